@@ -1,0 +1,217 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/source"
+)
+
+// Copy is one readable copy, or the record of one.
+type Copy struct {
+	ID          int64
+	Place       place.Place // where it came from; where that is not known, where it lies
+	OriginKnown bool
+	Type        plan.Type
+	Class       fileclass.Class
+	Source      Source
+	At          source.Locator
+	Person      string
+	Written     time.Time
+	Captured    time.Time // when a survey first saw it
+	LastSeen    time.Time // when a survey last saw it
+	Gone        time.Time
+	Ended       bool // a survey found it no longer there
+	Readable    bool
+	Size        int64
+	SHA256      string // hex; "" while unknown
+	Notes       []string
+	ItemOf      int64 // the copy of the folder that it lies in; 0 where it lies in none
+}
+
+// Expires returns when the store's policy removes the copy; zero where it never does.
+func (c Copy) Expires() time.Time {
+	if c.Gone.IsZero() || c.Source.RetentionDays == 0 {
+		return time.Time{}
+	}
+	return c.Gone.AddDate(0, 0, c.Source.RetentionDays)
+}
+
+// LiesAt returns the place of the copy's own bytes.
+func (c Copy) LiesAt() place.Place {
+	return place.Place{Machine: c.Source.AtMachine, Path: place.Join(c.Source.At, c.At.Path())}
+}
+
+const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
+	x.written_at, first.at, coalesce(last.at, first.at), x.gone_at, x.ended_capture IS NOT NULL, x.readable, x.size, x.sha256, x.notes`
+
+const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id JOIN store_dirs sd ON sd.id = x.store_dir_id
+	JOIN sources so ON so.id = x.source_id
+	LEFT JOIN captures first ON first.id = x.first_capture
+	LEFT JOIN captures last ON last.id = CASE WHEN x.ended_capture IS NULL THEN so.last_capture ELSE x.last_capture END`
+
+// Copy returns a copy by its number.
+func (c *Catalogue) Copy(ctx context.Context, id int64) (Copy, error) {
+	all, err := c.Copies(ctx, []int64{id})
+	if err != nil {
+		return Copy{}, err
+	}
+	return all[0], nil
+}
+
+// Copies returns copies by their numbers, in their order. ErrNotFound names the first that is not there.
+func (c *Catalogue) Copies(ctx context.Context, ids []int64) ([]Copy, error) {
+	byID := map[int64]Copy{}
+	for rest := ids; len(rest) > 0; {
+		n := min(500, len(rest))
+		args := make([]any, n)
+		for i, id := range rest[:n] {
+			args[i] = id
+		}
+		found, err := c.copies(ctx, "SELECT "+copyColumns+" FROM spans x"+copyTables+" WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args)
+		if err != nil {
+			return nil, err
+		}
+		for _, copy := range found {
+			byID[copy.ID] = copy
+		}
+		rest = rest[n:]
+	}
+	all := make([]Copy, len(ids))
+	for i, id := range ids {
+		copy, ok := byID[id]
+		if !ok {
+			return nil, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
+		}
+		all[i] = copy
+	}
+	return all, nil
+}
+
+// copies runs a query for copyColumns and completes what it finds with the sources and the folders they lie in.
+func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Copy, error) {
+	rows, err := c.read.QueryContext(ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Copy
+	for rows.Next() {
+		var f Copy
+		var dir, name string
+		var written, captured, lastSeen, gone sql.NullInt64
+		var sha []byte
+		var notes sql.NullString
+		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
+			&written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &sha, &notes); err != nil {
+			return nil, err
+		}
+		f.Place.Path = place.Join(dir, name)
+		f.Written, f.Captured, f.LastSeen, f.Gone = moment(written), moment(captured), moment(lastSeen), moment(gone)
+		f.SHA256 = hex.EncodeToString(sha)
+		f.Readable = f.Readable && !f.Ended
+		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
+			return nil, err
+		}
+		all = append(all, f)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	return all, c.complete(ctx, all)
+}
+
+func (c *Catalogue) complete(ctx context.Context, all []Copy) error {
+	if len(all) == 0 {
+		return nil
+	}
+	sources, err := c.Sources(ctx, "")
+	if err != nil {
+		return err
+	}
+	byID := map[int64]Source{}
+	for _, s := range sources {
+		byID[s.ID] = s
+	}
+	parents := map[source.Locator]int64{}
+	for i := range all {
+		f := &all[i]
+		f.Source = byID[f.Source.ID]
+		f.Place.Machine = f.Source.Machine
+		if f.ItemOf, err = c.itemOf(ctx, *f, parents); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
+func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[source.Locator]int64) (int64, error) {
+	if f.At.Dir == "" {
+		return 0, nil
+	}
+	parent := source.Locator{Dir: place.Folder("/" + f.At.Dir)[1:], Name: place.Name("/" + f.At.Dir)}
+	key := source.Locator{Dir: fmt.Sprint(f.Source.ID) + "/" + parent.Dir, Name: parent.Name}
+	if id, ok := seen[key]; ok {
+		return id, nil
+	}
+	var id int64
+	err := c.read.QueryRowContext(ctx, `SELECT id FROM spans WHERE ended_capture IS NULL AND store_name = ?
+		AND store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?)`, []byte(parent.Name), f.Source.ID, []byte(parent.Dir)).Scan(&id)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return 0, err
+	}
+	seen[key] = id
+	return id, nil
+}
+
+// SetDigest keeps the digest of a copy's content.
+func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) error {
+	_, err := c.write.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ?", sha256, id)
+	return err
+}
+
+// below selects a span and, where it is a folder's, the spans of everything in it.
+const below = `WITH RECURSIVE tree (id, source_id, path) AS (
+	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB)
+		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?
+	UNION ALL
+	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB)
+		FROM tree t JOIN store_dirs sd ON sd.source_id = t.source_id AND sd.path = t.path JOIN spans x ON x.store_dir_id = sd.id
+		WHERE x.ended_capture IS %s) `
+
+// EndCopies ends the spans of copies that were taken out of their stores, and of everything in them.
+func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
+	return c.eachBelow(ctx, ids, fmt.Sprintf(below, "NULL")+`UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
+		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id) WHERE ended_capture IS NULL AND id IN (SELECT id FROM tree)`)
+}
+
+// ReopenCopies takes EndCopies back for copies that were put back into their stores.
+func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
+	return c.eachBelow(ctx, ids, fmt.Sprintf(below, "NOT NULL")+`UPDATE OR IGNORE spans SET last_capture = NULL, ended_capture = NULL
+		WHERE id IN (SELECT id FROM tree)`)
+}
+
+func (c *Catalogue) eachBelow(ctx context.Context, ids []int64, statement string) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		each, err := tx.PrepareContext(ctx, statement)
+		if err != nil {
+			return err
+		}
+		defer each.Close()
+		for _, id := range ids {
+			if _, err := each.ExecContext(ctx, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -1,0 +1,315 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/names"
+)
+
+// Query says which copies are looked for. Zero fields do not filter.
+type Query struct {
+	Words         string // each must occur in the name
+	Machine       string
+	Person        string
+	Under         string // a folder's clean path
+	Class         string
+	State         string // "gone", "present" or "changed"
+	GoneSince     time.Time
+	ExpiresBefore time.Time
+	Kind          string // of source
+	ItemOf        int64  // what lies directly in this copy of a folder
+	Records       bool   // also what only the record is left of
+	Sort          Sort
+	Limit         int
+	Cursor        string
+}
+
+// Sort is an order of copies.
+type Sort string
+
+// The orders. The zero Sort is ByGone.
+const (
+	ByGone    Sort = "gone"    // newest deletion first
+	ByWritten Sort = "written" // newest first
+	ByName    Sort = "name"    // as searched, A to Z
+	BySize    Sort = "size"    // largest first
+	ByExpiry  Sort = "expires" // soonest first
+)
+
+// Found is one page of copies.
+type Found struct {
+	Copies []Copy
+	Total  int
+	Exact  bool   // whether Total is the whole count; counting stops at CountLimit
+	Next   string // the cursor of the next page; "" where there is none
+}
+
+// CountLimit is where counting stops.
+const CountLimit = 10000
+
+const defaultLimit = 50
+
+// A sort is a column whose NULLs come last, ordered with the id as a tie-break in the same direction.
+type order struct {
+	column     string
+	descending bool
+	text       bool
+}
+
+const expiry = "(x.gone_at + 86400000000000 * coalesce(so.retention_days, (SELECT retention_days FROM machines WHERE id = so.machine_id)))"
+
+var orders = map[Sort]order{
+	ByGone:    {"x.gone_at", true, false},
+	ByWritten: {"x.written_at", true, false},
+	ByName:    {"p.folded", false, true},
+	BySize:    {"x.size", true, false},
+	ByExpiry:  {expiry, false, false},
+}
+
+// Find returns a page of copies. An unreadable cursor is ErrCursor.
+func (c *Catalogue) Find(ctx context.Context, q Query) (Found, error) {
+	if q.Limit <= 0 {
+		q.Limit = defaultLimit
+	}
+	if q.Sort == "" {
+		q.Sort = ByGone
+	}
+	by, ok := orders[q.Sort]
+	if !ok {
+		return Found{}, fmt.Errorf("no order %q", q.Sort)
+	}
+	s := search{c: c, by: by}
+	if err := s.words(ctx, q.Words); err != nil {
+		return Found{}, err
+	}
+	s.filters(q)
+	var found Found
+	var err error
+	if found.Total, found.Exact, err = s.count(ctx); err != nil {
+		return Found{}, err
+	}
+	if q.Cursor != "" {
+		if err := s.after(q.Cursor); err != nil {
+			return Found{}, err
+		}
+	}
+	if found.Copies, err = s.page(ctx, q.Limit+1); err != nil {
+		return Found{}, err
+	}
+	if len(found.Copies) > q.Limit {
+		found.Copies = found.Copies[:q.Limit]
+		if found.Next, err = s.cursor(ctx, found.Copies[q.Limit-1].ID); err != nil {
+			return Found{}, err
+		}
+	}
+	return found, nil
+}
+
+// search is a query being put together.
+type search struct {
+	c         *Catalogue
+	by        order
+	where     []string
+	args      []any
+	few       bool // the words leave so few names that they are looked up before anything else
+	match     string
+	plain     bool // nothing but words filters
+	placeHits int  // how many names the trigrams of the words hit, counted up to CountLimit+1
+}
+
+// fewNames is how many names are better looked up one by one than met while walking along the order.
+const fewNames = 4000
+
+// words adds the words: those of three letters and more through the trigram index, which then only proposes, since it
+// knows no positions; all of them by looking into the name.
+func (s *search) words(ctx context.Context, words string) error {
+	var grams []string
+	for _, word := range strings.Fields(names.Fold(words)) {
+		s.where = append(s.where, "instr(p.folded, ?) > 0")
+		s.args = append(s.args, word)
+		letters := []rune(word)
+		for i := 0; i+3 <= len(letters); i++ {
+			grams = append(grams, `"`+strings.ReplaceAll(string(letters[i:i+3]), `"`, `""`)+`"`)
+		}
+	}
+	if grams == nil {
+		return nil
+	}
+	s.match = strings.Join(grams, " AND ")
+	err := s.c.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM names WHERE names MATCH ? LIMIT ?)", s.match, CountLimit+1).Scan(&s.placeHits)
+	s.few = s.placeHits <= fewNames
+	return err
+}
+
+func (s *search) filters(q Query) {
+	add := func(condition string, args ...any) {
+		s.where = append(s.where, condition)
+		s.args = append(s.args, args...)
+		s.plain = false
+	}
+	s.plain = true
+	if !q.Records {
+		s.where = append(s.where, "x.ended_capture IS NULL AND x.readable")
+	}
+	if q.Machine != "" {
+		add("x.source_id IN (SELECT s.id FROM sources s JOIN machines m ON m.id = s.machine_id WHERE m.name = ?)", q.Machine)
+	}
+	if q.Person != "" {
+		add("x.person = ?", q.Person)
+	}
+	if q.Under != "" && q.Under != "/" {
+		// A range rather than a pattern: '0' is the byte after '/'.
+		add("p.dir_id IN (SELECT id FROM dirs WHERE path = ? OR path >= ? AND path < ?)", []byte(q.Under), []byte(q.Under+"/"), []byte(q.Under+"0"))
+	}
+	if q.Class != "" {
+		add("x.class = ?", q.Class)
+	}
+	switch q.State {
+	case "gone":
+		add("x.gone_at IS NOT NULL")
+	case "present":
+		add("x.gone_at IS NULL AND x.ended_capture IS NULL AND so.kind = 'live'")
+	case "changed":
+		add("x.gone_at IS NULL AND so.kind <> 'live'")
+	}
+	if !q.GoneSince.IsZero() {
+		add("x.gone_at >= ?", q.GoneSince.UnixNano())
+	}
+	if !q.ExpiresBefore.IsZero() {
+		add(expiry+" > x.gone_at AND "+expiry+" < ?", q.ExpiresBefore.UnixNano())
+	}
+	if q.Kind != "" {
+		add("so.kind = ?", q.Kind)
+	}
+	if q.ItemOf != 0 {
+		add(`x.store_dir_id = (SELECT inner.id FROM spans outer_span JOIN store_dirs outer_dir ON outer_dir.id = outer_span.store_dir_id
+			JOIN store_dirs inner ON inner.source_id = outer_span.source_id
+				AND inner.path = CAST(CASE WHEN length(outer_dir.path) = 0 THEN outer_span.store_name ELSE outer_dir.path || '/' || outer_span.store_name END AS BLOB)
+			WHERE outer_span.id = ?)`, q.ItemOf)
+	}
+}
+
+// from begins a query at the names where they are few, else at the spans in the order asked for.
+func (s *search) from(columns string) (string, []any) {
+	where := ""
+	if len(s.where) > 0 {
+		where = " WHERE " + strings.Join(s.where, " AND ")
+	}
+	if s.few && s.match != "" {
+		return "WITH hit AS MATERIALIZED (SELECT rowid AS id FROM names WHERE names MATCH ?) SELECT " + columns +
+			" FROM hit CROSS JOIN spans x ON x.place_id = hit.id" + copyTables + where, append([]any{s.match}, s.args...)
+	}
+	return "SELECT " + columns + " FROM spans x" + copyTables + where, s.args
+}
+
+// count counts as far as CountLimit. Where only words filter and hit more names than that, they need not be walked.
+func (s *search) count(ctx context.Context) (int, bool, error) {
+	if s.plain && s.placeHits > CountLimit {
+		return CountLimit, false, nil
+	}
+	query, args := s.from("1")
+	var n int
+	err := s.c.read.QueryRowContext(ctx, "SELECT count(*) FROM ("+query+" LIMIT ?)", append(args, CountLimit+1)...).Scan(&n)
+	return min(n, CountLimit), n <= CountLimit, err
+}
+
+func (s *search) page(ctx context.Context, limit int) ([]Copy, error) {
+	query, args := s.from(copyColumns)
+	direction := ""
+	if s.by.descending {
+		direction = " DESC"
+	}
+	query += " ORDER BY " + s.by.column + direction + " NULLS LAST, x.id" + direction + " LIMIT ?"
+	if s.by.descending {
+		query = strings.Replace(query, " NULLS LAST", "", 1) // NULL is the least anyhow, and the index is used
+	}
+	return s.c.copies(ctx, query, append(args, limit))
+}
+
+// position is what a cursor holds: the value and id of the last copy of a page.
+type position struct {
+	Value any   `json:"v"`
+	ID    int64 `json:"i"`
+}
+
+func (s *search) cursor(ctx context.Context, id int64) (string, error) {
+	p := position{ID: id}
+	err := s.c.read.QueryRowContext(ctx, "SELECT "+s.by.column+" FROM spans x"+copyTables+" WHERE x.id = ?", id).Scan(&p.Value)
+	if err != nil {
+		return "", err
+	}
+	return base64.RawURLEncoding.EncodeToString([]byte(toJSON(p))), nil
+}
+
+func (s *search) after(cursor string) error {
+	raw, err := base64.RawURLEncoding.DecodeString(cursor)
+	if err != nil {
+		return ErrCursor
+	}
+	var p struct {
+		Value json.RawMessage `json:"v"`
+		ID    *int64          `json:"i"`
+	}
+	if err := json.Unmarshal(raw, &p); err != nil || p.ID == nil {
+		return ErrCursor
+	}
+	compare := ">"
+	if s.by.descending {
+		compare = "<"
+	}
+	var value any
+	if string(p.Value) != "null" {
+		var number int64
+		var text string
+		if s.by.text {
+			err, value = json.Unmarshal(p.Value, &text), &text
+		} else {
+			err, value = json.Unmarshal(p.Value, &number), &number
+		}
+		if err != nil {
+			return ErrCursor
+		}
+	}
+	column := s.by.column
+	if value == nil {
+		s.where = append(s.where, column+" IS NULL AND x.id "+compare+" ?")
+		s.args = append(s.args, *p.ID)
+		return nil
+	}
+	s.where = append(s.where, fmt.Sprintf("((%s, x.id) %s (?, ?) OR %s IS NULL)", column, compare, column))
+	s.args = append(s.args, value, *p.ID)
+	return nil
+}
+
+// People lists everybody who has a home on some machine.
+func (c *Catalogue) People(ctx context.Context) ([]string, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT DISTINCT name FROM people ORDER BY name")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		all = append(all, name)
+	}
+	return all, rows.Err()
+}
+
+// noRows turns sql.ErrNoRows into ErrNotFound.
+func noRows(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrNotFound
+	}
+	return err
+}

@@ -1,0 +1,163 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+)
+
+// Machine is a computer or store that is looked after.
+type Machine struct {
+	ID            int64
+	Name          string
+	At            string // how it is reached
+	Zone          string // IANA
+	RetentionDays int    // 0: nothing expires
+	Notes         []string
+	People        []Person
+}
+
+// Person is somebody with a home on a machine.
+type Person struct {
+	Name, FullName string
+	UID            int64
+	Home           string
+}
+
+// Homes lists the home folders of the machine's people.
+func (m Machine) Homes() []string {
+	homes := make([]string, len(m.People))
+	for i, p := range m.People {
+		homes[i] = p.Home
+	}
+	return homes
+}
+
+// AddMachine adds a machine with its people; ErrTaken where its name is.
+func (c *Catalogue) AddMachine(ctx context.Context, m Machine) (Machine, error) {
+	err := c.tx(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, notes) VALUES (?, ?, ?, ?, ?)",
+			m.Name, m.At, m.Zone, m.RetentionDays, toJSON(m.Notes))
+		if err != nil {
+			return taken(err, "machine "+m.Name)
+		}
+		if m.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		for _, p := range m.People {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)",
+				m.ID, p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return m, err
+}
+
+func taken(err error, what string) error {
+	if err != nil && strings.Contains(err.Error(), "UNIQUE constraint") {
+		return fmt.Errorf("%s: %w", what, ErrTaken)
+	}
+	return err
+}
+
+// Machines lists all machines by name.
+func (c *Catalogue) Machines(ctx context.Context) ([]Machine, error) {
+	return c.machines(ctx, "1 ORDER BY name")
+}
+
+// Machine returns a machine by its name.
+func (c *Catalogue) Machine(ctx context.Context, name string) (Machine, error) {
+	return oneMachine(c.machines(ctx, "name = ?", name))(name)
+}
+
+func oneMachine(all []Machine, err error) func(what any) (Machine, error) {
+	return func(what any) (Machine, error) {
+		if err == nil && len(all) == 0 {
+			err = fmt.Errorf("machine %v: %w", what, ErrNotFound)
+		}
+		if err != nil {
+			return Machine{}, err
+		}
+		return all[0], nil
+	}
+}
+
+// MachineByID returns a machine by its number.
+func (c *Catalogue) MachineByID(ctx context.Context, id int64) (Machine, error) {
+	return oneMachine(c.machines(ctx, "id = ?", id))(id)
+}
+
+func (c *Catalogue) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, zone, retention_days, notes FROM machines WHERE "+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Machine
+	for rows.Next() {
+		var m Machine
+		var notes string
+		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &notes); err != nil {
+			return nil, err
+		}
+		if m.Notes, err = fromJSON[[]string](notes); err != nil {
+			return nil, err
+		}
+		all = append(all, m)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].People, err = c.people(ctx, all[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (c *Catalogue) people(ctx context.Context, machine int64) ([]Person, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT name, full_name, uid, home FROM people WHERE machine_id = ? ORDER BY name", machine)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Person
+	for rows.Next() {
+		var p Person
+		if err := rows.Scan(&p.Name, &p.FullName, &p.UID, &p.Home); err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, rows.Err()
+}
+
+// ForgetMachine removes a machine with everything that surveys saw of it or on it. Receipts stay.
+func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		if err := affected(tx.ExecContext(ctx, "DELETE FROM machines WHERE name = ?", name)); err != nil {
+			return fmt.Errorf("machine %s: %w", name, err)
+		}
+		return forgetUnseen(ctx, tx)
+	})
+}
+
+// forgetUnseen drops places that no source holds any more, from the name search too.
+func forgetUnseen(ctx context.Context, tx *sql.Tx) error {
+	for _, step := range []string{
+		"DELETE FROM places WHERE NOT EXISTS (SELECT 1 FROM spans WHERE place_id = places.id)",
+		// A row of the name search exists for every place up to names_fed; what has no place any more goes.
+		"DELETE FROM names WHERE rowid IN (SELECT rowid FROM names EXCEPT SELECT id FROM places)",
+		"DELETE FROM dirs WHERE NOT EXISTS (SELECT 1 FROM places WHERE dir_id = dirs.id)",
+	} {
+		if _, err := tx.ExecContext(ctx, step); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,205 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+)
+
+// ReceiptState is how far a bring-back is.
+type ReceiptState string
+
+// The states of a receipt.
+const (
+	ReceiptOpen    ReceiptState = "open" // being carried out
+	ReceiptDone    ReceiptState = "done"
+	ReceiptPart    ReceiptState = "part"
+	ReceiptFailed  ReceiptState = "failed" // nothing arrived
+	ReceiptUndoing ReceiptState = "undoing"
+	ReceiptUndone  ReceiptState = "undone"
+)
+
+// Outcome of a receipt's item.
+type ItemOutcome string
+
+// The outcomes of an item.
+const (
+	ItemWaiting ItemOutcome = "waiting"
+	ItemStarted ItemOutcome = "started" // perhaps written, not yet recorded as done
+	ItemDone    ItemOutcome = "done"
+	ItemSkipped ItemOutcome = "skipped"
+	ItemRefused ItemOutcome = "refused"
+	ItemFailed  ItemOutcome = "failed"
+	ItemUndone  ItemOutcome = "undone"
+)
+
+// Receipt is the record of a bring-back.
+type Receipt struct {
+	ID       int64
+	At       time.Time
+	By       string
+	State    ReceiptState
+	EndedAt  time.Time
+	UndoneAt time.Time
+	UndoneBy string
+	Count    int
+	Done     int
+	Items    []ReceiptItem // empty in lists
+}
+
+// ReceiptItem is what happened to one copy.
+type ReceiptItem struct {
+	N        int
+	Copy     int64
+	Source   int64
+	From, To place.Place
+	Type     plan.Type
+	Size     int64
+	SHA256   string // hex; "" where nothing was read
+	Outcome  ItemOutcome
+	Note     string
+	Work     []byte // JSON of whoever carries it out
+}
+
+// BeginReceipt records what is about to be done, before anything is.
+func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt) (Receipt, error) {
+	err := c.tx(ctx, func(tx *sql.Tx) error {
+		added, err := tx.ExecContext(ctx, "INSERT INTO receipts (at, by, state) VALUES (?, ?, ?)", r.At.UnixNano(), r.By, ReceiptOpen)
+		if err != nil {
+			return err
+		}
+		if r.ID, err = added.LastInsertId(); err != nil {
+			return err
+		}
+		insert, err := tx.PrepareContext(ctx, `INSERT INTO receipt_items (receipt_id, n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)`)
+		if err != nil {
+			return err
+		}
+		defer insert.Close()
+		for n := range r.Items {
+			i := &r.Items[n]
+			i.N = n
+			if _, err := insert.ExecContext(ctx, r.ID, n, i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine, []byte(i.To.Path),
+				i.Type, i.Size, i.Outcome, i.Note, string(i.Work)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	r.State, r.Count = ReceiptOpen, len(r.Items)
+	return r, err
+}
+
+// SaveItems keeps how items stand, all or none.
+func (c *Catalogue) SaveItems(ctx context.Context, receipt int64, items []ReceiptItem) error {
+	if len(items) == 0 {
+		return nil
+	}
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		update, err := tx.PrepareContext(ctx, "UPDATE receipt_items SET to_path = ?, size = ?, sha256 = ?, outcome = ?, note = ?, work = ? WHERE receipt_id = ? AND n = ?")
+		if err != nil {
+			return err
+		}
+		defer update.Close()
+		for _, i := range items {
+			sha, err := hex.DecodeString(i.SHA256)
+			if err != nil {
+				return err
+			}
+			if len(sha) == 0 {
+				sha = nil
+			}
+			if _, err := update.ExecContext(ctx, []byte(i.To.Path), i.Size, sha, i.Outcome, i.Note, string(i.Work), receipt, i.N); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// CloseReceipt ends a bring-back.
+func (c *Catalogue) CloseReceipt(ctx context.Context, id int64, state ReceiptState, at time.Time) error {
+	return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, ended_at = ? WHERE id = ?", state, at.UnixNano(), id))
+}
+
+// BeginUndo claims a receipt for undoing; ErrTaken where it is not in a state that can be undone.
+func (c *Catalogue) BeginUndo(ctx context.Context, id int64) error {
+	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing, id, ReceiptDone, ReceiptPart))
+	if err == ErrNotFound {
+		return fmt.Errorf("receipt r%d: %w", id, ErrTaken)
+	}
+	return err
+}
+
+// EndUndo ends an undo: as undone, or back in the given state where it could not be.
+func (c *Catalogue) EndUndo(ctx context.Context, id int64, state ReceiptState, by string, at time.Time) error {
+	if state != ReceiptUndone {
+		return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ? WHERE id = ?", state, id))
+	}
+	return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_at = ?, undone_by = ? WHERE id = ?", state, at.UnixNano(), by, id))
+}
+
+// Receipt returns a receipt with its items.
+func (c *Catalogue) Receipt(ctx context.Context, id int64) (Receipt, error) {
+	all, err := c.receipts(ctx, "r.id = ?", id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("receipt r%d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return Receipt{}, err
+	}
+	all[0].Items, err = c.receiptItems(ctx, id)
+	return all[0], err
+}
+
+// Receipts lists receipts before the one numbered before (0: from the newest), newest first, without items.
+func (c *Catalogue) Receipts(ctx context.Context, before int64, limit int) ([]Receipt, error) {
+	return c.receipts(ctx, "(?1 = 0 OR r.id < ?1) ORDER BY r.id DESC LIMIT ?2", before, limit)
+}
+
+func (c *Catalogue) receipts(ctx context.Context, where string, args ...any) ([]Receipt, error) {
+	rows, err := c.read.QueryContext(ctx, `SELECT r.id, r.at, r.by, r.state, r.ended_at, r.undone_at, r.undone_by,
+		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id),
+		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id AND outcome IN ('done', 'undone')) FROM receipts r WHERE `+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Receipt
+	for rows.Next() {
+		var r Receipt
+		var at, ended, undone sql.NullInt64
+		if err := rows.Scan(&r.ID, &at, &r.By, &r.State, &ended, &undone, &r.UndoneBy, &r.Count, &r.Done); err != nil {
+			return nil, err
+		}
+		r.At, r.EndedAt, r.UndoneAt = moment(at), moment(ended), moment(undone)
+		all = append(all, r)
+	}
+	return all, rows.Err()
+}
+
+func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, error) {
+	rows, err := c.read.QueryContext(ctx, `SELECT n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work
+		FROM receipt_items WHERE receipt_id = ? ORDER BY n`, id)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []ReceiptItem
+	for rows.Next() {
+		var i ReceiptItem
+		var sha []byte
+		if err := rows.Scan(&i.N, &i.Copy, &i.Source, &i.From.Machine, &i.From.Path, &i.To.Machine, &i.To.Path, &i.Type, &i.Size, &sha, &i.Outcome, &i.Note, &i.Work); err != nil {
+			return nil, err
+		}
+		i.SHA256 = hex.EncodeToString(sha)
+		all = append(all, i)
+	}
+	return all, rows.Err()
+}

@@ -1,0 +1,116 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"time"
+
+	"humble-rewind/internal/source"
+)
+
+// Source is a store that copies are read from.
+type Source struct {
+	ID            int64
+	Kind          string
+	Machine       string // whose files it holds
+	MachineID     int64
+	AtMachine     string // where it is
+	At            string
+	Drive         string
+	Zone          string // "" for the machine's
+	Maps          []source.Map
+	OwnRetention  *int // days; nil for the machine's
+	RetentionDays int  // what holds
+	Found         int64
+	SurveyedAt    time.Time // zero while never
+	Trouble       string    // why the last survey failed
+	Notes         []string
+}
+
+// AddSource adds a source to the machine it names; ErrTaken where that store is read already.
+func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
+	var id int64
+	err := c.tx(ctx, func(tx *sql.Tx) error {
+		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, zone, maps, retention_days, notes)
+			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?)`,
+			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
+		if err != nil {
+			return taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
+		}
+		id, err = r.LastInsertId()
+		return err
+	})
+	if err != nil {
+		return Source{}, err
+	}
+	return c.Source(ctx, id)
+}
+
+// Source returns a source by its number.
+func (c *Catalogue) Source(ctx context.Context, id int64) (Source, error) {
+	all, err := c.sources(ctx, "s.id = ?", id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("source s%d: %w", id, ErrNotFound)
+	}
+	if err != nil {
+		return Source{}, err
+	}
+	return all[0], nil
+}
+
+// Sources lists all sources, or those of one machine where it is not "".
+func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, error) {
+	return c.sources(ctx, "?1 = '' OR m.name = ?1", machine)
+}
+
+func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
+	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.zone, s.maps, s.retention_days,
+			coalesce(s.retention_days, m.retention_days), s.found, k.at, s.trouble, s.notes
+		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
+		LEFT JOIN captures k ON k.id = s.last_capture
+		WHERE `+where+` ORDER BY m.name, s.id`, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Source
+	for rows.Next() {
+		var s Source
+		var own, surveyed sql.NullInt64
+		var maps, notes string
+		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &s.Zone, &maps, &own,
+			&s.RetentionDays, &s.Found, &surveyed, &s.Trouble, &notes); err != nil {
+			return nil, err
+		}
+		if own.Valid {
+			days := int(own.Int64)
+			s.OwnRetention = &days
+		}
+		s.SurveyedAt = moment(surveyed)
+		if s.Maps, err = fromJSON[[]source.Map](maps); err != nil {
+			return nil, err
+		}
+		if s.Notes, err = fromJSON[[]string](notes); err != nil {
+			return nil, err
+		}
+		all = append(all, s)
+	}
+	return all, rows.Err()
+}
+
+// RemoveSource removes a source with everything that surveys saw in it. Receipts stay.
+func (c *Catalogue) RemoveSource(ctx context.Context, id int64) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		if err := affected(tx.ExecContext(ctx, "DELETE FROM sources WHERE id = ?", id)); err != nil {
+			return fmt.Errorf("source s%d: %w", id, err)
+		}
+		return forgetUnseen(ctx, tx)
+	})
+}
+
+// SetTrouble records why a source could not be surveyed.
+func (c *Catalogue) SetTrouble(ctx context.Context, id int64, trouble string) error {
+	_, err := c.write.ExecContext(ctx, "UPDATE sources SET trouble = ? WHERE id = ?", trouble, id)
+	return err
+}

@@ -1,0 +1,44 @@
+package catalogue
+
+import (
+	"context"
+	"time"
+)
+
+// SetTechnician adds a technician or gives a known one a new token, of which only the hash is kept.
+func (c *Catalogue) SetTechnician(ctx context.Context, name string, tokenHash []byte) error {
+	_, err := c.write.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)
+		ON CONFLICT (name) DO UPDATE SET token_hash = excluded.token_hash`, name, tokenHash)
+	return err
+}
+
+// TechnicianByToken returns whose token it is, or ErrNotFound.
+func (c *Catalogue) TechnicianByToken(ctx context.Context, tokenHash []byte) (string, error) {
+	var name string
+	err := c.read.QueryRowContext(ctx, "SELECT name FROM technicians WHERE token_hash = ?", tokenHash).Scan(&name)
+	return name, noRows(err)
+}
+
+// AddSession begins a console session and drops those that are over.
+func (c *Catalogue) AddSession(ctx context.Context, technician string, hash []byte, now, expires time.Time) error {
+	if _, err := c.write.ExecContext(ctx, "DELETE FROM sessions WHERE expires_at < ?", now.UnixNano()); err != nil {
+		return err
+	}
+	_, err := c.write.ExecContext(ctx, "INSERT INTO sessions (hash, technician_id, expires_at) SELECT ?, id, ? FROM technicians WHERE name = ?",
+		hash, expires.UnixNano(), technician)
+	return err
+}
+
+// TechnicianBySession returns whose session it is, or ErrNotFound.
+func (c *Catalogue) TechnicianBySession(ctx context.Context, hash []byte, now time.Time) (string, error) {
+	var name string
+	err := c.read.QueryRowContext(ctx, "SELECT t.name FROM sessions s JOIN technicians t ON t.id = s.technician_id WHERE s.hash = ? AND s.expires_at > ?",
+		hash, now.UnixNano()).Scan(&name)
+	return name, noRows(err)
+}
+
+// EndSession ends a console session.
+func (c *Catalogue) EndSession(ctx context.Context, hash []byte) error {
+	_, err := c.write.ExecContext(ctx, "DELETE FROM sessions WHERE hash = ?", hash)
+	return err
+}

@@ -1,0 +1,242 @@
+// Package plan works out what bringing copies back would write, before anything is written: where each copy goes,
+// which folders have to be made again, what already stands there and how that clash is settled.
+//
+// It is pure. What stands on the machines is asked of a [World]; the plan is only as true as the world was when asked,
+// so whoever carries it out must still write in ways that cannot replace anything.
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/place"
+)
+
+// Rule says how a clash is settled.
+type Rule string
+
+// The rules. The zero Rule is KeepBoth.
+const (
+	KeepBoth Rule = "keep-both" // the copy gets a readable new name beside what stands there
+	SetAside Rule = "set-aside" // what stands there goes into safekeeping first
+	Skip     Rule = "skip"      // the copy stays where it is
+)
+
+// Type is the type of a file-system entry.
+type Type string
+
+// The types.
+const (
+	File   Type = "file"
+	Folder Type = "folder"
+	Link   Type = "link"
+	Other  Type = "other" // devices, sockets, pipes
+)
+
+// Action is what the plan does with an item.
+type Action string
+
+// The actions.
+const (
+	Move   Action = "move"   // it leaves its store, record and all
+	Copy   Action = "copy"   // its store keeps it
+	Pass   Action = "skip"   // nothing is done, by rule
+	Refuse Action = "refuse" // nothing can be done; the note says why
+)
+
+// Wanted is a copy to bring back.
+type Wanted struct {
+	Copy    string // its id
+	From    place.Place
+	To      place.Place // the zero Place where its origin is not known
+	Type    Type
+	Size    int64     // bytes, of all files where it is a folder
+	Device  uint64    // the file system it lies on; 0 where that cannot be told
+	Leaves  bool      // whether it is taken out of its store
+	Dated   time.Time // the time that tells it from what stands there, in the zone to show it in
+	DatedBy string    // what that time is, such as "deleted"
+	Problem string    // why it cannot be brought back at all; empty where it can
+}
+
+// Standing is what a place holds.
+type Standing struct {
+	Exists   bool
+	Type     Type
+	Size     int64
+	Written  time.Time
+	Device   uint64
+	ReadOnly bool   // the file system takes no writes
+	Free     int64  // bytes free for writing; negative where unknown
+	Problem  string // why the place could not be looked at
+}
+
+// World tells what stands on the machines.
+type World interface {
+	At(place.Place) Standing
+}
+
+// Item is what happens to one copy.
+type Item struct {
+	Wanted
+	Action    Action
+	Clash     string        // what stands at the wanted place and how it is settled; empty where nothing does
+	SetsAside bool          // what stands at To goes into safekeeping first
+	Renames   bool          // same file system: no bytes are copied
+	Makes     []place.Place // folders to be made, outermost first
+	Note      string
+}
+
+// Plan is what a bring-back would do, in the order in which it would do it.
+type Plan struct {
+	Items []Item
+	Bytes int64 // that have to be copied
+}
+
+// Make plans the wanted copies. Folders come before what goes into them; two copies for one place clash with each
+// other as with anything that stands there.
+func Make(wanted []Wanted, rule Rule, world World) Plan {
+	if rule == "" {
+		rule = KeepBoth
+	}
+	sorted := slices.Clone(wanted)
+	slices.SortStableFunc(sorted, func(a, b Wanted) int {
+		return cmp.Or(cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
+	})
+	m := maker{rule: rule, world: world, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, need: map[uint64]int64{}}
+	var p Plan
+	for _, w := range sorted {
+		item := m.item(w)
+		if (item.Action == Move || item.Action == Copy) && !item.Renames {
+			p.Bytes += item.Size
+		}
+		p.Items = append(p.Items, item)
+	}
+	return p
+}
+
+type maker struct {
+	rule  Rule
+	world World
+	taken map[place.Place]bool // destinations that earlier items fill
+	made  map[place.Place]bool // folders that earlier items make
+	need  map[uint64]int64     // bytes that earlier items put on each file system
+}
+
+func (m *maker) item(w Wanted) Item {
+	item := Item{Wanted: w, Action: Copy}
+	if w.Leaves {
+		item.Action = Move
+	}
+	refuse := func(format string, args ...any) Item {
+		item.Action, item.Makes, item.SetsAside, item.Note = Refuse, nil, false, fmt.Sprintf(format, args...)
+		return item
+	}
+	if w.Problem != "" {
+		return refuse("%s", w.Problem)
+	}
+	if w.To == (place.Place{}) {
+		return refuse("nothing tells where it came from; say where it should go with a destination of your choice")
+	}
+	if w.To.Machine == w.From.Machine && place.Under(w.To.Path, w.From.Path) {
+		return refuse("%s lies inside what is to be brought back; choose another destination", w.To)
+	}
+	ground, reason := m.ground(&item)
+	if reason != "" {
+		return refuse("%s", reason)
+	}
+	stands := m.world.At(w.To)
+	if stands.Problem != "" {
+		return refuse("%s", stands.Problem)
+	}
+	if stands.Exists || m.taken[w.To] {
+		if done := m.settle(&item, stands); done {
+			return item
+		}
+	}
+	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Device != 0 && w.Device == ground.Device
+	if !item.Renames {
+		if ground.Free >= 0 && m.need[ground.Device]+w.Size > ground.Free {
+			return refuse("%s has room for %d bytes and %d are needed; free some or choose another destination", w.To.Machine, ground.Free-m.need[ground.Device], w.Size)
+		}
+		m.need[ground.Device] += w.Size
+		if w.Leaves {
+			item.note("another file system: copied, verified, then taken out of its store")
+		}
+	}
+	m.taken[item.To] = true
+	for _, folder := range item.Makes {
+		m.made[folder] = true
+	}
+	return item
+}
+
+func (i *Item) note(text string) {
+	if i.Note != "" {
+		i.Note += "; "
+	}
+	i.Note += text
+}
+
+// ground finds the nearest folder above the destination that stands, and notes those below it that must be made.
+func (m *maker) ground(item *Item) (Standing, string) {
+	if item.To.Path == "/" {
+		return Standing{}, fmt.Sprintf("%s is the root of the machine, which cannot be replaced", item.To)
+	}
+	folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
+	var makes []place.Place
+	for {
+		s := m.world.At(folder)
+		switch {
+		case s.Problem != "":
+			return s, s.Problem
+		case s.Exists && s.Type != Folder:
+			return s, fmt.Sprintf("%s is a %s, not a folder; move it away or choose another destination", folder, s.Type)
+		case s.Exists && s.ReadOnly:
+			return s, fmt.Sprintf("%s is on a read-only file system; mount it for writing or choose another destination", folder)
+		case s.Exists:
+			slices.Reverse(makes)
+			item.Makes = makes
+			return s, ""
+		case folder.Path == "/":
+			return s, fmt.Sprintf("the root of %s is not there; check how the machine is reached", folder.Machine)
+		}
+		if !m.taken[folder] && !m.made[folder] {
+			makes = append(makes, folder)
+		}
+		folder.Path = place.Folder(folder.Path)
+	}
+}
+
+// settle applies the rule to a clash and tells whether the item is thereby finished.
+func (m *maker) settle(item *Item, stands Standing) bool {
+	what := fmt.Sprintf("a %s of %d bytes written %s", stands.Type, stands.Size, stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"))
+	if stands.Type != File {
+		what = fmt.Sprintf("a %s", stands.Type)
+	}
+	own := m.taken[item.To]
+	if own {
+		what = "another copy of this plan"
+	}
+	switch {
+	case m.rule == Skip:
+		item.Action, item.Makes = Pass, nil
+		item.Clash = what + " stands there; skipped"
+		m.taken[item.To] = true
+		return true
+	case m.rule == SetAside && !own && stands.Type != Other:
+		item.SetsAside = true
+		item.Clash = what + " stands there; it is set aside into safekeeping"
+		return false
+	}
+	folder := place.Folder(item.To.Path)
+	name := names.Beside(place.Name(item.To.Path), item.DatedBy, item.Dated, func(name string) bool {
+		p := place.Place{Machine: item.To.Machine, Path: place.Join(folder, name)}
+		return m.taken[p] || m.world.At(p).Exists
+	})
+	item.To.Path = place.Join(folder, name)
+	item.Clash = what + " stands there; both are kept"
+	return false
+}

@@ -1,0 +1,301 @@
+//go:build linux
+
+// Package local reaches a machine whose root is a directory of the service's own host: a mounted disk, a share, or /
+// itself.
+//
+// Everything happens below an [os.Root]. It keeps paths from leaving the directory, but it follows links inside it;
+// so folders are entered one name at a time, and each is checked to be the very directory that was seen there. What
+// os.Root lacks (renaming without replacing, times and extended attributes) is done by system calls on descriptors
+// opened from it, always with a single name.
+package local
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+)
+
+// Way reaches machines by a plain directory path.
+var Way = reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) { return Open(at) }}
+
+// Open reaches the machine whose root is the directory at.
+func Open(at string) (reach.Files, error) {
+	if !filepath.IsAbs(at) {
+		return nil, fmt.Errorf("reach %s: the directory must be given by its absolute path", place.Quote(at))
+	}
+	root, err := os.OpenRoot(at)
+	if err != nil {
+		return nil, fmt.Errorf("reach %s: %w", place.Quote(at), cause(err))
+	}
+	return &files{root}, nil
+}
+
+type files struct{ root *os.Root }
+
+func (f *files) Close() error { return f.root.Close() }
+
+func (f *files) Folder(_ context.Context, path string) (reach.Folder, error) {
+	path, err := place.Clean(path)
+	if err != nil {
+		return nil, err
+	}
+	at, err := openFolder(f.root, ".", "/")
+	if err != nil {
+		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), cause(err))
+	}
+	if path == "/" {
+		return at, nil
+	}
+	for name := range strings.SplitSeq(path[1:], "/") {
+		next, err := at.enter(name)
+		at.Close()
+		if err != nil {
+			return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), err)
+		}
+		at = next
+	}
+	return at, nil
+}
+
+type folder struct {
+	root *os.Root
+	dir  *os.File // the same directory, for its descriptor
+	path string   // for messages
+}
+
+func openFolder(parent *os.Root, name, path string) (*folder, error) {
+	root, err := parent.OpenRoot(name)
+	if err != nil {
+		return nil, err
+	}
+	dir, err := root.Open(".")
+	if err != nil {
+		root.Close()
+		return nil, err
+	}
+	return &folder{root, dir, path}, nil
+}
+
+func (f *folder) fd() int { return int(f.dir.Fd()) }
+
+func (f *folder) Close() error { return errors.Join(f.dir.Close(), f.root.Close()) }
+
+func (f *folder) Enter(name string) (reach.Folder, error) {
+	sub, err := f.enter(name)
+	if err != nil {
+		return nil, err
+	}
+	return sub, nil
+}
+
+func (f *folder) enter(name string) (*folder, error) {
+	path := place.Join(f.path, name)
+	seen, err := f.Lstat(name)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), cause(err))
+	}
+	switch seen.Type {
+	case plan.Link:
+		target, _ := f.Readlink(name)
+		return nil, &reach.LinkError{Path: path, Target: target}
+	case plan.Folder:
+	default:
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), reach.ErrNotFolder)
+	}
+	sub, err := openFolder(f.root, name, path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), cause(err))
+	}
+	got, err := sub.Info()
+	if err == nil && (got.Device != seen.Device || got.Inode != seen.Inode) {
+		// Between the look and the opening something else took its place, perhaps a link.
+		err = fmt.Errorf("%s changed while it was opened: %w", place.Quote(path), reach.ErrNotFolder)
+	}
+	if err != nil {
+		sub.Close()
+		return nil, err
+	}
+	return sub, nil
+}
+
+func (f *folder) Info() (reach.Info, error) {
+	var st unix.Stat_t
+	if err := unix.Fstat(f.fd(), &st); err != nil {
+		return reach.Info{}, err
+	}
+	return info(place.Name(f.path), &st), nil
+}
+
+func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
+	// A descriptor of its own, so that listing twice starts afresh.
+	dir, err := f.root.Open(".")
+	if err != nil {
+		return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), cause(err))
+	}
+	defer dir.Close()
+	var all []reach.Info
+	for {
+		names, err := dir.Readdirnames(1024)
+		for _, name := range names {
+			i, err := f.Lstat(name)
+			switch {
+			case errors.Is(err, fs.ErrNotExist):
+			case err != nil:
+				return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), err)
+			default:
+				all = append(all, i)
+			}
+		}
+		if err == io.EOF {
+			return all, nil
+		}
+		if err != nil {
+			return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), cause(err))
+		}
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+	}
+}
+
+func (f *folder) Lstat(name string) (reach.Info, error) {
+	if err := reach.CheckName(name); err != nil {
+		return reach.Info{}, err
+	}
+	var st unix.Stat_t
+	if err := unix.Fstatat(f.fd(), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+		return reach.Info{}, err
+	}
+	return info(name, &st), nil
+}
+
+func (f *folder) Readlink(name string) (string, error) {
+	if err := reach.CheckName(name); err != nil {
+		return "", err
+	}
+	return f.root.Readlink(name)
+}
+
+// open opens without following a link and without waiting on a pipe.
+func (f *folder) open(name string) (*os.File, error) {
+	if err := reach.CheckName(name); err != nil {
+		return nil, err
+	}
+	fd, err := ignoringEINTR(func() (int, error) {
+		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	})
+	if errors.Is(err, unix.ELOOP) {
+		return nil, reach.ErrNotFile
+	}
+	if err != nil {
+		return nil, err
+	}
+	return os.NewFile(uintptr(fd), name), nil
+}
+
+func (f *folder) Open(name string) (reach.File, error) {
+	opened, err := f.open(name)
+	if err != nil {
+		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), err)
+	}
+	file := file{opened}
+	if i, err := file.Info(); err != nil || i.Type != plan.File {
+		opened.Close()
+		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), errors.Join(err, reach.ErrNotFile))
+	}
+	return file, nil
+}
+
+// ReadFile uses bare system calls, because a survey of a trash reads a hundred thousand tiny records.
+func (f *folder) ReadFile(name string, limit int64) ([]byte, error) {
+	if err := reach.CheckName(name); err != nil {
+		return nil, err
+	}
+	fd, err := ignoringEINTR(func() (int, error) {
+		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
+	})
+	if errors.Is(err, unix.ELOOP) {
+		return nil, reach.ErrNotFile
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(fd)
+	var st unix.Stat_t
+	if err := unix.Fstat(fd, &st); err != nil {
+		return nil, err
+	}
+	if st.Mode&unix.S_IFMT != unix.S_IFREG {
+		return nil, reach.ErrNotFile
+	}
+	if st.Size > limit {
+		return nil, fmt.Errorf("%w: %d bytes", reach.ErrTooLarge, st.Size)
+	}
+	buf := make([]byte, 0, st.Size+1)
+	for {
+		n, err := ignoringEINTR(func() (int, error) { return unix.Read(fd, buf[len(buf):cap(buf)]) })
+		if err != nil {
+			return nil, err
+		}
+		buf = buf[:len(buf)+n]
+		if n == 0 {
+			return buf, nil
+		}
+		if int64(len(buf)) > limit {
+			return nil, reach.ErrTooLarge
+		}
+		if len(buf) == cap(buf) {
+			buf = append(buf, 0)[:len(buf)]
+		}
+	}
+}
+
+// Room counts what an unprivileged user could still write.
+func (f *folder) Room() (int64, bool, error) {
+	var st unix.Statfs_t
+	if err := unix.Fstatfs(f.fd(), &st); err != nil {
+		return -1, false, err
+	}
+	return int64(st.Bavail) * st.Bsize, st.Flags&unix.ST_RDONLY != 0, nil
+}
+
+type file struct{ *os.File }
+
+func (f file) Info() (reach.Info, error) {
+	var st unix.Stat_t
+	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
+		return reach.Info{}, err
+	}
+	return info(f.Name(), &st), nil
+}
+
+func ignoringEINTR(call func() (int, error)) (int, error) {
+	for {
+		n, err := call()
+		if !errors.Is(err, unix.EINTR) {
+			return n, err
+		}
+	}
+}
+
+// cause drops the operation and path that os errors carry, which the messages here name themselves.
+func cause(err error) error {
+	if e, ok := errors.AsType[*fs.PathError](err); ok {
+		return e.Err
+	}
+	if e, ok := errors.AsType[*os.LinkError](err); ok {
+		return e.Err
+	}
+	return err
+}

@@ -1,0 +1,197 @@
+//go:build linux
+
+package local
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+)
+
+func (f *folder) Create(name string) (reach.NewFile, error) {
+	if err := reach.CheckName(name); err != nil {
+		return nil, err
+	}
+	created, err := f.root.OpenFile(name, os.O_RDWR|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("create %s: %w", place.Quote(place.Join(f.path, name)), cause(err))
+	}
+	return file{created}, nil
+}
+
+func (f *folder) Mkdir(name string) error {
+	return f.named("make folder", name, func() error { return f.root.Mkdir(name, 0o700) })
+}
+
+func (f *folder) Symlink(target, name string) error {
+	// Not through os.Root, which would refuse targets that leave it; the link is only made here, never followed.
+	return f.named("make link", name, func() error { return unix.Symlinkat(target, f.fd(), name) })
+}
+
+func (f *folder) Link(oldName string, to reach.Folder, newName string) error {
+	other, err := f.sibling(to, newName)
+	if err != nil {
+		return err
+	}
+	return f.named("link", oldName, func() error { return unix.Linkat(f.fd(), oldName, other.fd(), newName, 0) })
+}
+
+func (f *folder) Rename(oldName string, to reach.Folder, newName string) error {
+	other, err := f.sibling(to, newName)
+	if err != nil {
+		return err
+	}
+	return f.named("rename", oldName, func() error {
+		err := unix.Renameat2(f.fd(), oldName, other.fd(), newName, unix.RENAME_NOREPLACE)
+		switch {
+		case errors.Is(err, unix.EXDEV):
+			return reach.ErrOtherFileSystem
+		case errors.Is(err, unix.EINVAL) || errors.Is(err, unix.ENOSYS):
+			return f.renameByLink(oldName, other, newName, err)
+		}
+		return err
+	})
+}
+
+// renameByLink serves file systems without RENAME_NOREPLACE: a link refuses a taken name. Folders cannot be linked.
+func (f *folder) renameByLink(oldName string, to *folder, newName string, why error) error {
+	if seen, err := f.Lstat(oldName); err != nil || seen.Type == plan.Folder {
+		return errors.Join(err, fmt.Errorf("the file system cannot move a folder without the risk of replacing another: %w", why))
+	}
+	if err := unix.Linkat(f.fd(), oldName, to.fd(), newName, 0); err != nil {
+		return err
+	}
+	return unix.Unlinkat(f.fd(), oldName, 0)
+}
+
+func (f *folder) sibling(to reach.Folder, name string) (*folder, error) {
+	other, ok := to.(*folder)
+	if !ok {
+		return nil, reach.ErrOtherFileSystem
+	}
+	return other, reach.CheckName(name)
+}
+
+func (f *folder) Replace(oldName, newName string) error {
+	if err := reach.CheckName(newName); err != nil {
+		return err
+	}
+	return f.named("rename", oldName, func() error { return unix.Renameat(f.fd(), oldName, f.fd(), newName) })
+}
+
+func (f *folder) Remove(name string) error {
+	return f.named("remove", name, func() error { return f.root.Remove(name) })
+}
+
+func (f *folder) Sync() error {
+	if err := f.dir.Sync(); err != nil {
+		return fmt.Errorf("sync %s: %w", place.Quote(f.path), cause(err))
+	}
+	return nil
+}
+
+func (f *folder) Settle() error {
+	if err := unix.Syncfs(f.fd()); err != nil {
+		return fmt.Errorf("sync the file system of %s: %w", place.Quote(f.path), err)
+	}
+	return nil
+}
+
+func (f *folder) named(what, name string, do func() error) error {
+	err := reach.CheckName(name)
+	if err == nil {
+		err = do()
+	}
+	if err != nil {
+		return fmt.Errorf("%s %s: %w", what, place.Quote(place.Join(f.path, name)), cause(err))
+	}
+	return nil
+}
+
+// SetMeta sets the owner first, because changing it clears set-id bits, then attributes, mode and, last, times.
+func (f *folder) SetMeta(name string, m reach.Meta) error {
+	seen, err := f.Lstat(name)
+	if err != nil {
+		return fmt.Errorf("keep what belongs to %s: %w", place.Quote(place.Join(f.path, name)), err)
+	}
+	var lost []string
+	lose := func(what string, err error) {
+		if err != nil {
+			lost = append(lost, fmt.Sprintf("%s (%v)", what, cause(err)))
+		}
+	}
+	if seen.UID != m.UID || seen.GID != m.GID {
+		err := unix.Fchownat(f.fd(), name, int(m.UID), int(m.GID), unix.AT_SYMLINK_NOFOLLOW)
+		lose(fmt.Sprintf("owner %d:%d", m.UID, m.GID), err)
+	}
+	if seen.Type == plan.File || seen.Type == plan.Folder {
+		f.setAttributesAndMode(name, seen, m, lose)
+	}
+	times := []unix.Timespec{unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(m.Written.UnixNano())}
+	lose("write time", unix.UtimesNanoAt(f.fd(), name, times, unix.AT_SYMLINK_NOFOLLOW))
+	if lost != nil {
+		return &reach.MetaError{Lost: lost}
+	}
+	return nil
+}
+
+func (f *folder) setAttributesAndMode(name string, seen reach.Info, m reach.Meta, lose func(string, error)) {
+	opened, err := f.open(name)
+	if err != nil {
+		lose("mode and attributes", err)
+		return
+	}
+	defer opened.Close()
+	if i, err := (file{opened}).Info(); err != nil || i.Inode != seen.Inode || i.Device != seen.Device {
+		lose("mode and attributes", errors.Join(err, fs.ErrNotExist))
+		return
+	}
+	fd := int(opened.Fd())
+	for key, value := range m.Attributes {
+		lose("attribute "+key, unix.Fsetxattr(fd, key, value, 0))
+	}
+	lose(fmt.Sprintf("mode %s", m.Mode), unix.Fchmod(fd, unixMode(m.Mode)))
+}
+
+// Attributes leaves out those that the system keeps for itself and gives anew (security.*, trusted overlay marks).
+func (f *folder) Attributes(name string) (reach.Attributes, error) {
+	opened, err := f.open(name)
+	if errors.Is(err, reach.ErrNotFile) {
+		return nil, nil // a link has none that users set
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read attributes of %s: %w", place.Quote(place.Join(f.path, name)), err)
+	}
+	defer opened.Close()
+	fd := int(opened.Fd())
+	size, err := unix.Flistxattr(fd, nil)
+	if size == 0 || errors.Is(err, unix.ENOTSUP) {
+		return nil, nil
+	}
+	list := make([]byte, size+1024)
+	if size, err = unix.Flistxattr(fd, list); err != nil {
+		return nil, fmt.Errorf("read attributes of %s: %w", place.Quote(place.Join(f.path, name)), err)
+	}
+	all := reach.Attributes{}
+	for key := range strings.SplitSeq(strings.TrimSuffix(string(list[:size]), "\x00"), "\x00") {
+		if !strings.HasPrefix(key, "user.") && !strings.HasPrefix(key, "system.posix_acl_") {
+			continue
+		}
+		value := make([]byte, 64<<10) // the largest that Linux keeps
+		n, err := unix.Fgetxattr(fd, key, value)
+		if err != nil {
+			return nil, fmt.Errorf("read attribute %s of %s: %w", key, place.Quote(place.Join(f.path, name)), err)
+		}
+		all[key] = value[:n]
+	}
+	return all, nil
+}

@@ -1,0 +1,341 @@
+package trash
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+var _ source.Giver = (*store)(nil)
+
+// Lies: what lies directly in a trash's files folder leaves as a whole, together with its record.
+func (s *store) Lies(at source.Locator) (string, bool) {
+	return place.Join(s.At, at.Path()), place.Name("/"+at.Dir) == "files" && s.isCan(at.Dir)
+}
+
+// isCan tells whether dir is the files folder of a trash directory rather than one of the same name in an item.
+func (s *store) isCan(dir string) bool {
+	can := place.Folder("/" + dir)[1:]
+	switch {
+	case can == "" || can == homeTrash:
+		return true
+	case strings.HasPrefix(can, ".Trash-"):
+		return !strings.Contains(can, "/")
+	case strings.HasPrefix(can, ".Trash/"):
+		return strings.Count(can, "/") == 1
+	}
+	return false
+}
+
+// holding is what a trash remembers about an item: its record and, of a folder, its line in directorysizes.
+type holding struct {
+	Can    string      `json:"can"`  // the trash directory, relative to the source's location
+	Name   []byte      `json:"name"` // the item's
+	Record *heldRecord `json:"record,omitempty"`
+	Line   []byte      `json:"line,omitempty"` // without its line end
+	LineAt int         `json:"line_at,omitempty"`
+}
+
+type heldRecord struct {
+	Content []byte     `json:"content"`
+	Meta    reach.Meta `json:"meta"`
+}
+
+func (s *store) Hold(ctx context.Context, items []source.Locator) ([]source.Holding, error) {
+	open := s.folders(ctx)
+	defer open.close()
+	sizes := map[string][][]byte{}
+	held := make([]source.Holding, len(items))
+	for n, item := range items {
+		h := holding{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
+		if err := h.holdRecord(open); err != nil {
+			return nil, fmt.Errorf("hold the record of %s: %w", place.Quote(item.Name), err)
+		}
+		lines, ok := sizes[h.Can]
+		if !ok {
+			content, _, err := readSizes(open, h.Can)
+			if err != nil {
+				return nil, err
+			}
+			lines = sizeLines(content)
+			sizes[h.Can] = lines
+		}
+		if i := findLine(lines, item.Name); i >= 0 {
+			h.Line, h.LineAt = lines[i], i
+		}
+		encoded, err := json.Marshal(h)
+		if err != nil {
+			return nil, err
+		}
+		held[n] = encoded
+	}
+	return held, nil
+}
+
+func (h *holding) recordName() string { return string(h.Name) + recordSuffix }
+
+func (h *holding) holdRecord(open *folders) error {
+	info, err := open.get(join(h.Can, "info"))
+	if isGone(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	i, err := info.Lstat(h.recordName())
+	if isGone(err) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	content, err := info.ReadFile(h.recordName(), maxRecord)
+	if err != nil {
+		return err
+	}
+	attributes, err := info.Attributes(h.recordName())
+	if err != nil {
+		return err
+	}
+	h.Record = &heldRecord{content, reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written, Attributes: attributes}}
+	return nil
+}
+
+func (s *store) Release(ctx context.Context, held []source.Holding) error {
+	open := s.folders(ctx)
+	defer open.close()
+	gone := map[string]map[string]bool{}
+	for _, raw := range held {
+		h, err := decode(raw)
+		if err != nil {
+			return err
+		}
+		if h.Line != nil {
+			if gone[h.Can] == nil {
+				gone[h.Can] = map[string]bool{}
+			}
+			gone[h.Can][string(h.Line)] = true
+		}
+		if h.Record == nil {
+			continue
+		}
+		info, err := open.get(join(h.Can, "info"))
+		if err == nil {
+			err = info.Remove(h.recordName())
+		}
+		if err != nil && !isGone(err) {
+			return fmt.Errorf("take the record of %s out of the trash: %w", place.Quote(string(h.Name)), err)
+		}
+	}
+	for can, lines := range gone {
+		keep := func(all [][]byte) [][]byte {
+			return slices.DeleteFunc(all, func(line []byte) bool { return lines[string(line)] })
+		}
+		if err := rewriteSizes(open, can, keep); err != nil {
+			return err
+		}
+	}
+	return open.sync()
+}
+
+func (s *store) Return(ctx context.Context, held []source.Holding) error {
+	open := s.folders(ctx)
+	defer open.close()
+	back := map[string][]holding{}
+	for _, raw := range held {
+		h, err := decode(raw)
+		if err != nil {
+			return err
+		}
+		if h.Line != nil {
+			back[h.Can] = append(back[h.Can], h)
+		}
+		if err := h.returnRecord(open); err != nil {
+			return fmt.Errorf("put the record of %s back: %w", place.Quote(string(h.Name)), err)
+		}
+	}
+	for can, lines := range back {
+		slices.SortFunc(lines, func(a, b holding) int { return cmp.Compare(a.LineAt, b.LineAt) })
+		insert := func(all [][]byte) [][]byte {
+			for _, h := range lines {
+				if !slices.ContainsFunc(all, func(line []byte) bool { return bytes.Equal(line, h.Line) }) {
+					all = slices.Insert(all, min(h.LineAt, len(all)), h.Line)
+				}
+			}
+			return all
+		}
+		if err := rewriteSizes(open, can, insert); err != nil {
+			return err
+		}
+	}
+	return open.sync()
+}
+
+// returnRecord writes the record under another name first, so that no half of it ever stands.
+func (h *holding) returnRecord(open *folders) error {
+	if h.Record == nil {
+		return nil
+	}
+	info, err := open.get(join(h.Can, "info"))
+	if err != nil {
+		return err
+	}
+	if there, err := info.ReadFile(h.recordName(), maxRecord); err == nil {
+		if bytes.Equal(there, h.Record.Content) {
+			return nil
+		}
+		return fmt.Errorf("another record of that name has come to stand there: %w", fs.ErrExist)
+	}
+	const partial = ".humble-rewind-record"
+	if err := writeFile(info, partial, h.Record.Content, h.Record.Meta); err != nil {
+		return err
+	}
+	return info.Rename(partial, info, h.recordName())
+}
+
+func writeFile(folder reach.Folder, name string, content []byte, meta reach.Meta) error {
+	if err := folder.Remove(name); err != nil && !isGone(err) { // left by an interrupted attempt
+		return err
+	}
+	f, err := folder.Create(name)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return errors.Join(err, folder.Remove(name))
+	}
+	err = folder.SetMeta(name, meta)
+	if _, lost := errors.AsType[*reach.MetaError](err); lost {
+		return nil // the content is what counts; the owner can be kept by root alone
+	}
+	return err
+}
+
+// The file directorysizes caches the sizes of trashed folders: a line "size mtime percent-encoded-name" each. As the
+// specification demands, it is replaced as a whole.
+const sizesName, maxSizes = "directorysizes", 64 << 20
+
+func readSizes(open *folders, can string) ([]byte, reach.Info, error) {
+	folder, err := open.get(can)
+	if err != nil {
+		return nil, reach.Info{}, err
+	}
+	i, err := folder.Lstat(sizesName)
+	if isGone(err) {
+		return nil, reach.Info{}, nil
+	}
+	if err != nil {
+		return nil, reach.Info{}, err
+	}
+	content, err := folder.ReadFile(sizesName, maxSizes)
+	if err != nil {
+		return nil, reach.Info{}, fmt.Errorf("read %s: %w", sizesName, err)
+	}
+	return content, i, nil
+}
+
+func sizeLines(content []byte) [][]byte {
+	if len(content) == 0 {
+		return nil
+	}
+	return bytes.Split(bytes.TrimSuffix(content, []byte("\n")), []byte("\n"))
+}
+
+func findLine(lines [][]byte, name string) int {
+	return slices.IndexFunc(lines, func(line []byte) bool {
+		fields := bytes.SplitN(line, []byte(" "), 3)
+		if len(fields) != 3 {
+			return false
+		}
+		decoded, err := decodePercent(string(fields[2]))
+		return err == nil && decoded == name
+	})
+}
+
+func rewriteSizes(open *folders, can string, change func([][]byte) [][]byte) error {
+	content, info, err := readSizes(open, can)
+	if err != nil {
+		return err
+	}
+	ended := len(content) == 0 || bytes.HasSuffix(content, []byte("\n"))
+	changed := bytes.Join(change(sizeLines(content)), []byte("\n"))
+	if len(changed) > 0 && ended {
+		changed = append(changed, '\n')
+	}
+	if bytes.Equal(changed, content) {
+		return nil
+	}
+	folder, err := open.get(can)
+	if err != nil {
+		return err
+	}
+	meta := reach.Meta{Mode: info.Mode, UID: info.UID, GID: info.GID, Written: info.Written}
+	if info.Inode == 0 { // there was none: it belongs to whom the trash belongs to
+		self, err := folder.Info()
+		if err != nil {
+			return err
+		}
+		meta = reach.Meta{Mode: 0o600, UID: self.UID, GID: self.GID, Written: self.Written}
+	}
+	const partial = ".humble-rewind-sizes"
+	if err := writeFile(folder, partial, changed, meta); err != nil {
+		return fmt.Errorf("rewrite %s: %w", sizesName, err)
+	}
+	return folder.Replace(partial, sizesName)
+}
+
+func decode(raw source.Holding) (holding, error) {
+	var h holding
+	if err := json.Unmarshal(raw, &h); err != nil {
+		return h, fmt.Errorf("read what the trash remembered: %w", err)
+	}
+	return h, nil
+}
+
+// folders keeps the few folders open that a batch of items needs, by their paths in the store.
+type folders struct {
+	ctx  context.Context
+	s    *store
+	open map[string]reach.Folder
+}
+
+func (s *store) folders(ctx context.Context) *folders {
+	return &folders{ctx, s, map[string]reach.Folder{}}
+}
+
+func (f *folders) get(dir string) (reach.Folder, error) {
+	if folder, ok := f.open[dir]; ok {
+		return folder, nil
+	}
+	folder, err := f.s.Files.Folder(f.ctx, place.Join(f.s.At, dir))
+	if err == nil {
+		f.open[dir] = folder
+	}
+	return folder, err
+}
+
+func (f *folders) sync() error {
+	for _, folder := range f.open {
+		if err := folder.Sync(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *folders) close() {
+	for _, folder := range f.open {
+		folder.Close()
+	}
+}

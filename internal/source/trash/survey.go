@@ -1,0 +1,272 @@
+package trash
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/zonetime"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// maxDepth is how deep a trashed folder is read; paths end before that on any common system.
+const maxDepth = 500
+
+// visit is the survey of one trash directory.
+type visit struct {
+	*store
+	can    can
+	known  source.Known
+	report source.Reporter
+}
+
+func (v *visit) survey(ctx context.Context) error {
+	records, infoDir, err := v.records(ctx)
+	if err != nil || infoDir == nil && records == nil {
+		return err
+	}
+	if infoDir != nil {
+		defer infoDir.Close()
+	}
+	filesPath := join(v.can.dir, "files")
+	files, err := v.Files.Folder(ctx, place.Join(v.At, filesPath))
+	var items []reach.Info
+	switch {
+	case isGone(err):
+	case err != nil:
+		return v.report.Unread(v.can.dir, err)
+	default:
+		defer files.Close()
+		if items, err = files.List(ctx); err != nil {
+			return v.report.Unread(v.can.dir, err)
+		}
+	}
+	sightings := make([]source.Sighting, 0, len(items))
+	marks, err := v.known.Marks(ctx, filesPath)
+	if err != nil {
+		return err
+	}
+	for _, item := range items {
+		s, err := v.item(ctx, files, infoDir, item, records, marks)
+		if err != nil {
+			return err
+		}
+		delete(records, item.Name)
+		sightings = append(sightings, s) // what lies in a folder is reported first, so its own folder's wait
+	}
+	if err := sightAll(v.report, sightings); err != nil {
+		return err
+	}
+	return v.orphans(ctx, infoDir, records)
+}
+
+func sightAll(report source.Reporter, sightings []source.Sighting) error {
+	for _, s := range sightings {
+		if err := report.Sight(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// records lists the records by their items' names. A trash whose records cannot be listed is unread as a whole, because
+// every item would seem to lack its record; a trash without an info folder has items without records.
+func (v *visit) records(ctx context.Context) (map[string]reach.Info, reach.Folder, error) {
+	path := join(v.can.dir, "info")
+	folder, err := v.Files.Folder(ctx, place.Join(v.At, path))
+	if isGone(err) {
+		return map[string]reach.Info{}, nil, nil
+	}
+	if err != nil {
+		return nil, nil, v.report.Unread(v.can.dir, err)
+	}
+	list, err := folder.List(ctx)
+	if err != nil {
+		folder.Close()
+		return nil, nil, v.report.Unread(v.can.dir, err)
+	}
+	records := make(map[string]reach.Info, len(list))
+	for _, i := range list {
+		if name, ok := strings.CutSuffix(i.Name, recordSuffix); ok && name != "" {
+			records[name] = i
+		}
+	}
+	return records, folder, nil
+}
+
+// told is what is known about an item from its record.
+type told struct {
+	origin string
+	gone   time.Time
+	notes  []string
+}
+
+func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks map[string]string) (source.Sighting, error) {
+	rec, recorded := records[item.Name]
+	s := source.Sighting{
+		At: source.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
+		UID: item.UID, Written: item.Written, Readable: true,
+	}
+	if v.can.uid >= 0 {
+		s.UID = v.can.uid
+	}
+	s.Mark = mark(item, rec)
+	if item.Type != plan.Folder && marks[item.Name] == s.Mark {
+		s.Same = true
+		return s, nil
+	}
+	t := told{notes: []string{"It has no record, so nothing tells where it came from or when it was deleted."}}
+	if recorded {
+		t = v.read(infoDir, rec, item)
+	}
+	if item.Type == plan.Folder {
+		size, err := v.inside(ctx, files, item.Name, s.At.Path(), t, s.UID, mark(reach.Info{}, rec), 1)
+		if err != nil {
+			return s, err
+		}
+		s.Size = size
+		s.Mark += fmt.Sprintf(" %d", size)
+		s.Same = marks[item.Name] == s.Mark
+	}
+	s.Origin, s.GoneAt, s.Notes = t.origin, t.gone, t.notes
+	if item.Type == plan.Link {
+		s.Notes = append(s.Notes, "It is a symbolic link; what it points to was not deleted with it.")
+	}
+	if item.Type == plan.Other {
+		s.Notes = append(s.Notes, "It is a device, pipe or socket and has no content.")
+	}
+	return s, nil
+}
+
+// read reads the record of an item; item is zero for a record without one.
+func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
+	var t told
+	data, err := infoDir.ReadFile(rec.Name, maxRecord)
+	if err != nil {
+		return told{gone: rec.Written, notes: []string{
+			fmt.Sprintf("Its record cannot be read: %v.", err),
+			"When it was deleted is taken from the record's own write time."}}
+	}
+	r := parseRecord(data)
+	t.notes = r.Problems
+	path, problem := origin(r.Path, v.can.base, v.can.absolute)
+	if problem != "" {
+		t.notes = append(t.notes, problem)
+	}
+	if path != "" {
+		t.origin = source.Apply(v.Maps, path)
+	}
+	t.gone = rec.Written
+	if r.Wall.IsZero() {
+		t.notes = append(t.notes, "When it was deleted is taken from the record's own write time.")
+		return t
+	}
+	var doubt zonetime.Doubt
+	t.gone, doubt = zonetime.Resolve(r.Wall, v.Zone, rec.Written)
+	switch doubt {
+	case zonetime.Repeated:
+		t.notes = append(t.notes, "Clocks showed the hour of its deletion twice that night; the record's own write time tells which it was.")
+	case zonetime.Skipped:
+		t.notes = append(t.notes, fmt.Sprintf("Clocks skipped the hour of its recorded deletion, %s; the machine's clock or zone may have been wrong.", r.Wall.Format("15:04")))
+	}
+	return t
+}
+
+// inside reports what lies in a trashed folder, deepest first, and returns the size of all its files.
+func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64, recordMark string, depth int) (int64, error) {
+	if err := ctx.Err(); err != nil {
+		return 0, err
+	}
+	if depth > maxDepth {
+		return 0, v.report.Unread(dir, errors.New("it lies too deep to be read"))
+	}
+	folder, err := parent.Enter(name)
+	if err != nil {
+		return 0, v.report.Unread(dir, err)
+	}
+	defer folder.Close()
+	entries, err := folder.List(ctx)
+	if err != nil {
+		return 0, v.report.Unread(dir, err)
+	}
+	marks, err := v.known.Marks(ctx, dir)
+	if err != nil {
+		return 0, err
+	}
+	var total int64
+	sightings := make([]source.Sighting, 0, len(entries))
+	for _, e := range entries {
+		s := source.Sighting{At: source.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Readable: true}
+		s.Mark = mark(e, reach.Info{}) + " " + recordMark
+		if t.origin != "" {
+			s.Origin = source.Apply(v.Maps, place.Join(t.origin, e.Name))
+		} else {
+			s.Notes = []string{"The folder that it lies in has no known origin."}
+		}
+		if e.Type == plan.Folder {
+			inner := told{origin: s.Origin, gone: t.gone}
+			if s.Size, err = v.inside(ctx, folder, e.Name, s.At.Path(), inner, uid, recordMark, depth+1); err != nil {
+				return 0, err
+			}
+			s.Mark += fmt.Sprintf(" %d", s.Size)
+		}
+		s.Same = marks[e.Name] == s.Mark
+		if e.Type == plan.File || e.Type == plan.Folder {
+			total += s.Size
+		}
+		sightings = append(sightings, s)
+	}
+	return total, sightAll(v.report, sightings)
+}
+
+// orphans reports records whose item is not there.
+func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[string]reach.Info) error {
+	if len(records) == 0 {
+		return nil
+	}
+	dir := join(v.can.dir, "info")
+	marks, err := v.known.Marks(ctx, dir)
+	if err != nil {
+		return err
+	}
+	for name, rec := range records {
+		s := source.Sighting{At: source.Locator{Dir: dir, Name: rec.Name}, Type: plan.Other, UID: rec.UID, Mark: mark(reach.Info{}, rec)}
+		if v.can.uid >= 0 {
+			s.UID = v.can.uid
+		}
+		if s.Same = marks[rec.Name] == s.Mark; !s.Same {
+			t := v.read(infoDir, rec, reach.Info{})
+			s.Origin, s.GoneAt = t.origin, t.gone
+			s.Notes = append([]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))}, t.notes...)
+		}
+		if err := v.report.Sight(s); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mark changes whenever an item or its record does: both by their inode and change time, which nothing can set back.
+func mark(item, rec reach.Info) string {
+	b := make([]byte, 0, 64)
+	for _, i := range []reach.Info{item, rec} {
+		b = strconv.AppendUint(b, i.Inode, 36)
+		b = append(b, '.')
+		b = strconv.AppendInt(b, i.Changed.UnixNano(), 36)
+		b = append(b, '.')
+	}
+	return string(b)
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return name
+	}
+	return dir + "/" + name
+}
