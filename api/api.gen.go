@@ -185,19 +185,19 @@ func (e FileClass) Valid() bool {
 
 // Defines values for JobKind.
 const (
-	BringBack JobKind = "bring-back"
-	Survey    JobKind = "survey"
-	Undo      JobKind = "undo"
+	JobKindBringBack JobKind = "bring-back"
+	JobKindSurvey    JobKind = "survey"
+	JobKindUndo      JobKind = "undo"
 )
 
 // Valid indicates whether the value is a known member of the JobKind enum.
 func (e JobKind) Valid() bool {
 	switch e {
-	case BringBack:
+	case JobKindBringBack:
 		return true
-	case Survey:
+	case JobKindSurvey:
 		return true
-	case Undo:
+	case JobKindUndo:
 		return true
 	default:
 		return false

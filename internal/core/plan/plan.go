@@ -105,7 +105,12 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	slices.SortStableFunc(sorted, func(a, b Wanted) int {
 		return cmp.Or(cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
-	m := maker{rule: rule, world: world, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, need: map[uint64]int64{}}
+	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, need: map[uint64]int64{}}
+	for _, w := range wanted {
+		if w.Leaves && w.Type == Folder {
+			m.leaving[w.From] = true
+		}
+	}
 	var p Plan
 	for _, w := range sorted {
 		item := m.item(w)
@@ -118,11 +123,12 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 }
 
 type maker struct {
-	rule  Rule
-	world World
-	taken map[place.Place]bool // destinations that earlier items fill
-	made  map[place.Place]bool // folders that earlier items make
-	need  map[uint64]int64     // bytes that earlier items put on each file system
+	rule    Rule
+	world   World
+	leaving map[place.Place]bool // folders that leave their stores whole
+	taken   map[place.Place]bool // destinations that earlier items fill
+	made    map[place.Place]bool // folders that earlier items make
+	need    map[uint64]int64     // bytes that earlier items put on each file system
 }
 
 func (m *maker) item(w Wanted) Item {
@@ -136,6 +142,10 @@ func (m *maker) item(w Wanted) Item {
 	}
 	if w.Problem != "" {
 		return refuse("%s", w.Problem)
+	}
+	if m.inLeaving(w.From) {
+		item.Action, item.Note = Pass, "it comes back with the folder that it lies in"
+		return item
 	}
 	if w.To == (place.Place{}) {
 		return refuse("nothing tells where it came from; say where it should go with a destination of your choice")
@@ -171,6 +181,16 @@ func (m *maker) item(w Wanted) Item {
 		m.made[folder] = true
 	}
 	return item
+}
+
+// inLeaving tells whether a copy lies in a folder that is brought back whole by the same plan.
+func (m *maker) inLeaving(from place.Place) bool {
+	for path := place.Folder(from.Path); path != "/" && len(m.leaving) > 0; path = place.Folder(path) {
+		if m.leaving[place.Place{Machine: from.Machine, Path: path}] {
+			return true
+		}
+	}
+	return false
 }
 
 func (i *Item) note(text string) {

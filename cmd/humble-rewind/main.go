@@ -1,0 +1,74 @@
+// Command humble-rewind is the service, its client and the demo in one.
+package main
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+	_ "time/tzdata" // zones, also on hosts that have none
+
+	"humble-rewind/console"
+	"humble-rewind/internal/cli"
+	"humble-rewind/internal/demo"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/service"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/trash"
+)
+
+// What the program can reach and read; a new way or kind is one more line.
+var (
+	ways  = reach.Ways{local.Way}
+	kinds = source.Kinds{trash.Kind}
+)
+
+// version is set by the Makefile.
+var version = "development"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	program := cli.Program{Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: version, Serve: serve, Demo: runDemo}
+	status := program.Run(ctx, os.Args)
+	stop()
+	os.Exit(status)
+}
+
+func serve(ctx context.Context, listen, dir string, verbose bool, ready func(string)) error {
+	level := slog.LevelInfo
+	if verbose {
+		level = slog.LevelDebug
+	}
+	files, err := fs.Sub(console.Built, "dist")
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, service.Config{Dir: dir, Ways: ways, Kinds: kinds, Console: files, Now: time.Now,
+		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	listener, err := net.Listen("tcp", listen)
+	if err != nil {
+		return fmt.Errorf("listen on %s: %w. Next: choose another address with --listen", listen, err)
+	}
+	ready("http://" + listener.Addr().String())
+	return s.Serve(ctx, listener)
+}
+
+func runDemo(ctx context.Context, listen, dir string, fresh bool, say func(string)) error {
+	world, err := demo.Build(dir, time.Now(), fresh)
+	if err != nil {
+		return err
+	}
+	return demo.Present(ctx, world, say, func(ctx context.Context, ready func(string)) error {
+		return serve(ctx, listen, world.ServiceDir, false, ready)
+	})
+}

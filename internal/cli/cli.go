@@ -1,0 +1,144 @@
+// Package cli is the command line: the technician's client of the service, and the commands that start one. It reaches
+// files and records through the service's API alone.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"humble-rewind/internal/core/place"
+)
+
+// The exit statuses.
+const (
+	ExitDone    = 0
+	ExitFailed  = 1
+	ExitUsage   = 2
+	ExitNothing = 3 // nothing found
+	ExitPart    = 4 // done in part
+)
+
+// Program is what the command line is put together from.
+type Program struct {
+	Stdout, Stderr io.Writer
+	Env            func(string) string
+	Now            func() time.Time
+	Version        string
+	// Serve runs the service until ctx is done; it calls ready with the console's address.
+	Serve func(ctx context.Context, listen, dir string, verbose bool, ready func(url string)) error
+	// Demo builds the sample world in dir, where it is not there yet or a fresh one is wanted, and serves it.
+	Demo func(ctx context.Context, listen, dir string, fresh bool, say func(string)) error
+}
+
+// statusError carries the exit status of an error.
+type statusError struct {
+	status int
+	err    error // nil: all has been said
+}
+
+func (e *statusError) Error() string {
+	if e.err == nil {
+		return fmt.Sprintf("exit status %d", e.status)
+	}
+	return e.err.Error()
+}
+
+func (e *statusError) Unwrap() error { return e.err }
+
+func usage(format string, args ...any) error {
+	return &statusError{ExitUsage, fmt.Errorf(format, args...)}
+}
+
+// silent is an exit status about which everything has been said.
+func silent(status int) error { return &statusError{status: status} }
+
+// Run runs the command line and returns the exit status.
+func (p *Program) Run(ctx context.Context, args []string) int {
+	err := p.command().Run(ctx, args)
+	if err == nil {
+		return ExitDone
+	}
+	var status *statusError
+	if !errors.As(err, &status) {
+		status = &statusError{ExitFailed, err}
+	}
+	if status.err != nil {
+		fmt.Fprintln(p.Stderr, "humble-rewind: "+status.err.Error())
+		if status.status == ExitUsage && !strings.Contains(status.Error(), "\nNext: ") {
+			fmt.Fprintln(p.Stderr, "Next: humble-rewind help, or the command with --help, says how it is used.")
+		}
+	}
+	return status.status
+}
+
+func (p *Program) command() *cli.Command {
+	root := &cli.Command{
+		Name:                  "humble-rewind",
+		Usage:                 "get people's files back",
+		Version:               p.Version,
+		Writer:                p.Stdout,
+		ErrWriter:             p.Stderr,
+		EnableShellCompletion: true,
+		Suggest:               false,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "url", Usage: "the service's address (HUMBLE_REWIND_URL)", Value: firstNonEmpty(p.Env("HUMBLE_REWIND_URL"), "http://127.0.0.1:8717"), HideDefault: true},
+			&cli.StringFlag{Name: "token-file", Usage: "a `FILE` that holds the technician's token (or set HUMBLE_REWIND_TOKEN)"},
+			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` in which times are read and shown (default: local)"},
+		},
+		Commands: []*cli.Command{
+			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(),
+			p.expiringCommand(), p.peekCommand(), p.bringBackCommand(), p.receiptCommand(),
+		},
+		CommandNotFound: nil,
+	}
+	p.harden(root, "humble-rewind")
+	return root
+}
+
+// harden sets on every command what is not inherited: usage errors as ours, list flags that do not split at commas
+// (which names may hold), no exiting from inside, and an error for words that are no command.
+func (p *Program) harden(c *cli.Command, path string) {
+	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%s: %w", path, err) }
+	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
+	c.DisableSliceFlagSeparator = true
+	if len(c.Commands) > 0 && c.Action == nil {
+		c.Action = func(_ context.Context, cmd *cli.Command) error {
+			if word := cmd.Args().First(); word != "" {
+				return usage("%s: there is no command %s", path, place.Quote(word))
+			}
+			_ = cli.ShowSubcommandHelp(cmd)
+			return silent(ExitUsage)
+		}
+	}
+	for _, sub := range c.Commands {
+		p.harden(sub, path+" "+sub.Name)
+	}
+}
+
+func firstNonEmpty(values ...string) string {
+	for _, v := range values {
+		if v != "" {
+			return v
+		}
+	}
+	return ""
+}
+
+// arguments checks how many words a command was given; most < 0 is any number.
+func arguments(c *cli.Command, least, most int, what string) ([]string, error) {
+	args := c.Args().Slice()
+	if len(args) < least || most >= 0 && len(args) > most {
+		return nil, usage("%s: it wants %s, and got %d words", strings.TrimSpace(c.FullName()), what, len(args))
+	}
+	return args, nil
+}
+
+func jsonFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "json", Usage: "print exactly what the API answers"}
+}

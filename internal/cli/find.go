@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/core/typedtime"
+)
+
+func (p *Program) findCommand() *cli.Command {
+	return &cli.Command{
+		Name: "find", Usage: "find copies by words in their names and by filters", ArgsUsage: "[WORDS...]",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "machine", Usage: "only from this `MACHINE`"},
+			&cli.StringFlag{Name: "person", Usage: "only what belongs to this `PERSON`"},
+			&cli.StringFlag{Name: "under", Usage: "only from under this folder `PATH` (or machine:/path)"},
+			&cli.StringFlag{Name: "type", Usage: "only this `TYPE`: documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders, other"},
+			&cli.StringFlag{Name: "state", Usage: "only what is gone, present or changed (`STATE`)"},
+			&cli.StringFlag{Name: "gone-since", Usage: "only what was deleted since `TIME`, such as 3d ago or yesterday 17:00"},
+			&cli.StringFlag{Name: "source", Usage: "only from this `KIND` of source"},
+			&cli.BoolFlag{Name: "records", Usage: "also what only the record is left of"},
+			&cli.StringFlag{Name: "sort", Value: "gone", Usage: "the `ORDER`: gone, written, name, size or expires"},
+			&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"},
+			&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
+			jsonFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			s, err := p.session(c)
+			if err != nil {
+				return err
+			}
+			since, err := s.time(c.String("gone-since"))
+			if err != nil {
+				return err
+			}
+			limit, records := int(c.Int("limit")), c.Bool("records")
+			return s.find(ctx, api.FindCopiesParams{
+				Words: set(strings.Join(c.Args().Slice(), " ")), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
+				Type: enum[api.FileClass](c.String("type")), State: enum[api.CopyState](c.String("state")), GoneSince: since, Source: set(c.String("source")),
+				Records: &records, Sort: enum[api.Sort](c.String("sort")), Limit: &limit, Cursor: set(c.String("cursor")),
+			})
+		},
+	}
+}
+
+func (p *Program) expiringCommand() *cli.Command {
+	return &cli.Command{
+		Name: "expiring", Usage: "what will soon be removed from its store for good",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "within", Value: "7d", Usage: "how soon, such as 36h, 7d or 2w"},
+			&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"},
+			&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
+			jsonFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			s, err := p.session(c)
+			if err != nil {
+				return err
+			}
+			within, err := typedtime.ParseAge(c.String("within"))
+			if err != nil {
+				return usage("%w", err)
+			}
+			before, limit, sort := s.Now().Add(within), int(c.Int("limit")), api.SortExpires
+			return s.find(ctx, api.FindCopiesParams{ExpiresBefore: &before, Sort: &sort, Limit: &limit, Cursor: set(c.String("cursor"))})
+		},
+	}
+}
+
+func (s *session) find(ctx context.Context, params api.FindCopiesParams) error {
+	response, err := s.api.FindCopies(ctx, &params)
+	found, err := shown[api.CopyList](s, response, err)
+	if err != nil {
+		return err
+	}
+	if len(found.Copies) == 0 {
+		if !s.json {
+			fmt.Fprintln(s.Stderr, "Nothing was found. Next: try fewer letters or filters, survey again (humble-rewind survey --wait), or add --records for what is known by record alone.")
+		}
+		return silent(ExitNothing)
+	}
+	if !s.json {
+		s.showCopies(found)
+	}
+	return nil
+}
+
+func (s *session) showCopies(found api.CopyList) {
+	t := table{head: []string{"COPY", "DELETED", "EXPIRES", "PERSON", "SIZE", "ORIGINAL PLACE"}, right: map[int]bool{4: true}}
+	var remarks []string
+	for _, c := range found.Copies {
+		where := quoted(c.Place)
+		if !c.OriginKnown {
+			where = "(unknown; it lies at " + where + ")"
+		}
+		if c.Type == api.EntryTypeFolder {
+			where += " (folder)"
+		}
+		if c.Source.Drive != nil {
+			where += " (drive " + *c.Source.Drive + ")"
+		}
+		if c.ItemOf != nil {
+			where += " (in folder " + *c.ItemOf + ")"
+		}
+		expires := s.until(c.ExpiresAt)
+		if !c.Readable {
+			expires = "gone"
+		}
+		bytes := "—"
+		if c.Size != nil {
+			bytes = size(*c.Size)
+		}
+		t.add(c.Id, s.at(c.GoneAt), expires, dash(text(c.Person)), bytes, where)
+		for _, note := range c.Notes {
+			remarks = append(remarks, c.Id+": "+note)
+		}
+	}
+	t.print(s.Stdout)
+	for _, remark := range remarks {
+		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+	total := count(int64(found.Total), "copy", "copies")
+	if !found.TotalExact {
+		total = "more than " + total
+	}
+	fmt.Fprintf(s.Stdout, "%d of %s. %s\n", len(found.Copies), total, s.zoneLine())
+	if found.Next != nil {
+		fmt.Fprintf(s.Stdout, "Next page: --cursor %s\n", *found.Next)
+	}
+}

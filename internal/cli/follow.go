@@ -1,0 +1,89 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"golang.org/x/term"
+
+	"humble-rewind/api"
+)
+
+// follow shows a job's progress until it has ended and returns it: a bar on a terminal, else a plain line now and then.
+func (s *session) follow(ctx context.Context, j api.Job) (api.Job, error) {
+	response, err := s.api.FollowJob(ctx, j.Id)
+	if err != nil || response.StatusCode >= 400 {
+		_, err := s.body(response, err)
+		return j, err
+	}
+	defer response.Body.Close()
+	show := s.progress(j)
+	lines := bufio.NewScanner(response.Body)
+	lines.Buffer(nil, 16<<20)
+	for lines.Scan() {
+		data, ok := strings.CutPrefix(lines.Text(), "data: ")
+		if !ok {
+			continue
+		}
+		if err := json.Unmarshal([]byte(data), &j); err != nil {
+			return j, fmt.Errorf("read the job's progress: %w", err)
+		}
+		show(j)
+	}
+	if j.EndedAt == nil {
+		return j, errors.Join(lines.Err(), fmt.Errorf("the service stopped while job %s was at work. Next: start it again; it then finishes or reports the job", j.Id))
+	}
+	return j, nil
+}
+
+func (s *session) progress(j api.Job) func(api.Job) {
+	if f, ok := s.Stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		return bar(f, j)
+	}
+	const every = 2 * time.Second
+	said := s.Now()
+	return func(j api.Job) {
+		if now := s.Now(); now.Sub(said) >= every && j.EndedAt == nil {
+			said = now
+			fmt.Fprintf(s.Stderr, "%s %s: %d%s done%s\n", j.Kind, j.Id, j.Done, ofTotal(j), behind(j.Doing))
+		}
+	}
+}
+
+func bar(w io.Writer, j api.Job) func(api.Job) {
+	total := j.Total
+	if total == 0 {
+		total = -1
+	}
+	b := progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(string(j.Kind)), progressbar.OptionShowCount(),
+		progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(total > 0), progressbar.OptionThrottle(50*time.Millisecond))
+	return func(j api.Job) {
+		// What the bar cannot draw is not worth failing for.
+		_ = b.Set64(j.Done)
+		if j.EndedAt != nil {
+			_ = b.Clear()
+		}
+	}
+}
+
+func ofTotal(j api.Job) string {
+	if j.Total == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" of %d", j.Total)
+}
+
+func behind(doing *string) string {
+	if doing == nil {
+		return ""
+	}
+	return ", at " + *doing
+}

@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"humble-rewind/api"
+)
+
+func (p *Program) receiptCommand() *cli.Command {
+	return &cli.Command{Name: "receipt", Usage: "what was brought back, and undoing it", Commands: []*cli.Command{
+		{
+			Name: "list", Usage: "list them, newest first",
+			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"}, &cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"}, jsonFlag()},
+			Action: p.receiptList,
+		},
+		{Name: "show", Usage: "one receipt with every item", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.receiptShow},
+		{Name: "undo", Usage: "put everything back as it was", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.receiptUndo},
+	}}
+}
+
+func (p *Program) receiptList(ctx context.Context, c *cli.Command) error {
+	s, err := p.session(c)
+	if err != nil {
+		return err
+	}
+	limit := int(c.Int("limit"))
+	response, err := s.api.ListReceipts(ctx, &api.ListReceiptsParams{Limit: &limit, Cursor: set(c.String("cursor"))})
+	all, err := shown[api.ReceiptList](s, response, err)
+	if err != nil {
+		return err
+	}
+	if len(all.Receipts) == 0 {
+		if !s.json {
+			fmt.Fprintln(p.Stdout, "Nothing was brought back yet.")
+		}
+		return silent(ExitNothing)
+	}
+	if s.json {
+		return nil
+	}
+	t := table{head: []string{"RECEIPT", "AT", "BY", "ITEMS", "ARRIVED", "STATE"}, right: map[int]bool{3: true, 4: true}}
+	for _, r := range all.Receipts {
+		t.add(r.Id, s.at(&r.At), r.By, fmt.Sprint(r.Count), fmt.Sprint(r.Done), receiptState(r))
+	}
+	t.print(p.Stdout)
+	fmt.Fprintln(p.Stdout, s.zoneLine())
+	if all.Next != nil {
+		fmt.Fprintf(p.Stdout, "Next page: --cursor %s\n", *all.Next)
+	}
+	return nil
+}
+
+func receiptState(r api.Receipt) string {
+	switch r.State {
+	case api.ReceiptStateOpen:
+		return "being carried out"
+	case api.ReceiptStatePart:
+		return "done in part"
+	case api.ReceiptStateUndoing:
+		return "being undone"
+	}
+	return string(r.State)
+}
+
+func (p *Program) receiptShow(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, 1, 1, "a receipt's id, such as r3")
+	if err != nil {
+		return err
+	}
+	s, err := p.session(c)
+	if err != nil {
+		return err
+	}
+	return s.receipt(ctx, args[0])
+}
+
+func (s *session) receipt(ctx context.Context, id string) error {
+	response, err := s.api.GetReceipt(ctx, id)
+	r, err := shown[api.Receipt](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	fmt.Fprintf(s.Stdout, "Receipt %s of %s by %s: %s, %d of %s arrived.", r.Id, s.at(&r.At), r.By, receiptState(r), r.Done, count(int64(r.Count), "item", "items"))
+	if r.UndoneAt != nil {
+		fmt.Fprintf(s.Stdout, " Undone %s by %s.", s.at(r.UndoneAt), text(r.UndoneBy))
+	}
+	fmt.Fprintln(s.Stdout)
+	t := table{head: []string{"COPY", "OUTCOME", "SIZE", "DIGEST", "TO"}, right: map[int]bool{2: true}}
+	var remarks []string
+	for _, i := range r.Items {
+		digest := "not read"
+		if i.Sha256 != nil {
+			digest = (*i.Sha256)[:12] + "…"
+		}
+		to := quoted(i.To)
+		if i.To.Machine == "" {
+			to = "—"
+		}
+		t.add(i.Copy, string(i.Outcome), size(i.Size), digest, to)
+		if i.Note != "" {
+			remarks = append(remarks, i.Copy+": "+i.Note)
+		}
+		if i.SetAside != nil {
+			remarks = append(remarks, fmt.Sprintf("%s: set aside what stood there, a %s of %s; undo puts it back", i.Copy, i.SetAside.Type, size(i.SetAside.Size)))
+		}
+	}
+	t.print(s.Stdout)
+	for _, remark := range remarks {
+		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+	fmt.Fprintln(s.Stdout, s.zoneLine())
+	if r.State == api.ReceiptStateDone || r.State == api.ReceiptStatePart {
+		fmt.Fprintf(s.Stdout, "Undo: humble-rewind receipt undo %s\n", r.Id)
+	}
+	return nil
+}
+
+func (p *Program) receiptUndo(ctx context.Context, c *cli.Command) error {
+	args, err := arguments(c, 1, 1, "a receipt's id, such as r3")
+	if err != nil {
+		return err
+	}
+	s, err := p.session(c)
+	if err != nil {
+		return err
+	}
+	response, err := s.api.UndoReceipt(ctx, args[0])
+	j, err := answer[api.Job](s, response, err)
+	if err != nil {
+		return err
+	}
+	if j, err = s.follow(ctx, j); err != nil {
+		return err
+	}
+	if err := s.receipt(ctx, args[0]); err != nil {
+		return err
+	}
+	return jobEnd(j)
+}

@@ -1,0 +1,90 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"humble-rewind/api"
+)
+
+func (p *Program) surveyCommand() *cli.Command {
+	return &cli.Command{
+		Name: "survey", Usage: "bring the catalogue up to date with what the stores hold", ArgsUsage: "[MACHINE...]",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "source", Usage: "only the source with this `ID`"},
+			&cli.BoolFlag{Name: "wait", Usage: "show the progress and wait for the end"},
+			jsonFlag(),
+		},
+		Action: func(ctx context.Context, c *cli.Command) error {
+			s, err := p.session(c)
+			if err != nil {
+				return err
+			}
+			machines := c.Args().Slice()
+			response, err := s.api.StartSurvey(ctx, api.NewSurvey{Machines: &machines, Source: set(c.String("source"))})
+			if !c.Bool("wait") {
+				j, err := shown[api.Job](s, response, err)
+				if err == nil && !s.json {
+					fmt.Fprintf(p.Stdout, "Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n", j.Id)
+				}
+				return err
+			}
+			j, err := answer[api.Job](s, response, err)
+			if err != nil {
+				return err
+			}
+			if j, err = s.follow(ctx, j); err != nil {
+				return err
+			}
+			if s.json {
+				response, err := s.api.GetJob(ctx, j.Id)
+				if _, err := shown[api.Job](s, response, err); err != nil {
+					return err
+				}
+			} else {
+				s.showOutcomes(j)
+			}
+			return jobEnd(j)
+		},
+	}
+}
+
+func (s *session) showOutcomes(j api.Job) {
+	if j.Outcomes == nil {
+		return
+	}
+	t := table{head: []string{"SOURCE", "MACHINE", "COPIES", "NEW", "GONE", "AT"}, right: map[int]bool{2: true, 3: true, 4: true}}
+	var remarks []string
+	for _, o := range *j.Outcomes {
+		at := quotePath(o.At)
+		if o.Source.Drive != nil {
+			at += " (drive " + *o.Source.Drive + ")"
+		}
+		t.add(o.Source.Id, o.Machine, fmt.Sprint(o.Found), fmt.Sprint(o.Fresh), fmt.Sprint(o.Gone), at)
+		if o.Error != nil {
+			remarks = append(remarks, o.Source.Id+": "+*o.Error)
+		}
+		if o.Notes != nil {
+			for _, note := range *o.Notes {
+				remarks = append(remarks, o.Source.Id+": "+note)
+			}
+		}
+	}
+	t.print(s.Stdout)
+	for _, remark := range remarks {
+		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+}
+
+// jobEnd turns how a job ended into an exit status.
+func jobEnd(j api.Job) error {
+	switch j.State {
+	case api.JobStateDone:
+		return nil
+	case api.JobStatePart:
+		return &statusError{ExitPart, fmt.Errorf("%s %s: %s", j.Kind, j.Id, text(j.Error))}
+	}
+	return fmt.Errorf("%s %s: %s", j.Kind, j.Id, text(j.Error))
+}

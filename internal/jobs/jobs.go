@@ -1,0 +1,280 @@
+// Package jobs runs long work in the background, keeps how far it is, and tells whoever follows it.
+//
+// Jobs are rows of the catalogue, so a stop loses none: what was interrupted is given to its worker again at the start.
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+)
+
+// Worker does one kind of job. It is called again with Resumed set for a job that a stop interrupted, and must then
+// finish or report it. Errors that wrap ErrPart end the job as done in part.
+type Worker struct {
+	Kind     string
+	AtOnce   int // how many may run side by side
+	Do       func(ctx context.Context, task *Task) error
+	ErrorFor func(error) string // words an error for a technician; nil: its text
+}
+
+// ErrPart marks work that could be done only in part.
+var ErrPart = errors.New("done in part")
+
+var errCancelled = errors.New("cancelled by a technician")
+
+// Cancelled tells whether a job's context ended because a technician cancelled it, not because the service stops.
+func Cancelled(ctx context.Context) bool { return errors.Is(context.Cause(ctx), errCancelled) }
+
+// ErrEnded says that a job has ended and cannot be cancelled any more.
+var ErrEnded = errors.New("the job has ended")
+
+// Runner runs jobs. Start it once; Stop waits for the workers to let go.
+type Runner struct {
+	catalogue *catalogue.Catalogue
+	log       *slog.Logger
+	now       func() time.Time
+	workers   map[string]Worker
+	slots     map[string]chan struct{}
+	ctx       context.Context
+	stop      context.CancelCauseFunc
+	wait      sync.WaitGroup
+
+	mu      sync.Mutex
+	running map[int64]*Task
+}
+
+// New makes a runner for the workers.
+func New(c *catalogue.Catalogue, log *slog.Logger, now func() time.Time, workers ...Worker) *Runner {
+	r := &Runner{catalogue: c, log: log, now: now, workers: map[string]Worker{}, slots: map[string]chan struct{}{}, running: map[int64]*Task{}}
+	r.ctx, r.stop = context.WithCancelCause(context.Background())
+	for _, w := range workers {
+		r.workers[w.Kind] = w
+		r.slots[w.Kind] = make(chan struct{}, max(1, w.AtOnce))
+	}
+	return r
+}
+
+// Resume starts again what the last stop interrupted.
+func (r *Runner) Resume(ctx context.Context) error {
+	unfinished, err := r.catalogue.UnfinishedJobs(ctx)
+	if err != nil {
+		return err
+	}
+	for _, j := range unfinished {
+		r.start(j, true)
+	}
+	return nil
+}
+
+// Stop asks all jobs to stop where they are and waits for them; they are resumed at the next start.
+func (r *Runner) Stop() {
+	r.stop(context.Canceled)
+	r.wait.Wait()
+}
+
+// Submit records a job and starts it as soon as there is room. request is kept as JSON for the worker; receipt is 0
+// where the job has none.
+func (r *Runner) Submit(ctx context.Context, kind, by string, request any, total, receipt int64) (catalogue.Job, error) {
+	encoded, err := json.Marshal(request)
+	if err != nil {
+		return catalogue.Job{}, err
+	}
+	j, err := r.catalogue.AddJob(ctx, catalogue.Job{Kind: kind, By: by, Request: encoded, CreatedAt: r.now(), Total: total, Receipt: receipt})
+	if err != nil {
+		return catalogue.Job{}, err
+	}
+	r.start(j, false)
+	return j, nil
+}
+
+func (r *Runner) start(j catalogue.Job, resumed bool) {
+	ctx, cancel := context.WithCancelCause(r.ctx)
+	t := &Task{runner: r, Resumed: resumed, cancel: cancel, job: j, changed: make(chan struct{})}
+	r.mu.Lock()
+	r.running[j.ID] = t
+	r.mu.Unlock()
+	r.wait.Go(func() {
+		defer cancel(nil)
+		slot := r.slots[j.Kind]
+		select {
+		case slot <- struct{}{}:
+			defer func() { <-slot }()
+			r.run(ctx, t)
+		case <-ctx.Done():
+			r.end(ctx, t, context.Cause(ctx))
+		}
+		r.mu.Lock()
+		delete(r.running, j.ID)
+		r.mu.Unlock()
+	})
+}
+
+func (r *Runner) run(ctx context.Context, t *Task) {
+	t.Update(func(j *catalogue.Job) { j.State = catalogue.JobRunning })
+	worker, ok := r.workers[t.job.Kind]
+	err := fmt.Errorf("no worker for %q jobs", t.job.Kind)
+	if ok {
+		err = worker.Do(ctx, t)
+	}
+	if err != nil && worker.ErrorFor != nil && !errors.Is(err, context.Canceled) {
+		err = worded{err, worker.ErrorFor(err)}
+	}
+	r.end(ctx, t, err)
+}
+
+type worded struct {
+	error
+	text string
+}
+
+func (w worded) Error() string { return w.text }
+func (w worded) Unwrap() error { return w.error }
+
+func (r *Runner) end(ctx context.Context, t *Task, err error) {
+	if err != nil && ctx.Err() != nil && !errors.Is(context.Cause(ctx), errCancelled) {
+		t.save() // the service stops: the job stays unfinished and is resumed
+		return
+	}
+	t.Update(func(j *catalogue.Job) {
+		j.EndedAt, j.Doing = r.now(), ""
+		switch {
+		case err == nil:
+			j.State = catalogue.JobDone
+		case ctx.Err() != nil:
+			j.State, j.Error = catalogue.JobCancelled, errCancelled.Error()
+		case errors.Is(err, ErrPart):
+			j.State, j.Error = catalogue.JobPart, err.Error()
+		default:
+			j.State, j.Error = catalogue.JobFailed, err.Error()
+		}
+	})
+	t.save()
+	j := t.Job()
+	r.log.LogAttrs(ctx, slog.LevelInfo, "job ended", slog.Int64("job", j.ID), slog.String("kind", j.Kind), slog.String("state", string(j.State)),
+		slog.Int64("done", j.Done), slog.Duration("took", j.EndedAt.Sub(j.CreatedAt)), slog.String("error", j.Error))
+}
+
+// Job returns how a job stands now.
+func (r *Runner) Job(ctx context.Context, id int64) (catalogue.Job, error) {
+	r.mu.Lock()
+	t := r.running[id]
+	r.mu.Unlock()
+	if t != nil {
+		return t.Job(), nil
+	}
+	return r.catalogue.Job(ctx, id)
+}
+
+// Cancel asks a job to stop after the item it is at.
+func (r *Runner) Cancel(ctx context.Context, id int64) (catalogue.Job, error) {
+	r.mu.Lock()
+	t := r.running[id]
+	r.mu.Unlock()
+	if t == nil {
+		j, err := r.catalogue.Job(ctx, id)
+		if err == nil {
+			err = fmt.Errorf("job j%d: %w", id, ErrEnded)
+		}
+		return j, err
+	}
+	t.cancel(errCancelled)
+	return t.Job(), nil
+}
+
+// Follow calls see with a job as it stands and again whenever it changed, at most some ten times a second, until it has
+// ended, ctx is done or see fails.
+func (r *Runner) Follow(ctx context.Context, id int64, see func(catalogue.Job) error) error {
+	const pause = 100 * time.Millisecond
+	for {
+		r.mu.Lock()
+		t := r.running[id]
+		r.mu.Unlock()
+		if t == nil {
+			j, err := r.catalogue.Job(ctx, id)
+			if err != nil {
+				return err
+			}
+			return see(j)
+		}
+		j, changed := t.watch()
+		if j.State.Ended() {
+			return see(j)
+		}
+		if err := see(j); err != nil {
+			return err
+		}
+		select {
+		case <-changed:
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-r.ctx.Done():
+			return nil
+		}
+		select { // let changes gather
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// Task is a job in its worker's hands.
+type Task struct {
+	Resumed bool
+
+	runner  *Runner
+	cancel  context.CancelCauseFunc
+	mu      sync.Mutex
+	job     catalogue.Job
+	changed chan struct{} // closed at the next change
+	saved   time.Time
+}
+
+// Job returns the job as it stands.
+func (t *Task) Job() catalogue.Job {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.job
+}
+
+// Request decodes what the job was submitted with.
+func (t *Task) Request(v any) error { return json.Unmarshal(t.Job().Request, v) }
+
+// Update changes the job and tells its followers. It is kept at most about once a second.
+func (t *Task) Update(change func(*catalogue.Job)) {
+	t.mu.Lock()
+	change(&t.job)
+	close(t.changed)
+	t.changed = make(chan struct{})
+	now := t.runner.now()
+	due := now.Sub(t.saved) > time.Second
+	if due {
+		t.saved = now
+	}
+	t.mu.Unlock()
+	if due {
+		t.save()
+	}
+}
+
+func (t *Task) save() {
+	// A context of its own: how a job ended must be kept even while everything stops.
+	ctx, done := context.WithTimeout(context.Background(), 30*time.Second)
+	defer done()
+	if err := t.runner.catalogue.SaveJob(ctx, t.Job()); err != nil {
+		t.runner.log.LogAttrs(ctx, slog.LevelError, "job not kept", slog.Int64("job", t.job.ID), slog.String("error", err.Error()))
+	}
+}
+
+func (t *Task) watch() (catalogue.Job, <-chan struct{}) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.job, t.changed
+}

@@ -1,0 +1,124 @@
+package restore
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/safekeeping"
+)
+
+// aside is what was set aside: its contents and its description are in safekeeping.
+type aside struct {
+	Manifest string    `json:"manifest"` // the digest of the description, a kept
+	Was      identity  `json:"was"`
+	Type     plan.Type `json:"type"`
+	Size     int64     `json:"size"`
+	SHA256   string    `json:"sha256,omitempty"` // of a file
+}
+
+// kept describes an entry in safekeeping, as JSON. Names and targets are bytes.
+type kept struct {
+	Name    []byte     `json:"name"`
+	Kind    plan.Type  `json:"type"`
+	About   reach.Meta `json:"meta"`
+	Link    []byte     `json:"target,omitempty"`
+	Digest  string     `json:"sha256,omitempty"`
+	Size    int64      `json:"size"`
+	Entries []kept     `json:"entries,omitempty"`
+}
+
+// keep puts an entry with everything in it into safekeeping. It is still in its place afterwards.
+func (r *Restorer) keep(ctx context.Context, folder reach.Reader, name string) (aside, error) {
+	s, err := standingAt(ctx, folder, name)
+	if err != nil {
+		return aside{}, err
+	}
+	k, err := r.keepEntry(ctx, s, name)
+	if err != nil {
+		return aside{}, fmt.Errorf("set %s aside: %w", place.Quote(name), err)
+	}
+	encoded, err := json.Marshal(k)
+	if err != nil {
+		return aside{}, err
+	}
+	manifest, _, err := r.Safe.Put(ctx, bytes.NewReader(encoded))
+	return aside{Manifest: manifest, Was: identify(s.info), Type: k.Kind, Size: k.Size, SHA256: k.Digest}, err
+}
+
+func (r *Restorer) keepEntry(ctx context.Context, o original, name string) (kept, error) {
+	meta, err := o.Meta()
+	if err != nil {
+		return kept{}, err
+	}
+	k := kept{Name: []byte(name), Kind: o.Type(), About: meta}
+	switch o.Type() {
+	case plan.File:
+		content, err := o.Content()
+		if err != nil {
+			return k, err
+		}
+		defer content.Close()
+		k.Digest, k.Size, err = r.Safe.Put(ctx, content)
+		return k, err
+	case plan.Link:
+		k.Link = []byte(o.Target())
+	case plan.Folder:
+		children, done, err := o.Children()
+		if err != nil {
+			return k, err
+		}
+		defer done()
+		for _, child := range children {
+			e, err := r.keepEntry(ctx, child.original, child.name)
+			if err != nil {
+				return k, err
+			}
+			k.Entries, k.Size = append(k.Entries, e), k.Size+e.Size
+		}
+	default:
+		return k, fmt.Errorf("%s is a device, pipe or socket, which cannot be kept", place.Quote(name))
+	}
+	return k, nil
+}
+
+// kept reads what was set aside.
+func (r *Restorer) kept(a aside) (original, error) {
+	f, err := r.Safe.Get(a.Manifest)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	encoded, err := io.ReadAll(f)
+	if err != nil {
+		return nil, err
+	}
+	var k kept
+	if err := json.Unmarshal(encoded, &k); err != nil {
+		return nil, err
+	}
+	return keptOriginal{k, r.Safe}, nil
+}
+
+type keptOriginal struct {
+	k    kept
+	safe *safekeeping.Store
+}
+
+func (o keptOriginal) Type() plan.Type                 { return o.k.Kind }
+func (o keptOriginal) Meta() (reach.Meta, error)       { return o.k.About, nil }
+func (o keptOriginal) Target() string                  { return string(o.k.Link) }
+func (o keptOriginal) Content() (io.ReadCloser, error) { return o.safe.Get(o.k.Digest) }
+
+func (o keptOriginal) Children() ([]named, func(), error) {
+	children := make([]named, len(o.k.Entries))
+	for n, e := range o.k.Entries {
+		children[n] = named{string(e.Name), keptOriginal{e, o.safe}}
+	}
+	return children, func() {}, nil
+}

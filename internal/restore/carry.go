@@ -1,0 +1,574 @@
+package restore
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// batchItems is how many items are written between two syncs and two entries in the receipt.
+const batchItems = 256
+
+// Progress tells how far a bring-back or an undo is.
+type Progress func(done int64, bytes int64, doing string)
+
+// Carry carries out a receipt that Begin made, and closes it. An item that cannot be brought back does not keep others
+// from it; the error then wraps jobs.ErrPart. Where ctx ends because the service stops, the receipt stays open and
+// Recover settles it at the next start.
+func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error {
+	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	if err != nil {
+		return err
+	}
+	c := carrier{r: r, ctx: ctx, receipt: id}
+	var done, bytes int64
+	for rest := receipt.Items; len(rest) > 0; {
+		n := min(batchItems, len(rest))
+		if ctx.Err() != nil {
+			break
+		}
+		if err := c.batch(rest[:n]); err != nil {
+			return err
+		}
+		for _, item := range rest[:n] {
+			done++
+			if item.Outcome == catalogue.ItemDone && item.SHA256 != "" {
+				bytes += item.Size
+			}
+		}
+		progress(done, bytes, place.Readable(rest[n-1].To.Path))
+		rest = rest[n:]
+	}
+	if ctx.Err() != nil && !jobs.Cancelled(ctx) {
+		return ctx.Err()
+	}
+	return r.close(context.WithoutCancel(ctx), id, "not begun: the bring-back was cancelled before it")
+}
+
+// close settles what was not begun, takes the final prints of folders that later items were put into, and closes.
+func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
+	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	if err != nil {
+		return err
+	}
+	var changed []catalogue.ReceiptItem
+	failed, done := 0, 0
+	for _, item := range receipt.Items {
+		switch item.Outcome {
+		case catalogue.ItemWaiting, catalogue.ItemStarted:
+			item.Outcome, item.Note = catalogue.ItemFailed, joinNotes(item.Note, notBegun)
+			changed = append(changed, item)
+			failed++
+		case catalogue.ItemFailed, catalogue.ItemRefused:
+			failed++
+		case catalogue.ItemDone:
+			done++
+		}
+	}
+	again, err := r.printAgain(ctx, receipt)
+	if err != nil {
+		return err
+	}
+	if err := r.Site.Catalogue.SaveItems(ctx, id, append(changed, again...)); err != nil {
+		return err
+	}
+	state := catalogue.ReceiptDone
+	switch {
+	case failed > 0 && done > 0:
+		state = catalogue.ReceiptPart
+	case failed > 0:
+		state = catalogue.ReceiptFailed
+	}
+	if err := r.Site.Catalogue.CloseReceipt(ctx, id, state, r.Now()); err != nil {
+		return err
+	}
+	switch state {
+	case catalogue.ReceiptPart:
+		return fmt.Errorf("%w: %d of %d items were not brought back; receipt r%d says why", jobs.ErrPart, failed, len(receipt.Items), id)
+	case catalogue.ReceiptFailed:
+		return fmt.Errorf("nothing was brought back; receipt r%d says why", id)
+	}
+	return nil
+}
+
+// printAgain takes the prints of folders anew that other items of the same receipt were put into.
+func (r *Restorer) printAgain(ctx context.Context, receipt catalogue.Receipt) ([]catalogue.ReceiptItem, error) {
+	parents := map[place.Place]bool{}
+	for _, item := range receipt.Items {
+		if item.Outcome == catalogue.ItemDone {
+			for path := place.Folder(item.To.Path); path != "/"; path = place.Folder(path) {
+				parents[place.Place{Machine: item.To.Machine, Path: path}] = true
+			}
+		}
+	}
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	var changed []catalogue.ReceiptItem
+	for _, item := range receipt.Items {
+		if item.Outcome != catalogue.ItemDone || item.Type != plan.Folder || !parents[item.To] {
+			continue
+		}
+		c, err := load(item)
+		if err != nil {
+			return nil, err
+		}
+		if err := c.printArrived(open); err == nil { // gone already: the undo will say so
+			if err := c.store(); err != nil {
+				return nil, err
+			}
+			changed = append(changed, *c.item)
+		}
+	}
+	return changed, nil
+}
+
+// carried is one item on its way.
+type carried struct {
+	item    *catalogue.ReceiptItem
+	work    work
+	source  source.Source
+	arrived bool
+	err     error
+}
+
+func load(item catalogue.ReceiptItem) (*carried, error) {
+	c := &carried{item: &item}
+	return c, json.Unmarshal(item.Work, &c.work)
+}
+
+// store writes the work back into the item.
+func (c *carried) store() (err error) {
+	c.item.Work, err = json.Marshal(c.work)
+	return err
+}
+
+// temporary is the name under which an item is made ready in its destination folder; that of what gives way ends
+// differently.
+func temporary(receipt int64, n int, end string) string {
+	return fmt.Sprintf(".humble-rewind-r%d-%d.%s", receipt, n, end)
+}
+
+const (
+	endPart  = "part"  // being written
+	endAside = "aside" // kept safely, about to be removed
+)
+
+type carrier struct {
+	r       *Restorer
+	ctx     context.Context
+	receipt int64
+	open    *handles
+}
+
+// batch brings one batch of items back. An error is one of the records or the stores as a whole; what befalls single
+// items is in their outcomes. Its steps, each for all items, are: make ready under temporary names and keep what must
+// give way; sync, and record what will arrive; give final names; sync; take out of the stores; record.
+func (c *carrier) batch(items []catalogue.ReceiptItem) error {
+	c.open = newHandles(c.ctx, c.r.Site)
+	defer func() { c.open.close() }()
+	var all []*carried
+	for n := range items {
+		if items[n].Outcome != catalogue.ItemWaiting {
+			continue
+		}
+		it := &carried{item: &items[n]}
+		if err := json.Unmarshal(items[n].Work, &it.work); err != nil {
+			return err
+		}
+		if it.source, it.err = c.open.sourceByID(items[n].Source); it.err == nil {
+			it.err = c.ready(it)
+		}
+		all = append(all, it)
+	}
+	// From here on the batch is finished even if the service is asked to stop.
+	stoppable := c.ctx
+	defer func() { c.ctx = stoppable }()
+	c.ctx = context.WithoutCancel(c.ctx)
+	c.open.ctx = c.ctx
+	if err := c.commitReady(all); err != nil {
+		return err
+	}
+	for _, it := range all {
+		if it.err == nil {
+			it.err = c.place(it)
+		}
+	}
+	if err := c.syncPlaced(all); err != nil {
+		return err
+	}
+	if err := c.takeOut(all); err != nil {
+		return err
+	}
+	return c.record(all)
+}
+
+// ready checks that the copy is as planned, makes missing folders, keeps what must give way, and, where a rename will
+// not do, writes the copy under its temporary name.
+func (c *carrier) ready(it *carried) error {
+	info, err := c.standingCopy(it)
+	if err != nil {
+		return err
+	}
+	if !it.work.Before.is(info) {
+		return errors.New("it changed since it was planned; plan again")
+	}
+	folder, err := c.makeParents(it, info)
+	if err != nil {
+		return err
+	}
+	if it.work.Sets {
+		a, err := c.r.keep(c.ctx, folder, it.item.To.Name())
+		if errors.Is(err, fs.ErrNotExist) {
+			it.work.Sets = false // what stood there is gone, so nothing has to give way
+		} else if err != nil {
+			return err
+		} else {
+			it.work.Aside = &a
+		}
+	}
+	if it.work.Renames {
+		it.work.After = it.work.Before
+		return nil
+	}
+	name := temporary(c.receipt, it.item.N, endPart)
+	if err := ignoreGone(removeTree(c.ctx, folder, name)); err != nil {
+		return err
+	}
+	w, err := c.copyTo(it, folder, name)
+	if err != nil {
+		return err
+	}
+	it.item.SHA256 = w.digest
+	if it.item.Type == plan.File {
+		it.item.Size = w.bytes
+	}
+	if w.lost != nil {
+		it.item.Note = joinNotes(it.item.Note, "not kept: "+strings.Join(w.lost, ", "))
+	}
+	made, err := folder.Lstat(name)
+	it.work.After = identify(made)
+	return err
+}
+
+func (c *carrier) standingCopy(it *carried) (reach.Info, error) {
+	if _, ok := it.source.(source.Giver); ok {
+		info, err := c.open.lstat(it.item.From)
+		if errors.Is(err, fs.ErrNotExist) {
+			err = errors.New("it is no longer where it was: it was emptied, or somebody just brought it back; survey again")
+		}
+		return info, err
+	}
+	content, err := it.source.Open(c.ctx, it.work.at())
+	if err != nil {
+		return reach.Info{}, err
+	}
+	return content.Info, content.Close()
+}
+
+func (c *carrier) copyTo(it *carried, folder reach.Folder, name string) (written, error) {
+	if _, ok := it.source.(source.Giver); ok {
+		from, err := c.open.parent(it.item.From)
+		if err != nil {
+			return written{}, err
+		}
+		o, err := standingAt(c.ctx, from, it.item.From.Name())
+		if err != nil {
+			return written{}, err
+		}
+		return write(c.ctx, o, folder, name)
+	}
+	content, err := it.source.Open(c.ctx, it.work.at())
+	if err != nil {
+		return written{}, err
+	}
+	defer content.Close()
+	return write(c.ctx, contentOf{standing{ctx: c.ctx, info: content.Info}, content}, folder, name)
+}
+
+// makeParents opens the destination folder and makes what is missing of it: owned by the copy's owner, and as open to
+// others as the nearest folder that stands, where that is the same owner's.
+func (c *carrier) makeParents(it *carried, copied reach.Info) (reach.Folder, error) {
+	to := place.Place{Machine: it.item.To.Machine, Path: place.Folder(it.item.To.Path)}
+	folder, err := c.open.folder(to)
+	if err == nil {
+		it.work.Made = nil
+		return folder, nil
+	}
+	var missing []string
+	for errors.Is(err, fs.ErrNotExist) && to.Path != "/" {
+		missing = append(missing, to.Path)
+		to.Path = place.Folder(to.Path)
+		folder, err = c.open.folder(to)
+	}
+	if err != nil {
+		return nil, err
+	}
+	ground, err := folder.Info()
+	if err != nil {
+		return nil, err
+	}
+	mode := fs.FileMode(0o755)
+	if ground.UID == copied.UID {
+		mode = ground.Mode.Perm()
+	} else if copied.Mode&0o077 == 0 {
+		mode = 0o700
+	}
+	it.work.Made = nil
+	for n := len(missing) - 1; n >= 0; n-- {
+		name := place.Name(missing[n])
+		err := folder.Mkdir(name)
+		if err == nil {
+			it.work.Made = append(it.work.Made, []byte(missing[n]))
+			err = folder.SetMeta(name, reach.Meta{Mode: mode, UID: copied.UID, GID: copied.GID, Written: c.r.Now()})
+			if lost, ok := errors.AsType[*reach.MetaError](err); ok {
+				it.item.Note, err = joinNotes(it.item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
+			}
+			err = errors.Join(err, folder.Sync())
+		}
+		if err != nil && !errors.Is(err, fs.ErrExist) {
+			return nil, fmt.Errorf("make folder %s: %w", place.Quote(missing[n]), err)
+		}
+		if folder, err = c.open.folder(place.Place{Machine: to.Machine, Path: missing[n]}); err != nil {
+			return nil, err
+		}
+	}
+	return folder, nil
+}
+
+// commitReady makes what was written last and records it, so that after a crash what arrived can be told from what did
+// not. Plain renames need neither: their identity is in the receipt from the beginning.
+func (c *carrier) commitReady(all []*carried) error {
+	settled := map[uint64]bool{}
+	var save []catalogue.ReceiptItem
+	for _, it := range all {
+		if it.err != nil || it.work.Renames && it.work.Aside == nil {
+			continue
+		}
+		folder, err := c.open.parent(it.item.To)
+		if err == nil && !it.work.Renames && !settled[it.work.After.Device] {
+			settled[it.work.After.Device] = true
+			err = folder.Settle()
+		}
+		if err == nil {
+			err = it.store()
+		}
+		if it.err = err; err == nil {
+			item := *it.item
+			item.Outcome = catalogue.ItemStarted
+			save = append(save, item)
+		}
+	}
+	return c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, save)
+}
+
+// place gives an item its final name.
+func (c *carrier) place(it *carried) error {
+	folder, err := c.open.parent(it.item.To)
+	if err != nil {
+		return err
+	}
+	from, name := folder, temporary(c.receipt, it.item.N, endPart)
+	if it.work.Renames {
+		name = it.item.From.Name()
+		if from, err = c.open.parent(it.item.From); err != nil {
+			return err
+		}
+	}
+	giveWay := temporary(c.receipt, it.item.N, endAside)
+	if it.work.Aside != nil {
+		stands, err := folder.Lstat(it.item.To.Name())
+		if err == nil && !it.work.Aside.Was.is(stands) {
+			err = errors.New("what stands there changed while it was set aside; plan again")
+		}
+		if err == nil {
+			err = folder.Rename(it.item.To.Name(), folder, giveWay)
+		}
+		if err != nil {
+			it.work.Aside = nil
+			return err
+		}
+	}
+	if err := c.rename(it, from, name, folder); err != nil {
+		if it.work.Aside != nil {
+			err = errors.Join(err, folder.Rename(giveWay, folder, it.item.To.Name()))
+			it.work.Aside = nil
+		}
+		return err
+	}
+	it.arrived = true
+	if it.work.Aside != nil {
+		if err := removeTree(c.ctx, folder, giveWay); err != nil {
+			it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("what was set aside also remains as %s: %v", giveWay, err))
+		}
+	}
+	return nil
+}
+
+// rename settles by the rule what came to stand at the destination since the plan was made.
+func (c *carrier) rename(it *carried, from reach.Folder, name string, folder reach.Folder) error {
+	for try := 0; ; try++ {
+		err := from.Rename(name, folder, it.item.To.Name())
+		if !errors.Is(err, fs.ErrExist) || try > 5 {
+			return err
+		}
+		switch it.work.Rule {
+		case plan.Skip:
+			return errPassed
+		case plan.SetAside:
+			return errors.New("something else has come to stand there since the plan was made; plan again")
+		}
+		beside := names.Beside(it.item.To.Name(), it.work.DatedBy, it.work.Dated, func(name string) bool {
+			_, err := folder.Lstat(name)
+			return err == nil
+		})
+		it.item.To.Path = place.Join(place.Folder(it.item.To.Path), beside)
+		it.item.Note = joinNotes(it.item.Note, "something came to stand there since the plan was made; both are kept")
+	}
+}
+
+var errPassed = errors.New("something came to stand there since the plan was made; skipped")
+
+// syncPlaced makes the new names last, and the removal of the old ones.
+func (c *carrier) syncPlaced(all []*carried) error {
+	synced := map[place.Place]bool{}
+	for _, it := range all {
+		if !it.arrived {
+			continue
+		}
+		for _, p := range []place.Place{it.item.To, it.item.From} {
+			p.Path = place.Folder(p.Path)
+			if synced[p] || p == (place.Place{Machine: it.item.From.Machine, Path: place.Folder(it.item.From.Path)}) && !it.work.Renames {
+				continue
+			}
+			synced[p] = true
+			folder, err := c.open.folder(p)
+			if err == nil {
+				err = folder.Sync()
+			}
+			if err != nil {
+				it.item.Note = joinNotes(it.item.Note, "not certain to survive a power cut: "+Explain(err))
+			}
+		}
+	}
+	return nil
+}
+
+// takeOut removes copied items from their stores and makes the stores forget all that arrived.
+func (c *carrier) takeOut(all []*carried) error {
+	held := map[int64][]source.Holding{}
+	givers := map[int64]source.Giver{}
+	for _, it := range all {
+		giver, ok := it.source.(source.Giver)
+		if !it.arrived || !it.work.Leaves || !ok {
+			continue
+		}
+		if !it.work.Renames {
+			from, err := c.open.parent(it.item.From)
+			if err == nil {
+				err = removeTree(c.ctx, from, it.item.From.Name())
+			}
+			if err != nil {
+				it.item.Note = joinNotes(it.item.Note, "it arrived, but could not be taken out of its store: "+Explain(err))
+				continue
+			}
+		}
+		givers[it.item.Source] = giver
+		held[it.item.Source] = append(held[it.item.Source], it.work.Held)
+	}
+	for id, giver := range givers {
+		if err := giver.Release(c.ctx, held[id]); err != nil {
+			for _, it := range all {
+				if it.arrived && it.item.Source == id {
+					it.item.Note = joinNotes(it.item.Note, "its store still holds the record of it: "+Explain(err))
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// record enters how the batch went into the receipt and the catalogue.
+func (c *carrier) record(all []*carried) error {
+	save := make([]catalogue.ReceiptItem, 0, len(all))
+	var left []int64
+	for _, it := range all {
+		switch {
+		case it.arrived:
+			it.item.Outcome = catalogue.ItemDone
+			if err := it.printArrived(c.open); err != nil {
+				it.item.Note = joinNotes(it.item.Note, "it arrived and then changed: "+Explain(err))
+			}
+			if it.work.Leaves {
+				left = append(left, it.item.Copy)
+			}
+		case errors.Is(it.err, errPassed):
+			it.item.Outcome, it.item.Note = catalogue.ItemSkipped, joinNotes(it.item.Note, errPassed.Error())
+			c.tidy(it)
+		case it.err == nil:
+			continue
+		default:
+			it.item.Outcome, it.item.Note = catalogue.ItemFailed, joinNotes(it.item.Note, Explain(it.err))
+			it.item.SHA256 = ""
+			c.tidy(it)
+		}
+		if err := it.store(); err != nil {
+			return err
+		}
+		save = append(save, *it.item)
+	}
+	if err := c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, save); err != nil {
+		return err
+	}
+	return c.r.Site.Catalogue.EndCopies(c.ctx, left)
+}
+
+// printArrived takes the print of what arrived, by which an undo tells whether it was touched since.
+func (c *carried) printArrived(open *handles) error {
+	folder, err := open.parent(c.item.To)
+	if err != nil {
+		return err
+	}
+	info, err := folder.Lstat(c.item.To.Name())
+	if err != nil {
+		return err
+	}
+	c.work.After = identify(info)
+	c.work.After.Print, err = print(open.ctx, folder, c.item.To.Name())
+	return err
+}
+
+// tidy removes what a failed item left: its temporary, and folders made for it that are still empty.
+func (c *carrier) tidy(it *carried) {
+	if folder, err := c.open.parent(it.item.To); err == nil && !it.work.Renames {
+		if err := ignoreGone(removeTree(c.ctx, folder, temporary(c.receipt, it.item.N, endPart))); err != nil {
+			it.item.Note = joinNotes(it.item.Note, "a temporary file could not be removed: "+Explain(err))
+		}
+	}
+	removeMade(c.open, it)
+}
+
+// removeMade removes the folders that were made for an item, innermost first, as far as they are empty.
+func removeMade(open *handles, it *carried) {
+	for n := len(it.work.Made) - 1; n >= 0; n-- {
+		p := place.Place{Machine: it.item.To.Machine, Path: string(it.work.Made[n])}
+		folder, err := open.parent(p)
+		if err != nil || folder.Remove(p.Name()) != nil {
+			return // something else is in it by now
+		}
+		if f, ok := open.folders[p]; ok { // a folder of that name made later is another one
+			f.Close()
+			delete(open.folders, p)
+		}
+	}
+}

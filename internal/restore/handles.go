@@ -1,0 +1,157 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
+)
+
+// maxHandles is how many folders are kept open at once.
+const maxHandles = 256
+
+// handles keeps the machines, stores and folders open that a piece of work goes through. It is not safe for concurrent
+// use, and lives no longer than a batch, so that it does not hold on to folders that were moved meanwhile.
+type handles struct {
+	ctx     context.Context
+	site    *site.Site
+	folders map[place.Place]reach.Folder
+	order   []place.Place
+	sources map[int64]source.Source
+	zones   map[string]*time.Location
+}
+
+func newHandles(ctx context.Context, s *site.Site) *handles {
+	return &handles{ctx: ctx, site: s, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}}
+}
+
+func (h *handles) files(machine string) (reach.Files, error) { return h.site.Files(h.ctx, machine) }
+
+// folder opens a folder; the answer belongs to h.
+func (h *handles) folder(p place.Place) (reach.Folder, error) {
+	if f, ok := h.folders[p]; ok {
+		return f, nil
+	}
+	files, err := h.files(p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	f, err := files.Folder(h.ctx, p.Path)
+	if err != nil {
+		return nil, err
+	}
+	if len(h.order) >= maxHandles {
+		h.folders[h.order[0]].Close()
+		delete(h.folders, h.order[0])
+		h.order = h.order[1:]
+	}
+	h.folders[p] = f
+	h.order = append(h.order, p)
+	return f, nil
+}
+
+// parent opens the folder that a place lies in.
+func (h *handles) parent(p place.Place) (reach.Folder, error) {
+	return h.folder(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
+}
+
+func (h *handles) lstat(p place.Place) (reach.Info, error) {
+	if p.Path == "/" {
+		f, err := h.folder(p)
+		if err != nil {
+			return reach.Info{}, err
+		}
+		return f.Info()
+	}
+	f, err := h.parent(p)
+	if err != nil {
+		return reach.Info{}, err
+	}
+	return f.Lstat(p.Name())
+}
+
+func (h *handles) source(src catalogue.Source) (source.Source, error) {
+	if s, ok := h.sources[src.ID]; ok {
+		return s, nil
+	}
+	s, err := h.site.Source(h.ctx, src)
+	if err == nil {
+		h.sources[src.ID] = s
+	}
+	return s, err
+}
+
+func (h *handles) sourceByID(id int64) (source.Source, error) {
+	if s, ok := h.sources[id]; ok {
+		return s, nil
+	}
+	src, err := h.site.Catalogue.Source(h.ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return h.source(src)
+}
+
+func (h *handles) zone(machine string) (*time.Location, error) {
+	if z, ok := h.zones[machine]; ok {
+		return z, nil
+	}
+	m, err := h.site.Catalogue.Machine(h.ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	z, err := time.LoadLocation(m.Zone)
+	if err == nil {
+		h.zones[machine] = z
+	}
+	return z, err
+}
+
+func (h *handles) close() {
+	for _, f := range h.folders {
+		f.Close()
+	}
+	clear(h.folders)
+	h.order = nil
+}
+
+// world is what stands on the machines, looked at once a place.
+type world struct {
+	open     *handles
+	standing map[place.Place]plan.Standing
+}
+
+func (w *world) At(p place.Place) plan.Standing {
+	s, ok := w.standing[p]
+	if !ok {
+		s = w.look(p)
+		w.standing[p] = s
+	}
+	return s
+}
+
+func (w *world) look(p place.Place) plan.Standing {
+	info, err := w.open.lstat(p)
+	switch {
+	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder):
+		return plan.Standing{} // a file in the way of a folder is met again, as what stands, further up
+	case err != nil:
+		return plan.Standing{Problem: Explain(err)}
+	}
+	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, Free: -1}
+	if info.Type == plan.Folder {
+		if f, err := w.open.folder(p); err != nil {
+			s.Problem = Explain(err)
+		} else if s.Free, s.ReadOnly, err = f.Room(); err != nil {
+			s.Problem = Explain(err)
+		}
+	}
+	return s
+}

@@ -1,0 +1,302 @@
+// Package restore brings copies back: it plans what would be written, carries it out so that a crash at any point leaves
+// nothing half-written under a final name, keeps a receipt, and undoes a receipt.
+//
+// Whatever is written gets a temporary name in its destination folder first, is read back and compared by digest, and
+// then takes its final name in a way that cannot replace anything. What has to give way goes into safekeeping before.
+// The receipt is begun before the first write and says, item by item, what is needed to finish or undo it.
+package restore
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"syscall"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/safekeeping"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
+)
+
+// Restorer brings copies back at a site. It is safe for concurrent use.
+type Restorer struct {
+	Site *site.Site
+	Safe *safekeeping.Store
+	Now  func() time.Time
+}
+
+// Request says what is to be brought back.
+type Request struct {
+	Copies   []int64
+	To       *place.Place // nil: each to its own place
+	ToFolder bool         // To was written as a folder, with a slash at its end
+	Rule     plan.Rule
+}
+
+// Planned is a plan with what carrying it out needs.
+type Planned struct {
+	plan.Plan
+	rule  plan.Rule
+	works map[string]work // by copy
+	ids   map[string]catalogue.Copy
+}
+
+// work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
+type work struct {
+	Dir     []byte         `json:"dir"` // the copy's locator
+	Name    []byte         `json:"name"`
+	Action  plan.Action    `json:"action"`
+	Rule    plan.Rule      `json:"rule"`
+	Renames bool           `json:"renames"`
+	Leaves  bool           `json:"leaves"`
+	Held    source.Holding `json:"held,omitempty"`
+	Dated   time.Time      `json:"dated"`
+	DatedBy string         `json:"dated_by"`
+	Before  identity       `json:"before"` // of the copy where it lies
+	After   identity       `json:"after"`  // of what arrived; of a copied one, known before it takes its final name
+	Made    [][]byte       `json:"made,omitempty"`
+	Aside   *aside         `json:"aside,omitempty"`
+	Sets    bool           `json:"sets_aside,omitempty"`
+}
+
+func (w work) at() source.Locator { return source.Locator{Dir: string(w.Dir), Name: string(w.Name)} }
+
+// identity tells one entry from another that came to stand under its name.
+type identity struct {
+	Device  uint64    `json:"device"`
+	Inode   uint64    `json:"inode"`
+	Size    int64     `json:"size"`
+	Written time.Time `json:"written"`
+	Print   string    `json:"print,omitempty"` // of the entry and everything in it, see print
+}
+
+func identify(i reach.Info) identity {
+	return identity{Device: i.Device, Inode: i.Inode, Size: i.Size, Written: i.Written}
+}
+
+// is tells whether the entry is still there and, as far as its own record says, unchanged.
+func (id identity) is(i reach.Info) bool {
+	return id.Inode == i.Inode && id.Device == i.Device && id.Size == i.Size && id.Written.Equal(i.Written)
+}
+
+// Plan works out what bringing the copies back would do. It writes nothing.
+func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
+	unique := make([]int64, 0, len(req.Copies))
+	seen := map[int64]bool{}
+	for _, id := range req.Copies {
+		if !seen[id] {
+			seen[id] = true
+			unique = append(unique, id)
+		}
+	}
+	copies, err := r.Site.Catalogue.Copies(ctx, unique)
+	if err != nil {
+		return Planned{}, err
+	}
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	into, err := r.destination(open, req, len(copies))
+	if err != nil {
+		return Planned{}, err
+	}
+	p := Planned{rule: req.Rule, works: map[string]work{}, ids: map[string]catalogue.Copy{}}
+	wanted := make([]plan.Wanted, len(copies))
+	for n, c := range copies {
+		w, k, err := r.want(open, c)
+		if err != nil {
+			return Planned{}, err
+		}
+		switch {
+		case req.To == nil:
+		case into:
+			w.To = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}
+		default:
+			w.To = *req.To
+		}
+		wanted[n], p.works[w.Copy], p.ids[w.Copy] = w, k, c
+	}
+	p.Plan = plan.Make(wanted, req.Rule, &world{open: open, standing: map[place.Place]plan.Standing{}})
+	return p, nil
+}
+
+// ownName is what a copy is called when it goes elsewhere.
+func ownName(c catalogue.Copy) string { return c.Place.Name() }
+
+// destination tells whether req.To is a folder to put the copies into.
+func (r *Restorer) destination(open *handles, req Request, count int) (into bool, err error) {
+	if req.To == nil {
+		return false, nil
+	}
+	if _, err := open.files(req.To.Machine); err != nil {
+		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "List the machines with: humble-rewind machine list"}
+	}
+	info, err := open.lstat(*req.To)
+	switch {
+	case err == nil && info.Type == plan.Folder:
+		return true, nil
+	case err != nil && !errors.Is(err, fs.ErrNotExist):
+		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
+	case req.ToFolder && err == nil:
+		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: reach.ErrNotFolder, Next: "Choose another destination."}
+	case req.ToFolder:
+		return true, nil
+	case count > 1:
+		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: errors.New("several copies cannot become one file"), Next: "Name a folder: end the path with a slash."}
+	}
+	return false, nil
+}
+
+// want looks at one copy where it lies.
+func (r *Restorer) want(open *handles, c catalogue.Copy) (plan.Wanted, work, error) {
+	w := plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}
+	k := work{Dir: []byte(c.At.Dir), Name: []byte(c.At.Name)}
+	if c.OriginKnown {
+		w.To = c.Place
+	}
+	if w.Dated.IsZero() {
+		w.Dated, w.DatedBy = c.Written, "from"
+	}
+	if zone, err := open.zone(c.Source.Machine); err == nil {
+		w.Dated = w.Dated.In(zone)
+	}
+	k.Dated, k.DatedBy = w.Dated, w.DatedBy
+	if !c.Readable {
+		w.Problem = "only the record of it is left; there is nothing to bring back"
+		return w, k, nil
+	}
+	store, err := open.source(c.Source)
+	if err != nil {
+		w.Problem = fmt.Sprintf("its store cannot be reached: %s", Explain(err))
+		return w, k, nil
+	}
+	var info reach.Info
+	if giver, ok := store.(source.Giver); ok {
+		path, leaves := giver.Lies(c.At)
+		w.From.Path, w.Leaves, k.Leaves = path, leaves, leaves
+		info, err = open.lstat(w.From)
+	} else {
+		var content source.Content
+		if content, err = store.Open(open.ctx, c.At); err == nil {
+			info = content.Info
+			err = content.Close()
+		}
+	}
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		w.Problem = "it is no longer where the last survey saw it: it was emptied, or somebody just brought it back; survey again"
+	case err != nil:
+		w.Problem = Explain(err)
+	case info.Type == plan.Other:
+		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
+	default:
+		w.Type, w.Device, k.Before = info.Type, info.Device, identify(info)
+		if info.Type != plan.Folder {
+			w.Size = info.Size
+		}
+	}
+	return w, k, nil
+}
+
+// CopyID writes a copy's number as it is shown.
+func CopyID(id int64) string { return fmt.Sprintf("c%d", id) }
+
+// Begin records the receipt of a plan, before anything is written.
+func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.Receipt, error) {
+	receipt := catalogue.Receipt{At: r.Now(), By: by}
+	if err := r.hold(ctx, p); err != nil {
+		return receipt, err
+	}
+	for _, item := range p.Items {
+		c, w := p.ids[item.Copy], p.works[item.Copy]
+		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
+		for _, made := range item.Makes {
+			w.Made = append(w.Made, []byte(made.Path))
+		}
+		encoded, err := json.Marshal(w)
+		if err != nil {
+			return receipt, err
+		}
+		ri := catalogue.ReceiptItem{Copy: c.ID, Source: c.Source.ID, From: item.From, To: item.To, Type: item.Type, Size: item.Size,
+			Outcome: catalogue.ItemWaiting, Note: joinNotes(item.Clash, item.Note), Work: encoded}
+		switch item.Action {
+		case plan.Pass:
+			ri.Outcome = catalogue.ItemSkipped
+		case plan.Refuse:
+			ri.Outcome = catalogue.ItemRefused
+		}
+		receipt.Items = append(receipt.Items, ri)
+	}
+	return r.Site.Catalogue.BeginReceipt(ctx, receipt)
+}
+
+// hold asks the stores what they remember about the items that will leave them.
+func (r *Restorer) hold(ctx context.Context, p Planned) error {
+	bySource := map[int64][]string{}
+	for _, item := range p.Items {
+		if item.Action == plan.Move {
+			id := p.ids[item.Copy].Source.ID
+			bySource[id] = append(bySource[id], item.Copy)
+		}
+	}
+	for _, ids := range bySource {
+		store, err := r.Site.Source(ctx, p.ids[ids[0]].Source)
+		if err != nil {
+			return err
+		}
+		locators := make([]source.Locator, len(ids))
+		for n, id := range ids {
+			locators[n] = p.ids[id].At
+		}
+		held, err := store.(source.Giver).Hold(ctx, locators)
+		if err != nil {
+			return err
+		}
+		for n, id := range ids {
+			w := p.works[id]
+			w.Held = held[n]
+			p.works[id] = w
+		}
+	}
+	return nil
+}
+
+func joinNotes(notes ...string) string {
+	all := ""
+	for _, note := range notes {
+		if note == "" {
+			continue
+		}
+		if all != "" {
+			all += "; "
+		}
+		all += note
+	}
+	return all
+}
+
+// Explain words an error of reading or writing for a technician.
+func Explain(err error) string {
+	switch {
+	case errors.Is(err, context.Canceled):
+		return "it was cancelled, or the service stopped, before it arrived"
+	case errors.Is(err, syscall.ENOSPC):
+		return "the file system is full; free some room or choose another destination"
+	case errors.Is(err, syscall.EDQUOT):
+		return "the owner's quota is used up; raise it or choose another destination"
+	case errors.Is(err, syscall.EROFS):
+		return "the file system is read-only; mount it for writing or choose another destination"
+	case errors.Is(err, fs.ErrPermission):
+		return fmt.Sprintf("the service may not do that there (%v); run it as a user who may, or choose another destination", err)
+	case errors.Is(err, syscall.EIO):
+		return fmt.Sprintf("the drive reports a fault (%v); stop using it and make an image of it first", err)
+	case errors.Is(err, syscall.ENAMETOOLONG):
+		return "the name is too long for the file system there; choose another destination"
+	}
+	return err.Error()
+}

@@ -1,0 +1,317 @@
+package restore
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// original is something that can be written as a file, a folder with what is in it, or a link.
+type original interface {
+	Type() plan.Type
+	Meta() (reach.Meta, error)
+	Target() string                     // of a link
+	Content() (io.ReadCloser, error)    // of a file
+	Children() ([]named, func(), error) // of a folder; the function closes them
+}
+
+type named struct {
+	name string
+	original
+}
+
+// standing is an original that stands in a folder.
+type standing struct {
+	ctx    context.Context
+	folder reach.Reader
+	info   reach.Info
+}
+
+func standingAt(ctx context.Context, folder reach.Reader, name string) (standing, error) {
+	info, err := folder.Lstat(name)
+	return standing{ctx, folder, info}, err
+}
+
+func (s standing) Type() plan.Type { return s.info.Type }
+
+func (s standing) Meta() (reach.Meta, error) {
+	attributes, err := s.folder.Attributes(s.info.Name)
+	return reach.Meta{Mode: s.info.Mode, UID: s.info.UID, GID: s.info.GID, Written: s.info.Written, Attributes: attributes}, err
+}
+
+func (s standing) Target() string {
+	target, err := s.folder.Readlink(s.info.Name)
+	if err != nil {
+		return "" // it vanished; making a link to nothing fails and says so
+	}
+	return target
+}
+
+func (s standing) Content() (io.ReadCloser, error) {
+	f, err := s.folder.Open(s.info.Name)
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.NewSectionReader(f, 0, 1<<62), f}, nil
+}
+
+func (s standing) Children() ([]named, func(), error) {
+	folder, err := s.folder.Enter(s.info.Name)
+	if err != nil {
+		return nil, nil, err
+	}
+	list, err := folder.List(s.ctx)
+	if err != nil {
+		folder.Close()
+		return nil, nil, err
+	}
+	slices.SortFunc(list, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+	children := make([]named, len(list))
+	for n, info := range list {
+		children[n] = named{info.Name, standing{s.ctx, folder, info}}
+	}
+	return children, func() { folder.Close() }, nil
+}
+
+// contentOf is an original for a copy opened by its store. A content knows its own attributes only where it stands in a
+// folder; elsewhere it has none.
+type contentOf struct {
+	standing
+	content source.Content
+}
+
+func (c contentOf) Meta() (reach.Meta, error) {
+	i := c.content.Info
+	return reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written}, nil
+}
+
+func (c contentOf) Target() string { return c.content.Target }
+
+func (c contentOf) Content() (io.ReadCloser, error) {
+	return io.NopCloser(io.NewSectionReader(c.content.File, 0, 1<<62)), nil
+}
+
+func (c contentOf) Children() ([]named, func(), error) {
+	list, err := c.content.Folder.List(c.ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	children := make([]named, len(list))
+	for n, info := range list {
+		children[n] = named{info.Name, standing{c.ctx, c.content.Folder, info}}
+	}
+	return children, func() {}, nil
+}
+
+// written is what writing an original came to.
+type written struct {
+	digest string // of a file, in hex
+	bytes  int64
+	lost   []string // what could not be kept
+	buffer []byte
+}
+
+var errDiffers = errors.New("what was written reads back differently")
+
+// write makes an original anew under a name that must be free, reads every file back and compares it by digest. What
+// was begun is removed on failure.
+func write(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
+	var w written
+	err := w.entry(ctx, o, folder, name)
+	if w.buffer = nil; o.Type() != plan.File {
+		w.digest = ""
+	}
+	if err != nil {
+		err = errors.Join(err, ignoreGone(removeTree(context.WithoutCancel(ctx), folder, name)))
+	}
+	return w, err
+}
+
+func (w *written) entry(ctx context.Context, o original, folder reach.Folder, name string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	var err error
+	switch o.Type() {
+	case plan.File:
+		err = w.file(ctx, o, folder, name)
+	case plan.Link:
+		err = folder.Symlink(o.Target(), name)
+	case plan.Folder:
+		err = w.folder(ctx, o, folder, name)
+	default:
+		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
+	}
+	if err != nil {
+		return err
+	}
+	meta, err := o.Meta()
+	if err != nil {
+		return err
+	}
+	err = folder.SetMeta(name, meta)
+	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
+		w.lose(lost.Lost)
+		return nil
+	}
+	return err
+}
+
+func (w *written) lose(lost []string) {
+	for _, l := range lost {
+		if !slices.Contains(w.lost, l) && len(w.lost) < 10 {
+			w.lost = append(w.lost, l)
+		}
+	}
+}
+
+func (w *written) folder(ctx context.Context, o original, folder reach.Folder, name string) error {
+	if err := folder.Mkdir(name); err != nil {
+		return err
+	}
+	into, err := folder.Enter(name)
+	if err != nil {
+		return err
+	}
+	defer into.Close()
+	children, done, err := o.Children()
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, child := range children {
+		if err := w.entry(ctx, child.original, into, child.name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+const copyBuffer = 256 << 10
+
+func (w *written) file(ctx context.Context, o original, folder reach.Folder, name string) error {
+	content, err := o.Content()
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	f, err := folder.Create(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if w.buffer == nil {
+		w.buffer = make([]byte, copyBuffer)
+	}
+	h := sha256.New()
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, h)}, struct{ io.Reader }{counted{ctx, content}}, w.buffer)
+	if err != nil {
+		return err
+	}
+	sent := h.Sum(nil)
+	h.Reset()
+	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, 0, n+1)}, w.buffer); err != nil {
+		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
+	}
+	if !bytes.Equal(h.Sum(nil), sent) {
+		return fmt.Errorf("%s: %w", place.Quote(name), errDiffers)
+	}
+	w.digest, w.bytes = hex.EncodeToString(sent), w.bytes+n
+	return nil
+}
+
+type counted struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (c counted) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.Reader.Read(p)
+}
+
+// removeTree removes an entry and everything in it, never through a link.
+func removeTree(ctx context.Context, folder reach.Folder, name string) error {
+	info, err := folder.Lstat(name)
+	if err != nil {
+		return err
+	}
+	if info.Type == plan.Folder {
+		inside, err := folder.Enter(name)
+		if err != nil {
+			return err
+		}
+		defer inside.Close()
+		list, err := inside.List(ctx)
+		if err != nil {
+			return err
+		}
+		for _, i := range list {
+			if err := removeTree(ctx, inside, i.Name); err != nil {
+				return err
+			}
+		}
+	}
+	return folder.Remove(name)
+}
+
+// print is a digest over what stands under a name: types, sizes, times, inodes and modes of it and everything in it, but
+// not contents. Two equal prints mean that nothing was touched between.
+func print(ctx context.Context, folder reach.Reader, name string) (string, error) {
+	h := sha256.New()
+	if err := printInto(ctx, h, folder, name, name); err != nil {
+		return "", err
+	}
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+func printInto(ctx context.Context, w io.Writer, folder reach.Reader, name, path string) error {
+	i, err := folder.Lstat(name)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID, i.GID)
+	if i.Type != plan.Folder {
+		return nil
+	}
+	inside, err := folder.Enter(name)
+	if err != nil {
+		return err
+	}
+	defer inside.Close()
+	list, err := inside.List(ctx)
+	if err != nil {
+		return err
+	}
+	slices.SortFunc(list, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+	for _, e := range list {
+		if err := printInto(ctx, w, inside, e.Name, path+"/"+e.Name); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func ignoreGone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	return err
+}

@@ -1,0 +1,181 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+)
+
+// TokenFile is the name of the first technician's token in the data folder.
+const TokenFile = "technician.token"
+
+const (
+	firstName       = "technician"
+	cookieName      = "humble_rewind"
+	sessionLifetime = 12 * time.Hour
+)
+
+// secret is a token or a session key; it does not show itself in logs.
+type secret string
+
+func (secret) String() string { return "(secret)" }
+
+func newSecret() secret { return secret(rand.Text() + rand.Text()) }
+
+// hash is what is kept of a secret. The secrets are random, so that a plain digest cannot be turned back.
+func (s secret) hash() []byte {
+	h := sha256.Sum256([]byte(s))
+	return h[:]
+}
+
+// firstTechnician reads the token file, or makes a token and writes it, readable by the owner alone.
+func (s *Service) firstTechnician(ctx context.Context, dir string) error {
+	path := filepath.Join(dir, TokenFile)
+	content, err := os.ReadFile(path)
+	token := secret(strings.TrimSpace(string(content)))
+	if errors.Is(err, fs.ErrNotExist) || err == nil && token == "" {
+		token = newSecret()
+		err = os.WriteFile(path, []byte(string(token)+"\n"), 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("the technician's token: %w", err)
+	}
+	return s.catalogue.SetTechnician(ctx, firstName, token.hash())
+}
+
+// signedIn is who asked, and by which console session if by any.
+type signedIn struct {
+	name    string
+	session []byte // its hash; nil with a token
+}
+
+type signedInKey struct{}
+
+// technician returns who asked. Every handler behind requireTechnician has one.
+func technician(ctx context.Context) string {
+	who, _ := ctx.Value(signedInKey{}).(signedIn)
+	return who.name
+}
+
+var errSignedOut = &problem{Status: http.StatusUnauthorized, Title: "Not signed in",
+	Detail: "The request carried no token or session that is known.",
+	Next:   "Give the token of the service's data folder: HUMBLE_REWIND_TOKEN or --token-file for the command line, the sign-in page for the console."}
+
+// requireTechnician lets nobody through without a technician's token or session. Signing in is how to get one.
+func (s *Service) requireTechnician(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/session" {
+			return next(c)
+		}
+		who, err := s.whose(r)
+		if errors.Is(err, catalogue.ErrNotFound) {
+			return errSignedOut
+		}
+		if err != nil {
+			return err
+		}
+		c.SetRequest(withRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, who))))
+		return next(c)
+	}
+}
+
+func (s *Service) whose(r *http.Request) (who signedIn, err error) {
+	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+		who.name, err = s.catalogue.TechnicianByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
+		return who, err
+	}
+	cookie, err := r.Cookie(cookieName)
+	if err != nil {
+		return who, catalogue.ErrNotFound
+	}
+	who.session = secret(cookie.Value).hash()
+	who.name, err = s.catalogue.TechnicianBySession(r.Context(), who.session, s.now())
+	return who, err
+}
+
+// sameOrigin refuses what another site's page would have a signed-in browser do.
+func (s *Service) sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
+	protection := http.NewCrossOriginProtection()
+	return func(c *echo.Context) error {
+		if err := protection.Check(c.Request()); err != nil {
+			return &problem{Status: http.StatusForbidden, Title: "Request from another site",
+				Detail: "A page of another site asked for this in your name.", Next: "Open the console by its own address and try again there."}
+		}
+		return next(c)
+	}
+}
+
+func secureHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Resource-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'; sandbox")
+		return next(c)
+	}
+}
+
+// noStore keeps records out of browsers' caches; contents set their own rule.
+func noStore(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		c.Response().Header().Set("Cache-Control", "no-store")
+		return next(c)
+	}
+}
+
+// GetSession says who is signed in.
+func (s *Service) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
+	return api.GetSession200JSONResponse{Technician: technician(ctx)}, nil
+}
+
+// SignIn begins a console session.
+func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
+	name, err := s.catalogue.TechnicianByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
+	if errors.Is(err, catalogue.ErrNotFound) {
+		return nil, &problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is no technician's token.",
+			Next: "Copy the whole line of " + TokenFile + " in the service's data folder."}
+	}
+	if err != nil {
+		return nil, err
+	}
+	key := newSecret()
+	now := s.now()
+	if err := s.catalogue.AddSession(ctx, name, key.hash(), now, now.Add(sessionLifetime)); err != nil {
+		return nil, err
+	}
+	cookie := sessionCookie(string(key), int(sessionLifetime.Seconds()))
+	return api.SignIn200JSONResponse{Body: api.Session{Technician: name}, Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+}
+
+// sessionCookie cannot be Secure, since the service is reached over plain HTTP on loopback; a proxy that adds TLS can
+// add that.
+func sessionCookie(value string, maxAge int) string {
+	c := http.Cookie{Name: cookieName, Value: value, Path: "/", MaxAge: maxAge, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return c.String()
+}
+
+// SignOut ends the console session that asked for it.
+func (s *Service) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
+	if who, _ := ctx.Value(signedInKey{}).(signedIn); who.session != nil {
+		if err := s.catalogue.EndSession(ctx, who.session); err != nil {
+			return nil, err
+		}
+	}
+	gone := sessionCookie("", -1)
+	return api.SignOut204Response{Headers: api.SignOut204ResponseHeaders{SetCookie: &gone}}, nil
+}

@@ -1,0 +1,139 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+)
+
+// maxCopies is how many copies one request may bring back.
+const maxCopies = 100_000
+
+// BringBack plans a bring-back or begins to carry it out.
+func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObject) (api.BringBackResponseObject, error) {
+	wanted, err := fromBringBack(*request.Body)
+	if err != nil {
+		return nil, err
+	}
+	planned, err := s.restorer.Plan(ctx, wanted)
+	if err != nil {
+		return nil, err
+	}
+	if value(request.Body.DryRun) {
+		return api.BringBack200JSONResponse(toPlan(planned.Plan)), nil
+	}
+	// From here on the client's going away changes nothing.
+	ctx = context.WithoutCancel(ctx)
+	receipt, err := s.restorer.Begin(ctx, planned, technician(ctx))
+	if err != nil {
+		return nil, err
+	}
+	j, err := s.jobs.Submit(ctx, restore.JobBringBack, technician(ctx), struct{}{}, int64(receipt.Count), receipt.ID)
+	if err != nil {
+		return nil, err
+	}
+	return api.BringBack202JSONResponse(toJob(j)), nil
+}
+
+func fromBringBack(b api.NewBringBack) (restore.Request, error) {
+	r := restore.Request{Rule: plan.Rule(value(b.Clash))}
+	if b.Clash != nil && !b.Clash.Valid() {
+		return r, badRequest(fmt.Sprintf("%q settles no clash.", *b.Clash), "Choose keep-both, set-aside or skip.")
+	}
+	if len(b.Copies) == 0 || len(b.Copies) > maxCopies {
+		return r, badRequest(fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(b.Copies), maxCopies), "Name copies by their ids, as find shows them.")
+	}
+	for _, id := range b.Copies {
+		n, err := number("c", id)
+		if err != nil {
+			return r, err
+		}
+		r.Copies = append(r.Copies, n)
+	}
+	if b.To != nil {
+		to, folder, err := fromDestination(*b.To)
+		if err != nil {
+			return r, err
+		}
+		r.To, r.ToFolder = &to, folder
+	}
+	return r, nil
+}
+
+// ListReceipts lists receipts, newest first.
+func (s *Service) ListReceipts(ctx context.Context, request api.ListReceiptsRequestObject) (api.ListReceiptsResponseObject, error) {
+	limit, before, err := page("r", request.Params.Limit, request.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	receipts, err := s.catalogue.Receipts(ctx, before, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	answer := api.ListReceipts200JSONResponse{Receipts: []api.Receipt{}}
+	for n, r := range receipts {
+		if n == limit {
+			answer.Next = optional(showID("r", receipts[n-1].ID))
+			break
+		}
+		shown, err := toReceipt(r)
+		if err != nil {
+			return nil, err
+		}
+		answer.Receipts = append(answer.Receipts, shown)
+	}
+	return answer, nil
+}
+
+func (s *Service) receipt(ctx context.Context, id string) (catalogue.Receipt, error) {
+	n, err := number("r", id)
+	if err != nil {
+		return catalogue.Receipt{}, err
+	}
+	return s.catalogue.Receipt(ctx, n)
+}
+
+// GetReceipt shows one receipt.
+func (s *Service) GetReceipt(ctx context.Context, request api.GetReceiptRequestObject) (api.GetReceiptResponseObject, error) {
+	r, err := s.receipt(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	shown, err := toReceipt(r)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetReceipt200JSONResponse(shown), nil
+}
+
+// UndoReceipt begins to undo a receipt, where that is possible exactly.
+func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptRequestObject) (api.UndoReceiptResponseObject, error) {
+	r, err := s.receipt(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	if err := s.catalogue.BeginUndo(ctx, r.ID); err != nil {
+		return nil, err
+	}
+	j, err := s.jobs.Submit(ctx, restore.JobUndo, technician(ctx), struct{}{}, int64(r.Done), r.ID)
+	if err != nil {
+		return nil, err
+	}
+	return api.UndoReceipt202JSONResponse(toJob(j)), nil
+}
+
+// requestKey carries the request to responses that need its headers.
+type requestKey struct{}
+
+func withRequest(r *http.Request) *http.Request {
+	return r.WithContext(context.WithValue(r.Context(), requestKey{}, r))
+}

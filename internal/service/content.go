@@ -1,0 +1,200 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"mime"
+	"net/http"
+	"time"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/source"
+)
+
+// openCopy opens a copy's content and words what keeps it from being opened.
+func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Content, error) {
+	unreadable := func(detail, next string) (source.Content, error) {
+		return source.Content{}, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next}
+	}
+	if !c.Readable {
+		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
+	}
+	store, err := s.site.Source(ctx, c.Source)
+	if err != nil {
+		return unreadable("Its store cannot be reached: "+restore.Explain(err)+".", "Check that the machine and the drive are there.")
+	}
+	content, err := store.Open(ctx, c.At)
+	if errors.Is(err, fs.ErrNotExist) {
+		return unreadable("It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.", "Survey again: humble-rewind survey "+c.Source.Machine)
+	}
+	if err != nil {
+		return unreadable(restore.Explain(err)+".", "Survey again, or look for other copies with find.")
+	}
+	return content, nil
+}
+
+// openFile is openCopy for what must be a file.
+func (s *Service) openFile(ctx context.Context, id string) (catalogue.Copy, source.Content, error) {
+	c, err := s.copyOf(ctx, id)
+	if err != nil {
+		return c, source.Content{}, err
+	}
+	content, err := s.openCopy(ctx, c)
+	if err == nil && content.File == nil {
+		err = errors.Join(&problem{Status: http.StatusConflict, Title: "Not a file", Detail: fmt.Sprintf("It is a %s and has no bytes of its own.", c.Type),
+			Next: "Peek at it instead, or choose a file in it."}, content.Close())
+	}
+	return c, content, err
+}
+
+// GetContent answers with a file's bytes.
+func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestObject) (api.GetContentResponseObject, error) {
+	c, content, err := s.openFile(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	if c.SHA256 == "" {
+		if c.SHA256, err = s.digest(ctx, c, content); err != nil {
+			return nil, errors.Join(err, content.Close())
+		}
+	}
+	return download{ctx, c, content}, nil
+}
+
+// digest reads a content once and keeps its digest.
+func (s *Service) digest(ctx context.Context, c catalogue.Copy, content source.Content) (string, error) {
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(content.File, 0, content.Info.Size)); err != nil {
+		return "", &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
+	}
+	sum := h.Sum(nil)
+	return fmt.Sprintf("%x", sum), s.catalogue.SetDigest(ctx, c.ID, sum)
+}
+
+type download struct {
+	ctx     context.Context
+	copy    catalogue.Copy
+	content source.Content
+}
+
+// VisitGetContentResponse serves the bytes, whole or in ranges. They are always a download: what is in them must never
+// be taken for a page of ours.
+func (d download) VisitGetContentResponse(w http.ResponseWriter) error {
+	defer d.content.Close()
+	h := w.Header()
+	h.Set("Content-Type", "application/octet-stream")
+	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": place.Readable(d.copy.Place.Name())}))
+	h.Set("ETag", `"`+d.copy.SHA256+`"`)
+	h.Set("Cache-Control", "private, no-cache")
+	// ServeContent wants a request for its conditions; the strict handler passes the response alone, so the headers that
+	// matter travel in the context.
+	r, ok := d.ctx.Value(requestKey{}).(*http.Request)
+	if !ok {
+		return errors.New("serve content: no request")
+	}
+	http.ServeContent(w, r, "", time.Time{}, io.NewSectionReader(d.content.File, 0, d.content.Info.Size))
+	return nil
+}
+
+// GetPicture answers with an inert rendering.
+func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestObject) (api.GetPictureResponseObject, error) {
+	_, content, err := s.openFile(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	look, err := peek.Look(content.File, content.Info.Size)
+	if err != nil {
+		return nil, err
+	}
+	if look.MediaType == "image/svg+xml" && content.Info.Size <= maxSVG {
+		raw, err := io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
+		return picture{look.MediaType, raw}, err
+	}
+	var drawn bytes.Buffer
+	err = peek.Render(content.File, content.Info.Size, &drawn)
+	if errors.Is(err, peek.ErrNoPicture) || err == nil && look.Shows != peek.Picture {
+		return nil, &problem{Status: http.StatusUnsupportedMediaType, Title: "Not a picture that can be drawn", Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
+			Next: "Peek at it as text, or download it."}
+	}
+	return picture{"image/png", drawn.Bytes()}, err
+}
+
+// maxSVG is the largest drawing, in bytes, that a browser is given to draw.
+const maxSVG = 16 << 20
+
+type picture struct {
+	mediaType string
+	bytes     []byte
+}
+
+// VisitGetPictureResponse serves a picture. An SVG may use styles of its own, but no script, and nothing from elsewhere.
+func (p picture) VisitGetPictureResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", p.mediaType)
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'none'; sandbox")
+	w.Header().Set("Cache-Control", "private, max-age=300")
+	_, err := w.Write(p.bytes)
+	return err
+}
+
+// GetPreview gives a first look at a copy.
+func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestObject) (api.GetPreviewResponseObject, error) {
+	c, err := s.copyOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.openCopy(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	switch {
+	case content.File != nil:
+		look, err := peek.Look(content.File, content.Info.Size)
+		if err != nil {
+			return nil, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
+		}
+		return toPreview(look, content.Info.Size), nil
+	case content.Folder != nil:
+		return s.listing(ctx, c)
+	case c.Type == plan.Link:
+		return api.GetPreview200JSONResponse{Shows: api.PreviewShowsLink, MediaType: "inode/symlink", Target: optional(place.Readable(content.Target))}, nil
+	}
+	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsNothing, MediaType: "inode/special", Note: optional("It is a device, pipe or socket.")}, nil
+}
+
+func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
+	a := api.GetPreview200JSONResponse{Shows: api.PreviewShows(look.Shows), MediaType: look.MediaType, Size: size, Encoding: optional(look.Encoding),
+		Cut: optional(look.Cut), Width: optional(look.Width), Height: optional(look.Height), Note: optional(look.Note)}
+	if look.Lines != nil {
+		a.Lines = &look.Lines
+	}
+	return a
+}
+
+// maxListed is how many entries the look at a folder shows.
+const maxListed = 500
+
+// listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
+func (s *Service) listing(ctx context.Context, c catalogue.Copy) (api.GetPreviewResponseObject, error) {
+	found, err := s.catalogue.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
+	if err != nil {
+		return nil, err
+	}
+	entries := make([]api.PreviewEntry, len(found.Copies))
+	for i, e := range found.Copies {
+		size := e.Size
+		entries[i] = api.PreviewEntry{Name: place.Readable(e.At.Name), Type: api.EntryType(e.Type), Size: &size, Copy: optional(restore.CopyID(e.ID))}
+	}
+	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsFolder, MediaType: "inode/directory", Size: c.Size, Entries: &entries, Cut: optional(found.Next != "")}, nil
+}

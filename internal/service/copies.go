@@ -1,0 +1,117 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/site"
+)
+
+// FindCopies finds copies by words and filters.
+func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestObject) (api.FindCopiesResponseObject, error) {
+	query, err := s.query(ctx, request.Params)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.catalogue.Find(ctx, query)
+	if err != nil {
+		return nil, err
+	}
+	copies := make([]api.Copy, len(found.Copies))
+	for i, c := range found.Copies {
+		copies[i] = toCopy(c)
+	}
+	return api.FindCopies200JSONResponse{Copies: copies, Total: found.Total, TotalExact: found.Exact, Next: optional(found.Next)}, nil
+}
+
+// query checks the parameters: a filter that names what does not exist is an error, not an empty answer.
+func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
+	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
+		State: string(value(p.State)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source),
+		Records: value(p.Records), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
+	switch {
+	case len(q.Words) > 1000:
+		return q, badRequest("More than 1000 bytes of words were given.", "Give a few words that are in the name.")
+	case p.Limit != nil && (q.Limit < 1 || q.Limit > 1000):
+		return q, badRequest("The limit must be from 1 to 1000.", "Leave it out for the default.")
+	case p.Type != nil && !p.Type.Valid():
+		return q, badRequest(fmt.Sprintf("%q is no type of file.", *p.Type), "Choose documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders or other.")
+	case p.State != nil && !p.State.Valid():
+		return q, badRequest(fmt.Sprintf("%q is no state.", *p.State), "Choose gone, present or changed.")
+	case p.Sort != nil && !p.Sort.Valid():
+		return q, badRequest(fmt.Sprintf("%q is no order.", *p.Sort), "Choose gone, written, name, size or expires.")
+	}
+	if q.Machine != "" {
+		if _, err := s.catalogue.Machine(ctx, q.Machine); err != nil {
+			return q, &site.InputError{What: "find on machine " + q.Machine, Err: err, Next: "List the machines with: humble-rewind machine list"}
+		}
+	}
+	if q.Kind != "" {
+		if _, err := s.site.Kinds.Named(q.Kind); err != nil {
+			return q, &site.InputError{What: "find in sources", Err: err, Next: "Choose one of the known kinds."}
+		}
+	}
+	if q.Person != "" {
+		if err := s.knownPerson(ctx, q.Person); err != nil {
+			return q, err
+		}
+	}
+	return q, s.under(p, &q)
+}
+
+func (s *Service) knownPerson(ctx context.Context, name string) error {
+	people, err := s.catalogue.People(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range people {
+		if p == name {
+			return nil
+		}
+	}
+	return &site.InputError{What: "find what belongs to " + name, Err: fmt.Errorf("nobody of that name has a home on a machine: %w", catalogue.ErrNotFound),
+		Next: "Known are: " + strings.Join(people, ", ")}
+}
+
+// under reads the folder, given as a path or as machine:/path, and the folder copy to list.
+func (s *Service) under(p api.FindCopiesParams, q *catalogue.Query) (err error) {
+	if p.ItemOf != nil {
+		if q.ItemOf, err = number("c", *p.ItemOf); err != nil {
+			return err
+		}
+	}
+	under := value(p.Under)
+	if under == "" {
+		return nil
+	}
+	if !strings.HasPrefix(under, "/") {
+		if in, err := place.Parse(under); err == nil {
+			q.Machine, under = in.Machine, in.Path
+		}
+	}
+	if q.Under, err = place.Clean(under); err != nil {
+		return badRequest(err.Error(), "Give an absolute path, or machine:/path.")
+	}
+	return nil
+}
+
+// GetCopy shows one copy.
+func (s *Service) GetCopy(ctx context.Context, request api.GetCopyRequestObject) (api.GetCopyResponseObject, error) {
+	c, err := s.copyOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetCopy200JSONResponse(toCopy(c)), nil
+}
+
+func (s *Service) copyOf(ctx context.Context, id string) (catalogue.Copy, error) {
+	n, err := number("c", id)
+	if err != nil {
+		return catalogue.Copy{}, err
+	}
+	return s.catalogue.Copy(ctx, n)
+}

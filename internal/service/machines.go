@@ -1,0 +1,177 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/survey"
+)
+
+// ListMachines lists all machines.
+func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
+	machines, err := s.catalogue.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sources, err := s.catalogue.Sources(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	all := make([]api.Machine, len(machines))
+	for i, m := range machines {
+		all[i] = toMachine(m, sources)
+	}
+	return api.ListMachines200JSONResponse{Machines: all}, nil
+}
+
+// AddMachine adds a machine and, where asked, all sources found on it.
+func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestObject) (api.AddMachineResponseObject, error) {
+	b := request.Body
+	m, err := s.site.AddMachine(ctx, site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays})
+	if err != nil {
+		return nil, err
+	}
+	if value(b.WithSuggested) {
+		found, err := s.site.Suggest(ctx, m.Name)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range found {
+			if _, err := s.site.AddSource(ctx, site.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); err != nil {
+				return nil, err
+			}
+		}
+	}
+	shown, err := s.machine(ctx, m.Name)
+	return api.AddMachine201JSONResponse(shown), err
+}
+
+// GetMachine shows one machine.
+func (s *Service) GetMachine(ctx context.Context, request api.GetMachineRequestObject) (api.GetMachineResponseObject, error) {
+	m, err := s.machine(ctx, request.Name)
+	if err != nil {
+		return nil, err
+	}
+	return api.GetMachine200JSONResponse(m), nil
+}
+
+func (s *Service) machine(ctx context.Context, name string) (api.Machine, error) {
+	m, err := s.catalogue.Machine(ctx, name)
+	if err != nil {
+		return api.Machine{}, err
+	}
+	sources, err := s.catalogue.Sources(ctx, name)
+	return toMachine(m, sources), err
+}
+
+// ForgetMachine stops looking after a machine.
+func (s *Service) ForgetMachine(ctx context.Context, request api.ForgetMachineRequestObject) (api.ForgetMachineResponseObject, error) {
+	if err := s.catalogue.ForgetMachine(ctx, request.Name); err != nil {
+		return nil, err
+	}
+	return api.ForgetMachine204Response{}, nil
+}
+
+// SuggestSources lists stores that are not read yet.
+func (s *Service) SuggestSources(ctx context.Context, request api.SuggestSourcesRequestObject) (api.SuggestSourcesResponseObject, error) {
+	found, err := s.site.Suggest(ctx, request.Name)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]api.Suggestion, len(found))
+	for i, f := range found {
+		all[i] = api.Suggestion{Machine: request.Name, Kind: f.Kind, At: place.Readable(f.At), Drive: optional(f.Drive), Why: f.Why}
+	}
+	return api.SuggestSources200JSONResponse{Suggestions: all}, nil
+}
+
+// ListSources lists all sources.
+func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObject) (api.ListSourcesResponseObject, error) {
+	sources, err := s.catalogue.Sources(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	all := make([]api.Source, len(sources))
+	for i, src := range sources {
+		all[i] = toSource(src)
+	}
+	return api.ListSources200JSONResponse{Sources: all}, nil
+}
+
+// AddSource adds a source.
+func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
+	b := request.Body
+	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: b.At, Zone: value(b.Zone), Maps: value(b.Maps), RetentionDays: b.RetentionDays})
+	if err != nil {
+		return nil, err
+	}
+	return api.AddSource201JSONResponse(toSource(added)), nil
+}
+
+// RemoveSource removes a source.
+func (s *Service) RemoveSource(ctx context.Context, request api.RemoveSourceRequestObject) (api.RemoveSourceResponseObject, error) {
+	id, err := number("s", request.Id)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.catalogue.RemoveSource(ctx, id); err != nil {
+		return nil, err
+	}
+	return api.RemoveSource204Response{}, nil
+}
+
+// StartSurvey surveys one source, the sources of some machines, or all.
+func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyRequestObject) (api.StartSurveyResponseObject, error) {
+	ids, err := s.toSurvey(ctx, value(request.Body.Machines), value(request.Body.Source))
+	if err != nil {
+		return nil, err
+	}
+	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids}, 0, 0)
+	if err != nil {
+		return nil, err
+	}
+	return api.StartSurvey202JSONResponse(toJob(j)), nil
+}
+
+func (s *Service) toSurvey(ctx context.Context, machines []string, source string) ([]int64, error) {
+	if source != "" {
+		id, err := number("s", source)
+		if err != nil {
+			return nil, err
+		}
+		_, err = s.catalogue.Source(ctx, id)
+		return []int64{id}, err
+	}
+	for _, name := range machines {
+		if _, err := s.catalogue.Machine(ctx, name); err != nil {
+			return nil, err
+		}
+	}
+	sources, err := s.catalogue.Sources(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	for _, src := range sources {
+		if len(machines) == 0 || slices.Contains(machines, src.Machine) || slices.Contains(machines, src.AtMachine) {
+			ids = append(ids, src.ID)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, &site.InputError{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),
+			Next: "See what a machine has with: humble-rewind source suggest MACHINE"}
+	}
+	return ids, nil
+}
+
+func value[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return v
+}

@@ -1,0 +1,115 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"log/slog"
+	"net/http"
+
+	"github.com/labstack/echo/v5"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/site"
+)
+
+// problem is an error as it is answered: RFC 9457 with what to do next.
+type problem struct {
+	Status              int
+	Title, Detail, Next string
+	Reasons             []string
+}
+
+func (p *problem) Error() string { return p.Title + ": " + p.Detail }
+
+func badRequest(detail, next string) *problem {
+	return &problem{Status: http.StatusBadRequest, Title: "The request makes no sense", Detail: detail, Next: next}
+}
+
+// asProblem words an error of the work.
+func asProblem(err error) *problem {
+	var (
+		p       *problem
+		input   *site.InputError
+		refused *restore.RefusedError
+		coder   echo.HTTPStatusCoder
+	)
+	switch {
+	case errors.As(err, &p):
+		return p
+	case errors.As(err, &refused):
+		return &problem{Status: http.StatusConflict, Title: "The receipt cannot be undone", Detail: "Nothing was changed.", Reasons: refused.Reasons,
+			Next: "Put right what is named, or bring the files back by hand: the receipt says where everything went."}
+	case errors.As(err, &input):
+		status := http.StatusUnprocessableEntity
+		switch {
+		case errors.Is(err, catalogue.ErrNotFound):
+			status = http.StatusNotFound
+		case errors.Is(err, catalogue.ErrTaken):
+			status = http.StatusConflict
+		}
+		return &problem{Status: status, Title: "Could not " + input.What, Detail: input.Err.Error(), Next: input.Next}
+	case errors.Is(err, catalogue.ErrNotFound):
+		return &problem{Status: http.StatusNotFound, Title: "Not known", Detail: err.Error(), Next: "Check the name or number; find and the list commands show those that are known."}
+	case errors.Is(err, catalogue.ErrCursor):
+		return badRequest(err.Error(), "Begin again without a cursor, and keep the order the same from page to page.")
+	case errors.Is(err, catalogue.ErrTaken), errors.Is(err, jobs.ErrEnded):
+		return &problem{Status: http.StatusConflict, Title: "Not possible any more", Detail: err.Error(), Next: "Look at how it stands now."}
+	case errors.As(err, &coder) && coder.StatusCode() < 500:
+		return fromStatus(coder.StatusCode(), err)
+	}
+	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: err.Error(),
+		Next: "Try again; if it fails again, look into the service's log."}
+}
+
+func fromStatus(status int, err error) *problem {
+	switch status {
+	case http.StatusNotFound:
+		return &problem{Status: status, Title: "Not known", Detail: "There is nothing at this address.", Next: "See api/openapi.yaml for the addresses there are."}
+	case http.StatusRequestEntityTooLarge:
+		return &problem{Status: status, Title: "The request is too large", Detail: "Its body has more than 4 MiB.", Next: "Send it in several parts."}
+	}
+	detail := err.Error()
+	if he, ok := errors.AsType[*echo.HTTPError](err); ok {
+		detail = he.Message
+		if cause := he.Unwrap(); cause != nil {
+			detail += ": " + cause.Error()
+		}
+	}
+	return &problem{Status: status, Title: http.StatusText(status), Detail: detail, Next: "See api/openapi.yaml for what the request may hold."}
+}
+
+// writeProblem is where every error becomes an answer.
+func (s *Service) writeProblem(c *echo.Context, err error) {
+	if r, _ := echo.UnwrapResponse(c.Response()); r != nil && r.Committed {
+		return
+	}
+	ctx := c.Request().Context()
+	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
+		return // nobody listens any more
+	}
+	p := asProblem(err)
+	if p.Status >= 500 {
+		s.log.LogAttrs(ctx, slog.LevelError, "request failed", slog.String("path", c.Request().URL.Path), slog.String("error", err.Error()))
+	}
+	answer := api.Problem{Title: p.Title, Status: p.Status, Detail: optional(p.Detail), Next: optional(p.Next)}
+	if p.Reasons != nil {
+		answer.Reasons = &p.Reasons
+	}
+	w := c.Response()
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(answer) // the client has gone; nothing is left to tell it
+}
+
+func optional[T comparable](v T) *T {
+	var zero T
+	if v == zero {
+		return nil
+	}
+	return &v
+}

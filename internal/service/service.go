@@ -1,0 +1,158 @@
+// Package service offers the work over HTTP, as api/openapi.yaml describes it, and serves the console. It translates,
+// signs people in and words errors; the work itself is in the packages below.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/safekeeping"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/survey"
+)
+
+// Config is what a service is put together from.
+type Config struct {
+	Dir     string // of the catalogue, safekeeping and the token; made where it is not there
+	Ways    reach.Ways
+	Kinds   source.Kinds
+	Console fs.FS // the built console
+	Log     *slog.Logger
+	Now     func() time.Time
+}
+
+// Service is a running service without its listener. Close it.
+type Service struct {
+	catalogue *catalogue.Catalogue
+	site      *site.Site
+	restorer  *restore.Restorer
+	safe      *safekeeping.Store
+	jobs      *jobs.Runner
+	console   console
+	metrics   *metrics
+	log       *slog.Logger
+	now       func() time.Time
+	unlock    func() error
+}
+
+// maxBody is the largest request body, in bytes: a hundred thousand copies to bring back fit.
+const maxBody = 4 << 20
+
+// Open opens the records, settles what the last stop interrupted, and makes a first technician where there is none.
+func Open(ctx context.Context, config Config) (*Service, error) {
+	if err := os.MkdirAll(config.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("open the data folder: %w", err)
+	}
+	unlock, err := lock(filepath.Join(config.Dir, "lock"))
+	if err != nil {
+		return nil, fmt.Errorf("open the data folder %s: %w", config.Dir, err)
+	}
+	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics()}
+	if err := s.open(ctx, config); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context, config Config) (err error) {
+	if s.console, err = newConsole(config.Console); err != nil {
+		return err
+	}
+	if s.catalogue, err = catalogue.Open(ctx, config.Dir); err != nil {
+		return err
+	}
+	if s.safe, err = safekeeping.Open(filepath.Join(config.Dir, "safekeeping")); err != nil {
+		return err
+	}
+	if err := s.firstTechnician(ctx, config.Dir); err != nil {
+		return err
+	}
+	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
+	s.restorer = &restore.Restorer{Site: s.site, Safe: s.safe, Now: s.now}
+	unsettled, err := s.restorer.RecoverAll(ctx)
+	if err != nil {
+		return err
+	}
+	for id, why := range unsettled {
+		s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it stays open until the next start", slog.Int64("receipt", id), slog.String("error", why.Error()))
+	}
+	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.site, s.now))...)
+	return s.jobs.Resume(ctx)
+}
+
+// Close waits for the jobs to stop where they are and closes everything.
+func (s *Service) Close() error {
+	if s.jobs != nil {
+		s.jobs.Stop()
+	}
+	var errs []error
+	if s.site != nil {
+		errs = append(errs, s.site.Close())
+	}
+	if s.safe != nil {
+		errs = append(errs, s.safe.Close())
+	}
+	if s.catalogue != nil {
+		errs = append(errs, s.catalogue.Close())
+	}
+	return errors.Join(append(errs, s.unlock())...)
+}
+
+// Handler returns the service's HTTP interface.
+func (s *Service) Handler() http.Handler {
+	e := echo.NewWithConfig(echo.Config{Logger: s.log})
+	e.HTTPErrorHandler = s.writeProblem
+	e.Use(middleware.Recover(), s.observe, secureHeaders)
+	e.GET("/healthz", s.health)
+	e.GET("/metrics", s.requireTechnician(echo.WrapHandler(s.metrics.handler())))
+	group := e.Group("/api/v1", s.sameOrigin, middleware.BodyLimit(maxBody), s.requireTechnician, noStore)
+	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound })
+	api.RegisterHandlers(group, api.NewStrictHandler(s, nil))
+	e.GET("/*", s.console.serve)
+	return e
+}
+
+// Serve serves until ctx is done and then stops gracefully: jobs stop where they are, requests are finished.
+func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	s.jobs.Stop() // ends the event streams too, so that the shutdown need not wait for them
+	const patience = 10 * time.Second
+	shutdown, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	defer done()
+	err := errors.Join(server.Shutdown(shutdown), server.Close())
+	if served := <-failed; !errors.Is(served, http.ErrServerClosed) {
+		err = errors.Join(err, served)
+	}
+	return err
+}
+
+func (s *Service) health(c *echo.Context) error {
+	if _, err := s.catalogue.People(c.Request().Context()); err != nil {
+		return err
+	}
+	return c.JSON(http.StatusOK, map[string]string{"status": "ok"})
+}

@@ -1,0 +1,188 @@
+package service
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+)
+
+// number reads an id as it is shown: a letter for what it is, and a number.
+func number(letter, id string) (int64, error) {
+	digits, ok := strings.CutPrefix(id, letter)
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if !ok || err != nil || n <= 0 {
+		return 0, fmt.Errorf("%s is no id like %s12: %w", strconv.Quote(id), letter, catalogue.ErrNotFound)
+	}
+	return n, nil
+}
+
+func showID(letter string, id int64) string { return letter + strconv.FormatInt(id, 10) }
+
+// times leave to the client how they are shown; here they are UTC.
+func optionalTime(t time.Time) *time.Time {
+	if t.IsZero() {
+		return nil
+	}
+	t = t.UTC()
+	return &t
+}
+
+func toPlace(p place.Place) api.Place {
+	a := api.Place{Machine: p.Machine, Path: p.Path}
+	if !utf8.ValidString(p.Path) {
+		raw := []byte(p.Path)
+		a.Path, a.PathBytes = place.Readable(p.Path), &raw
+	}
+	return a
+}
+
+func fromDestination(d api.Destination) (place.Place, bool, error) {
+	path := d.Path
+	if d.PathBytes != nil {
+		path = string(*d.PathBytes)
+	}
+	clean, err := place.Clean(path)
+	if err != nil || d.Machine == "" {
+		return place.Place{}, false, badRequest(fmt.Sprintf("%s:%s is no place to bring something back to.", d.Machine, place.Readable(path)),
+			"Give a machine and an absolute path without \"..\".")
+	}
+	return place.Place{Machine: d.Machine, Path: clean}, place.EndsInSlash(path), nil
+}
+
+func toSourceRef(s catalogue.Source) api.SourceRef {
+	return api.SourceRef{Id: showID("s", s.ID), Kind: s.Kind, Drive: optional(s.Drive)}
+}
+
+func toSource(s catalogue.Source) api.Source {
+	a := api.Source{Id: showID("s", s.ID), Kind: s.Kind, Machine: s.Machine, At: place.Readable(s.At), AtMachine: s.AtMachine, Drive: optional(s.Drive),
+		Zone: optional(s.Zone), RetentionDays: s.RetentionDays, Copies: s.Found, SurveyedAt: optionalTime(s.SurveyedAt), Trouble: optional(s.Trouble)}
+	if len(s.Notes) > 0 {
+		a.Notes = &s.Notes
+	}
+	if len(s.Maps) > 0 {
+		maps := make([]string, len(s.Maps))
+		for i, m := range s.Maps {
+			maps[i] = place.Readable(m.From) + "=" + place.Readable(m.To)
+		}
+		a.Maps = &maps
+	}
+	return a
+}
+
+func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
+	a := api.Machine{Name: m.Name, At: m.At, Zone: m.Zone, RetentionDays: m.RetentionDays, People: []api.Person{}, Sources: []api.Source{}, Notes: list(m.Notes)}
+	for _, p := range m.People {
+		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home)})
+	}
+	for _, s := range sources {
+		if s.Machine == m.Name {
+			a.Sources = append(a.Sources, toSource(s))
+		}
+	}
+	return a
+}
+
+func list(s []string) []string {
+	if s == nil {
+		return []string{}
+	}
+	return s
+}
+
+func toCopy(c catalogue.Copy) api.Copy {
+	a := api.Copy{
+		Id: restore.CopyID(c.ID), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
+		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: stateOf(c), Readable: c.Readable,
+		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
+		Sha256: optional(c.SHA256), Condition: api.Condition{State: api.ConditionStateUnread, Reasons: []string{}}, Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
+	}
+	size := c.Size
+	a.Size = &size
+	if !c.Readable && c.Type == plan.Other {
+		a.Size = nil // nothing but a record, which does not tell
+	}
+	if c.ItemOf != 0 {
+		a.ItemOf = optional(restore.CopyID(c.ItemOf))
+	}
+	return a
+}
+
+// stateOf tells how a copy's place is today, as far as the copy itself can tell: what was deleted from it is gone.
+func stateOf(c catalogue.Copy) api.CopyState {
+	switch {
+	case !c.Gone.IsZero() || !c.OriginKnown:
+		return api.CopyStateGone
+	case c.Ended:
+		return api.CopyStateChanged
+	}
+	return api.CopyStatePresent
+}
+
+func toJob(j catalogue.Job) api.Job {
+	a := api.Job{Id: showID("j", j.ID), Kind: api.JobKind(j.Kind), State: api.JobState(j.State), By: optional(j.By), Doing: optional(j.Doing), Done: j.Done,
+		Total: j.Total, Bytes: j.Bytes, CreatedAt: j.CreatedAt.UTC(), EndedAt: optionalTime(j.EndedAt), Error: optional(j.Error)}
+	if j.Receipt != 0 {
+		a.Receipt = optional(showID("r", j.Receipt))
+	}
+	if len(j.Outcomes) > 0 {
+		outcomes := make([]api.SurveyOutcome, len(j.Outcomes))
+		for i, o := range j.Outcomes {
+			outcomes[i] = api.SurveyOutcome{Source: toSourceRef(o.Source), Machine: o.Source.Machine, At: place.Readable(o.Source.At),
+				Found: o.Found, Fresh: o.Fresh, Gone: o.Gone, Error: optional(o.Error)}
+			if len(o.Notes) > 0 {
+				outcomes[i].Notes = &o.Notes
+			}
+		}
+		a.Outcomes = &outcomes
+	}
+	return a
+}
+
+func toPlan(p plan.Plan) api.Plan {
+	a := api.Plan{Items: make([]api.PlanItem, len(p.Items)), Bytes: p.Bytes}
+	for n, i := range p.Items {
+		a.Items[n] = api.PlanItem{Copy: i.Copy, From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size, Clash: i.Clash,
+			Action: api.Action(i.Action), Note: i.Note}
+		if len(i.Makes) > 0 {
+			makes := make([]api.Place, len(i.Makes))
+			for k, m := range i.Makes {
+				makes[k] = toPlace(m)
+			}
+			a.Items[n].Makes = &makes
+		}
+	}
+	return a
+}
+
+func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
+	a := api.Receipt{Id: showID("r", r.ID), At: r.At.UTC(), By: r.By, State: api.ReceiptState(r.State), Items: make([]api.ReceiptItem, len(r.Items)),
+		Count: r.Count, Done: r.Done, EndedAt: optionalTime(r.EndedAt), UndoneAt: optionalTime(r.UndoneAt), UndoneBy: optional(r.UndoneBy)}
+	for n, i := range r.Items {
+		a.Items[n] = api.ReceiptItem{Copy: restore.CopyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
+			Sha256: optional(i.SHA256), Outcome: api.Outcome(i.Outcome), Note: i.Note}
+		// Of the work only what was set aside is anybody's business.
+		var work struct {
+			Aside *struct {
+				Type   string `json:"type"`
+				Size   int64  `json:"size"`
+				SHA256 string `json:"sha256"`
+			} `json:"aside"`
+		}
+		if err := json.Unmarshal(i.Work, &work); err != nil {
+			return a, fmt.Errorf("receipt r%d: %w", r.ID, err)
+		}
+		if work.Aside != nil {
+			a.Items[n].SetAside = &api.SetAside{Place: toPlace(i.To), Type: api.EntryType(work.Aside.Type), Size: work.Aside.Size, Sha256: optional(work.Aside.SHA256)}
+		}
+	}
+	return a, nil
+}

@@ -1,0 +1,141 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+)
+
+const maxPasswd = 16 << 20
+
+// readPeople finds who has a home on a machine: the accounts of /etc/passwd whose home matches the pattern and is
+// there, and homes that match without an account, which are named after their folder.
+func readPeople(ctx context.Context, files reach.Files, pattern string) ([]catalogue.Person, []string, error) {
+	if pattern == "" {
+		pattern = "/home/*"
+	}
+	if _, err := path.Match(pattern, "/"); err != nil || !strings.HasPrefix(pattern, "/") {
+		return nil, nil, fmt.Errorf("%s is no pattern of home folders", place.Quote(pattern))
+	}
+	var notes []string
+	passwd, err := readFile(ctx, files, "/etc/passwd", maxPasswd)
+	if err != nil {
+		notes = append(notes, fmt.Sprintf("Its accounts could not be read (%v); people are named after their home folders.", err))
+	}
+	homes, err := matching(ctx, files, pattern)
+	if err != nil {
+		notes = append(notes, fmt.Sprintf("Its homes could not be listed: %v.", err))
+	}
+	accounts := parsePasswd(passwd)
+	var people []catalogue.Person
+	for _, home := range homes {
+		i := slices.IndexFunc(accounts, func(p catalogue.Person) bool { return p.Home == home.path })
+		if i >= 0 {
+			people = append(people, accounts[i])
+			continue
+		}
+		people = append(people, catalogue.Person{Name: place.Readable(place.Name(home.path)), UID: home.info.UID, Home: home.path})
+	}
+	if len(people) == 0 && err == nil {
+		notes = append(notes, fmt.Sprintf("No home matches %s.", pattern))
+	}
+	return people, notes, nil
+}
+
+// parsePasswd reads passwd(5): seven fields parted by colons. Lines that are not so are passed over.
+func parsePasswd(data []byte) []catalogue.Person {
+	var people []catalogue.Person
+	for line := range strings.Lines(string(data)) {
+		fields := strings.Split(strings.TrimRight(line, "\r\n"), ":")
+		if len(fields) != 7 {
+			continue
+		}
+		uid, err := strconv.ParseUint(fields[2], 10, 32)
+		home, homeErr := place.Clean(fields[5])
+		if err != nil || homeErr != nil || fields[0] == "" {
+			continue
+		}
+		fullName, _, _ := strings.Cut(fields[4], ",")
+		people = append(people, catalogue.Person{Name: fields[0], FullName: fullName, UID: int64(uid), Home: home})
+	}
+	return people
+}
+
+type match struct {
+	path string
+	info reach.Info
+}
+
+// matching lists the folders that a pattern of absolute paths matches, level by level.
+func matching(ctx context.Context, files reach.Files, pattern string) ([]match, error) {
+	found := []match{{path: "/"}}
+	for part := range strings.SplitSeq(strings.Trim(pattern, "/"), "/") {
+		var next []match
+		for _, at := range found {
+			folder, err := files.Folder(ctx, at.path)
+			if isGone(err) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			entries, err := folder.List(ctx)
+			if err := errors.Join(err, folder.Close()); err != nil {
+				return nil, err
+			}
+			for _, e := range entries {
+				if ok, _ := path.Match(part, e.Name); ok && e.Type == plan.Folder && e.Name != "lost+found" {
+					next = append(next, match{place.Join(at.path, e.Name), e})
+				}
+			}
+		}
+		found = next
+	}
+	slices.SortFunc(found, func(a, b match) int { return strings.Compare(a.path, b.path) })
+	return found, nil
+}
+
+// readZone reads a machine's time zone: the link /etc/localtime (as tzset(3) and systemd keep it), else /etc/timezone.
+func readZone(ctx context.Context, files reach.Files) (zone, note string) {
+	if folder, name, err := reach.Parent(ctx, files, "/etc/localtime"); err == nil {
+		defer folder.Close()
+		if target, err := folder.Readlink(name); err == nil {
+			if _, name, ok := strings.Cut(target, "zoneinfo/"); ok && known(name) {
+				return name, ""
+			}
+		}
+	}
+	if data, err := readFile(ctx, files, "/etc/timezone", 1024); err == nil {
+		if name := strings.TrimSpace(string(data)); known(name) {
+			return name, ""
+		}
+	}
+	return "UTC", "Its time zone could not be read from /etc/localtime or /etc/timezone; UTC is assumed. Add it again with --zone if that is wrong."
+}
+
+func known(zone string) bool {
+	if zone == "" || zone == "Local" {
+		return false
+	}
+	_, err := time.LoadLocation(zone)
+	return err == nil
+}
+
+func readFile(ctx context.Context, files reach.Files, path string, limit int64) ([]byte, error) {
+	folder, name, err := reach.Parent(ctx, files, path)
+	if err != nil {
+		return nil, err
+	}
+	defer folder.Close()
+	return folder.ReadFile(name, limit)
+}

@@ -1,0 +1,298 @@
+// Package site is what one service looks after: its machines, how they are reached, and the stores on them.
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"strings"
+	"sync"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// DefaultRetentionDays is how long trashes usually keep what was deleted.
+const DefaultRetentionDays = 30
+
+// Site opens machines and stores. It is safe for concurrent use.
+type Site struct {
+	Catalogue *catalogue.Catalogue
+	Ways      reach.Ways
+	Kinds     source.Kinds
+
+	mu   sync.Mutex
+	open map[string]opened // by machine name
+}
+
+type opened struct {
+	at    string
+	files reach.Files
+}
+
+// ErrInput marks what a technician gave that makes no sense as it is.
+var ErrInput = errors.New("cannot be used")
+
+// InputError is an ErrInput with what was given, why it cannot be used, and what to do.
+type InputError struct {
+	What string // what was tried
+	Err  error  // what went wrong
+	Next string // what to do next
+}
+
+func (e *InputError) Error() string { return fmt.Sprintf("%s: %v", e.What, e.Err) }
+
+// Unwrap makes the cause and ErrInput visible to errors.Is.
+func (e *InputError) Unwrap() []error { return []error{e.Err, ErrInput} }
+
+// Files reaches a machine by its name. The answer is shared and must not be closed.
+func (s *Site) Files(ctx context.Context, machine string) (reach.Files, error) {
+	m, err := s.Catalogue.Machine(ctx, machine)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if o, ok := s.open[machine]; ok {
+		if o.at == m.At && stillThere(ctx, o.files) {
+			return o.files, nil
+		}
+		o.files.Close()
+		delete(s.open, machine)
+	}
+	files, err := s.Ways.Open(ctx, m.At)
+	if err != nil {
+		return nil, fmt.Errorf("machine %s: %w", machine, err)
+	}
+	if s.open == nil {
+		s.open = map[string]opened{}
+	}
+	s.open[machine] = opened{m.At, files}
+	return files, nil
+}
+
+// stillThere notices a disk that was unmounted, or a directory that was replaced, since it was opened.
+func stillThere(ctx context.Context, files reach.Files) bool {
+	root, err := files.Folder(ctx, "/")
+	if err != nil {
+		return false
+	}
+	defer root.Close()
+	info, err := root.Info()
+	return err == nil && info.Links > 0
+}
+
+// Close lets go of all machines.
+func (s *Site) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var errs []error
+	for _, o := range s.open {
+		errs = append(errs, o.files.Close())
+	}
+	s.open = nil
+	return errors.Join(errs...)
+}
+
+// Source opens a store.
+func (s *Site) Source(ctx context.Context, src catalogue.Source) (source.Source, error) {
+	kind, err := s.Kinds.Named(src.Kind)
+	if err != nil {
+		return nil, err
+	}
+	setup, err := s.setup(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	return kind.Open(setup), nil
+}
+
+func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, error) {
+	files, err := s.Files(ctx, src.AtMachine)
+	if err != nil {
+		return source.Setup{}, err
+	}
+	machine, err := s.Catalogue.Machine(ctx, src.Machine)
+	if err != nil {
+		return source.Setup{}, err
+	}
+	name := src.Zone
+	if name == "" {
+		name = machine.Zone
+	}
+	zone, err := time.LoadLocation(name)
+	if err != nil {
+		return source.Setup{}, fmt.Errorf("zone of %s: %w", src.Machine, err)
+	}
+	return source.Setup{Files: files, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps}, nil
+}
+
+var machineName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
+
+// NewMachine is a machine as a technician gives it.
+type NewMachine struct {
+	Name          string
+	At            string
+	Zone          string // "": read from the machine
+	Homes         string // pattern of home folders; "": /home/*
+	RetentionDays *int   // nil: the default
+}
+
+// AddMachine reads who lives on a machine and in which zone it is, and begins to look after it.
+func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine, error) {
+	refuse := func(err error, next string) (catalogue.Machine, error) {
+		return catalogue.Machine{}, &InputError{"add machine " + n.Name, err, next}
+	}
+	if !machineName.MatchString(n.Name) {
+		return refuse(errors.New("the name must be letters, digits, dots, dashes or underscores, beginning with a letter or digit"), "Choose another name.")
+	}
+	files, err := s.Ways.Open(ctx, n.At)
+	if err != nil {
+		return refuse(err, "Give the directory that holds what the machine's / looks like, and check that it is mounted.")
+	}
+	defer files.Close()
+	m := catalogue.Machine{Name: n.Name, At: n.At, Zone: n.Zone, RetentionDays: DefaultRetentionDays, Notes: []string{}}
+	if n.RetentionDays != nil {
+		m.RetentionDays = *n.RetentionDays
+	}
+	if m.Zone == "" {
+		var note string
+		if m.Zone, note = readZone(ctx, files); note != "" {
+			m.Notes = append(m.Notes, note)
+		}
+	} else if _, err := time.LoadLocation(m.Zone); err != nil || m.Zone == "Local" {
+		return refuse(fmt.Errorf("%q is no time zone", m.Zone), "Name it like Europe/Lisbon or UTC.")
+	}
+	people, notes, err := readPeople(ctx, files, n.Homes)
+	if err != nil {
+		return refuse(err, "Give --homes a pattern of absolute paths such as '/home/*'.")
+	}
+	m.People, m.Notes = people, append(m.Notes, notes...)
+	added, err := s.Catalogue.AddMachine(ctx, m)
+	if errors.Is(err, catalogue.ErrTaken) {
+		return refuse(err, "Choose another name, or forget the machine of that name first.")
+	}
+	return added, err
+}
+
+// NewSource is a source as a technician gives it.
+type NewSource struct {
+	Machine       string
+	Kind          string
+	At            string // a path on the machine, or other-machine:/path
+	Zone          string
+	Maps          []string // FROM=TO
+	RetentionDays *int
+}
+
+// AddSource looks at a location and begins to read copies from it.
+func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, error) {
+	refuse := func(err error, next string) (catalogue.Source, error) {
+		return catalogue.Source{}, &InputError{fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), err, next}
+	}
+	if _, err := s.Catalogue.Machine(ctx, n.Machine); err != nil {
+		return refuse(err, "List the machines with: humble-rewind machine list")
+	}
+	kind, err := s.Kinds.Named(n.Kind)
+	if err != nil {
+		return refuse(err, "Choose one of the known kinds.")
+	}
+	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Zone: n.Zone, OwnRetention: n.RetentionDays}
+	location := n.At
+	if !strings.HasPrefix(location, "/") {
+		p, err := place.Parse(location)
+		if err != nil {
+			return refuse(err, "Give an absolute path on the machine, or machine:/path for a store on another one.")
+		}
+		src.AtMachine, location = p.Machine, p.Path
+	}
+	if src.At, err = place.Clean(location); err != nil {
+		return refuse(err, "Give an absolute path without \"..\".")
+	}
+	if src.Maps, err = parseMaps(n.Maps); err != nil {
+		return refuse(err, "Write each map as /path/in/the/store=/path/on/the/machine.")
+	}
+	if n.Zone != "" {
+		if _, err := time.LoadLocation(n.Zone); err != nil {
+			return refuse(fmt.Errorf("%q is no time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
+		}
+	}
+	setup, err := s.setup(ctx, src)
+	if err != nil {
+		return refuse(err, "Check that the machine can be reached: humble-rewind machine show "+src.AtMachine)
+	}
+	described, err := kind.Describe(ctx, setup)
+	if err != nil {
+		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
+	}
+	src.Drive, src.Notes = described.Drive, described.Notes
+	added, err := s.Catalogue.AddSource(ctx, src)
+	if errors.Is(err, catalogue.ErrTaken) {
+		return refuse(err, "List the sources with: humble-rewind source list")
+	}
+	return added, err
+}
+
+func parseMaps(texts []string) ([]source.Map, error) {
+	maps := []source.Map{}
+	for _, text := range texts {
+		from, to, ok := strings.Cut(text, "=")
+		if !ok {
+			return nil, fmt.Errorf("%s is no map", place.Quote(text))
+		}
+		from, err := place.Clean(from)
+		if err != nil {
+			return nil, err
+		}
+		to, err = place.Clean(to)
+		if err != nil {
+			return nil, err
+		}
+		maps = append(maps, source.Map{From: from, To: to})
+	}
+	return maps, nil
+}
+
+// Suggested is a store found on a machine.
+type Suggested struct {
+	Kind string
+	source.Suggestion
+}
+
+// Suggest looks for stores on a machine that are not read yet.
+func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
+	setup, err := s.setup(ctx, catalogue.Source{Machine: machine, AtMachine: machine})
+	if err != nil {
+		return nil, err
+	}
+	sources, err := s.Catalogue.Sources(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for _, src := range sources {
+		if src.AtMachine == machine {
+			known[src.Kind+src.At] = true
+		}
+	}
+	found := []Suggested{}
+	for _, kind := range s.Kinds {
+		suggestions, err := kind.Suggest(ctx, setup)
+		if err != nil {
+			return nil, fmt.Errorf("look for %s sources on %s: %w", kind.Name(), machine, err)
+		}
+		for _, suggestion := range suggestions {
+			if !known[kind.Name()+suggestion.At] {
+				found = append(found, Suggested{kind.Name(), suggestion})
+			}
+		}
+	}
+	return found, nil
+}
+
+func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
