@@ -651,7 +651,7 @@ type ReceiptItem struct {
 	Outcome  Outcome   `json:"outcome"`
 	SetAside *SetAside `json:"set_aside"`
 
-	// Sha256 Of the bytes that arrived; null where the item was renamed and not read, or is a folder
+	// Sha256 Of the bytes that arrived; null for folders and links, and for what did not arrive
 	Sha256 *string   `json:"sha256"`
 	Size   int64     `json:"size"`
 	To     Place     `json:"to"`
@@ -776,6 +776,9 @@ type FindCopiesParams struct {
 
 	// Source A kind of source
 	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Whole Only what was deleted as such, not what lies in a folder that was
+	Whole *bool `form:"whole,omitempty" json:"whole,omitempty"`
 
 	// ItemOf Only what lies directly in this folder copy
 	ItemOf *string `form:"item_of,omitempty" json:"item_of,omitempty"`
@@ -1702,6 +1705,18 @@ func NewFindCopiesRequest(server string, params *FindCopiesParams) (*http.Reques
 		if params.Source != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "source", *params.Source, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Whole != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "whole", *params.Whole, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -5448,6 +5463,13 @@ func (w *ServerInterfaceWrapper) FindCopies(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "source", ctx.QueryParams(), &params.Source, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter source: %s", err))
+	}
+
+	// ------------- Optional query parameter "whole" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "whole", ctx.QueryParams(), &params.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter whole: %s", err))
 	}
 
 	// ------------- Optional query parameter "item_of" -------------

@@ -24,6 +24,7 @@ type Query struct {
 	GoneSince     time.Time
 	ExpiresBefore time.Time
 	Kind          string // of source
+	Whole         bool   // not what lies in a folder that is a copy itself
 	ItemOf        int64  // what lies directly in this copy of a folder
 	Records       bool   // also what only the record is left of
 	Sort          Sort
@@ -187,6 +188,9 @@ func (s *search) filters(q Query) {
 	}
 	if q.Kind != "" {
 		add("so.kind = ?", q.Kind)
+	}
+	if q.Whole {
+		add("NOT x.within")
 	}
 	if q.ItemOf != 0 {
 		add(`x.store_dir_id = (SELECT inner.id FROM spans outer_span JOIN store_dirs outer_dir ON outer_dir.id = outer_span.store_dir_id

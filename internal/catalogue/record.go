@@ -177,11 +177,11 @@ func underAny(path string, folders []string) bool {
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
 		dir BLOB, name BLOB, folded TEXT, store_dir BLOB, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
-		person TEXT, written_at INTEGER, gone_at INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT)`)
+		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT)`)
 	return err
 }
 
-const stagingColumns, rowsPerInsert = 15, 100
+const stagingColumns, rowsPerInsert = 16, 100
 
 func (k *Capture) flush(ctx context.Context) error {
 	if len(k.fresh) == 0 && len(k.ended) == 0 {
@@ -250,7 +250,7 @@ func (f *found) columns() []any {
 		notes = toJSON(f.Notes)
 	}
 	return []any{[]byte(place.Folder(f.Place)), []byte(name), names.Fold(name), []byte(f.At.Dir), []byte(f.At.Name), f.Mark,
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Readable, f.Origin != "", notes}
+		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes}
 }
 
 func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
@@ -262,8 +262,8 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		{"INSERT INTO store_dirs (source_id, path) SELECT DISTINCT ?, store_dir FROM staging WHERE true ON CONFLICT DO NOTHING", []any{k.source.ID}},
 		{`INSERT INTO places (dir_id, name, folded) SELECT d.id, t.name, t.folded FROM staging t JOIN dirs d ON d.machine_id = ? AND d.path = t.dir
 			WHERE true ON CONFLICT DO NOTHING`, []any{k.source.MachineID}},
-		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, readable, origin_known, notes, first_capture)
-			SELECT p.id, ?1, sd.id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.readable, t.origin_known, t.notes, ?2
+		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, first_capture)
+			SELECT p.id, ?1, sd.id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes, ?2
 			FROM staging t JOIN dirs d ON d.machine_id = ?3 AND d.path = t.dir JOIN places p ON p.dir_id = d.id AND p.name = t.name
 			JOIN store_dirs sd ON sd.source_id = ?1 AND sd.path = t.store_dir`, []any{k.source.ID, k.id, k.source.MachineID}},
 		{"DELETE FROM staging", nil},

@@ -91,7 +91,7 @@ func (s *session) receipt(ctx context.Context, id string) error {
 	t := table{head: []string{"COPY", "OUTCOME", "SIZE", "DIGEST", "TO"}, right: map[int]bool{2: true}}
 	var remarks []string
 	for _, i := range r.Items {
-		digest := "not read"
+		digest := "—"
 		if i.Sha256 != nil {
 			digest = (*i.Sha256)[:12] + "…"
 		}

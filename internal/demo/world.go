@@ -166,7 +166,7 @@ func frontOfficeTrash(m *machine, now time.Time, days func(float64) time.Time) {
 	discard(oldPlans, "/home/oda/Planning/two\nlines.txt", oda, days(5.2), days(31), []byte("Somebody pasted a name with a line break.\n"))
 	// An item whose record was lost, a record whose item was, and a record that is broken.
 	m.file(home.dir+"/files/Spars sketch.svg", ines, days(9), linesSVG(newHull("Spars", 1), 1))
-	m.record(home, "Winter cover.odt", ines, days(13), "[Trash Info]\nPath="+docs[1:]+"/Winter%20cover.odt\nDeletionDate="+days(13).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
+	m.record(home, "Winter cover.odt", ines, days(13), "[Trash Info]\nPath="+docs+"/Winter%20cover.odt\nDeletionDate="+days(13).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
 	m.file(home.dir+"/files/Insurance.pdf", ines, days(15), []byte("%PDF-1.4\n% a scan that was cut off\n"))
 	m.record(home, "Insurance.pdf", ines, days(14), "[Trash Info]\nPath=%zz/Insurance.pdf\nDeletionDate=last Tuesday\n")
 }

@@ -2,10 +2,14 @@ package restore
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"math"
 	"strings"
 
 	"humble-rewind/internal/catalogue"
@@ -506,7 +510,7 @@ func (c *carrier) record(all []*carried) error {
 		switch {
 		case it.arrived:
 			it.item.Outcome = catalogue.ItemDone
-			if err := it.printArrived(c.open); err != nil {
+			if err := errors.Join(it.digestArrived(c.open), it.printArrived(c.open)); err != nil {
 				it.item.Note = joinNotes(it.item.Note, "it arrived and then changed: "+Explain(err))
 			}
 			if it.work.Leaves {
@@ -531,6 +535,28 @@ func (c *carrier) record(all []*carried) error {
 		return err
 	}
 	return c.r.Site.Catalogue.EndCopies(c.ctx, left)
+}
+
+// digestArrived takes the digest of a file that was renamed and therefore never read; a copied one's is known.
+func (c *carried) digestArrived(open *handles) error {
+	if c.item.SHA256 != "" || c.item.Type != plan.File {
+		return nil
+	}
+	folder, err := open.parent(c.item.To)
+	if err != nil {
+		return err
+	}
+	f, err := folder.Open(c.item.To.Name())
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, io.NewSectionReader(f, 0, math.MaxInt64)); err != nil {
+		return fmt.Errorf("read it where it arrived: %w", err)
+	}
+	c.item.SHA256 = hex.EncodeToString(h.Sum(nil))
+	return nil
 }
 
 // printArrived takes the print of what arrived, by which an undo tells whether it was touched since.

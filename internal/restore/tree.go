@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"slices"
 	"strings"
 
@@ -67,7 +68,7 @@ func (s standing) Content() (io.ReadCloser, error) {
 	return struct {
 		io.Reader
 		io.Closer
-	}{io.NewSectionReader(f, 0, 1<<62), f}, nil
+	}{io.NewSectionReader(f, 0, math.MaxInt64), f}, nil
 }
 
 func (s standing) Children() ([]named, func(), error) {
@@ -103,7 +104,7 @@ func (c contentOf) Meta() (reach.Meta, error) {
 func (c contentOf) Target() string { return c.content.Target }
 
 func (c contentOf) Content() (io.ReadCloser, error) {
-	return io.NopCloser(io.NewSectionReader(c.content.File, 0, 1<<62)), nil
+	return io.NopCloser(io.NewSectionReader(c.content.File, 0, math.MaxInt64)), nil
 }
 
 func (c contentOf) Children() ([]named, func(), error) {

@@ -32,7 +32,7 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
 	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
 		State: string(value(p.State)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source),
-		Records: value(p.Records), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
+		Records: value(p.Records), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
 	switch {
 	case len(q.Words) > 1000:
 		return q, badRequest("More than 1000 bytes of words were given.", "Give a few words that are in the name.")

@@ -46,6 +46,7 @@ type Sighting struct {
 	UID      int64 // its owner; negative where unknown
 	Written  time.Time
 	GoneAt   time.Time // when it was deleted from Origin; zero where it was not or nothing tells
+	Within   bool      // it lies in a folder that is a copy itself
 	Readable bool      // false where only a record of it is left
 	Notes    []string  // sentences on what is wrong with it or was assumed
 }

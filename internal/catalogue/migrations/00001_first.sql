@@ -97,6 +97,7 @@ CREATE TABLE spans (
     person        TEXT NOT NULL,
     written_at    INTEGER,
     gone_at       INTEGER,
+    within        INTEGER NOT NULL,      -- it lies in a folder that is a copy itself
     readable      INTEGER NOT NULL,
     origin_known  INTEGER NOT NULL,
     notes         TEXT,

@@ -202,7 +202,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 	var total int64
 	sightings := make([]source.Sighting, 0, len(entries))
 	for _, e := range entries {
-		s := source.Sighting{At: source.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Readable: true}
+		s := source.Sighting{At: source.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Within: true, Readable: true}
 		s.Mark = mark(e, reach.Info{}) + " " + recordMark
 		if t.origin != "" {
 			s.Origin = source.Apply(v.Maps, place.Join(t.origin, e.Name))

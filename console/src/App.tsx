@@ -1,0 +1,47 @@
+import { useQuery } from "@tanstack/react-query";
+import { Navigate, Route, Routes } from "react-router";
+import styled from "styled-components";
+import { session } from "./api/queries";
+import { DeskPage } from "./desk/DeskPage";
+import { FindPage } from "./find/FindPage";
+import { Band } from "./parts/Band";
+import { Tray } from "./parts/Tray";
+import { ReceiptsPage } from "./receipts/ReceiptsPage";
+import { SelectionProvider } from "./selection";
+import { SignInPage } from "./signin/SignInPage";
+
+const Frame = styled.div`
+  display: grid;
+  grid-template-rows: auto minmax(0, 1fr) auto;
+  height: 100%;
+  overflow: hidden;
+  @media (max-width: 900px) { height: auto; min-height: 100%; overflow: visible; }
+`;
+
+const Main = styled.main`
+  overflow: auto;
+  min-height: 0;
+`;
+
+export function App() {
+  const { data, error, isPending } = useQuery(session);
+  if (isPending) return null;
+  if (!data) return <SignInPage why={error} />;
+  return (
+    <SelectionProvider>
+      <Frame>
+        <Band technician={data.technician} />
+        <Main>
+          <Routes>
+            <Route path="/" element={<DeskPage />} />
+            <Route path="/find" element={<FindPage />} />
+            <Route path="/receipts" element={<ReceiptsPage />} />
+            <Route path="/receipts/:id" element={<ReceiptsPage />} />
+            <Route path="*" element={<Navigate to="/" replace />} />
+          </Routes>
+        </Main>
+        <Tray />
+      </Frame>
+    </SelectionProvider>
+  );
+}

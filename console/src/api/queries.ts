@@ -1,0 +1,36 @@
+// One query for each thing the console reads.
+import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
+import type { operations } from "./schema";
+import { ask, client } from "./client";
+
+export type FindQuery = NonNullable<operations["findCopies"]["parameters"]["query"]>;
+
+export const session = queryOptions({ queryKey: ["session"], queryFn: () => ask(client.GET("/session")), retry: false, staleTime: Infinity });
+
+export const machines = queryOptions({ queryKey: ["machines"], queryFn: () => ask(client.GET("/machines")) });
+
+export const jobs = queryOptions({ queryKey: ["jobs"], queryFn: () => ask(client.GET("/jobs", { params: { query: { limit: 6, kind: "survey" } } })) });
+
+export const receipts = infiniteQueryOptions({
+  queryKey: ["receipts"],
+  queryFn: ({ pageParam }) => ask(client.GET("/receipts", { params: { query: pageParam ? { cursor: pageParam } : {} } })),
+  initialPageParam: "",
+  getNextPageParam: (page) => page.next,
+});
+
+export const receipt = (id: string) =>
+  queryOptions({ queryKey: ["receipts", id], queryFn: () => ask(client.GET("/receipts/{id}", { params: { path: { id } } })) });
+
+export const copies = (query: FindQuery) =>
+  infiniteQueryOptions({
+    queryKey: ["copies", query],
+    queryFn: ({ pageParam }) => ask(client.GET("/copies", { params: { query: pageParam ? { ...query, cursor: pageParam } : query } })),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
+  });
+
+export const firstCopies = (query: FindQuery) =>
+  queryOptions({ queryKey: ["copies", "first", query], queryFn: () => ask(client.GET("/copies", { params: { query } })) });
+
+export const preview = (id: string) =>
+  queryOptions({ queryKey: ["preview", id], queryFn: () => ask(client.GET("/copies/{id}/preview", { params: { path: { id } } })), retry: false });

@@ -1,0 +1,50 @@
+import styled from "styled-components";
+import type { PlanItem } from "../api/client";
+import { Care, Quiet } from "../parts/controls";
+import { PlaceText } from "../parts/PlaceText";
+import { tokens } from "../theme";
+import { bytes } from "../when";
+
+const Table = styled.table`
+  width: 100%;
+  margin-top: 16px;
+  border-collapse: collapse;
+  th { text-align: left; font-weight: 400; color: ${tokens.quiet}; border-bottom: 1px solid ${tokens.rule}; padding: 4px 10px 4px 0; }
+  td { vertical-align: top; padding: 7px 10px 7px 0; border-bottom: 1px solid ${tokens.faint}; }
+  th:nth-child(2), td:nth-child(2) { text-align: right; white-space: nowrap; }
+`;
+
+const does = { move: "Move", copy: "Copy", skip: "Skip", refuse: "Cannot" };
+
+/** The plan, a row an item, with every clash and how it is settled. */
+export function PlanTable({ items }: { items: PlanItem[] }) {
+  return (
+    <Table aria-label="The plan">
+      <thead>
+        <tr>
+          <th>Does</th>
+          <th>Size</th>
+          <th>To</th>
+        </tr>
+      </thead>
+      <tbody>
+        {items.map((i) => (
+          <tr key={i.copy}>
+            <td>{i.action === "refuse" ? <Care>{does.refuse}</Care> : does[i.action]}</td>
+            <td>{bytes(i.size)}</td>
+            <td>
+              {i.to.machine ? <PlaceText place={i.to} /> : <PlaceText place={i.from} />}
+              {i.clash && <Care as="div">{sentence(i.clash)}</Care>}
+              {i.note && <Quiet as="div">{sentence(i.note)}</Quiet>}
+              {i.makes && <Quiet as="div">Made again: {i.makes.map((m) => m.path).join(", ")}</Quiet>}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </Table>
+  );
+}
+
+function sentence(text: string): string {
+  return `${text.charAt(0).toUpperCase()}${text.slice(1)}.`;
+}

@@ -1,0 +1,122 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import styled from "styled-components";
+import type { Copy } from "../api/client";
+import { firstCopies } from "../api/queries";
+import { Care, Quiet, Sheet } from "../parts/controls";
+import { Failure, Notice } from "../parts/Notice";
+import { tokens } from "../theme";
+import { useNow } from "../useNow";
+import { absolute, ago, expiry } from "../when";
+import { Surveys } from "./Surveys";
+
+const Page = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1.5fr) minmax(0, 1fr);
+  gap: 16px;
+  padding: 16px 20px;
+  align-items: start;
+  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+`;
+
+const Stack = styled.div`
+  display: grid;
+  gap: 16px;
+`;
+
+const Head = styled.div`
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  a { color: ${tokens.ink}; }
+`;
+
+const List = styled.ul`
+  margin-top: 8px;
+  li { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0 14px; padding: 6px 0; border-top: 1px solid ${tokens.faint}; }
+  li > span:first-child { overflow-wrap: anywhere; }
+  a { color: ${tokens.ink}; text-decoration-color: ${tokens.rule}; }
+`;
+
+const limit = 8;
+
+export function DeskPage() {
+  return (
+    <Page>
+      <DeletedLately />
+      <Stack>
+        <ExpiresSoon />
+        <Surveys />
+      </Stack>
+    </Page>
+  );
+}
+
+function DeletedLately() {
+  const { data, error, refetch } = useQuery(firstCopies({ state: "gone", whole: true, limit: 14 }));
+  return (
+    <Sheet aria-label="Deleted lately">
+      <Head>
+        <h1>Deleted lately</h1>
+        <Link to="/find?state=gone">all of it</Link>
+      </Head>
+      {error && <Failure problem={error} retry={() => void refetch()} />}
+      {data?.copies.length === 0 && (
+        <Notice title="No trash holds anything, as far as was surveyed.">
+          Add machines with “humble-rewind machine add”, their trashes with “--with-suggested”, and survey.
+        </Notice>
+      )}
+      <List>{data?.copies.map((c) => <Deleted key={c.id} copy={c} />)}</List>
+    </Sheet>
+  );
+}
+
+function Deleted({ copy: c }: { copy: Copy }) {
+  return (
+    <li>
+      <span>
+        <Link to={findLink(c)}>{c.name}</Link>{" "}
+        <Quiet>
+          {c.person ? `of ${c.person}, ` : ""}
+          {c.place.machine}
+          {c.source.drive && `, drive ${c.source.drive}`}
+        </Quiet>
+      </span>
+      <Quiet>
+        {c.gone_at && absolute(c.gone_at)} · {c.gone_at && ago(c.gone_at)}
+      </Quiet>
+    </li>
+  );
+}
+
+function findLink(c: Copy): string {
+  return `/find?${new URLSearchParams({ words: c.name, machine: c.place.machine })}`;
+}
+
+const week = 7 * 24 * 3600_000;
+
+function ExpiresSoon() {
+  // To the hour, so that the same question is not asked anew at every look.
+  const before = new Date(Math.ceil((useNow() + week) / 3600_000) * 3600_000).toISOString();
+  const { data, error } = useQuery(firstCopies({ expires_before: before, whole: true, sort: "expires", limit }));
+  return (
+    <Sheet aria-label="Expires soon">
+      <Head>
+        <h1>Expires within a week</h1>
+        {data && data.total > limit && <Link to="/find?sort=expires">all {data.total}</Link>}
+      </Head>
+      {error && <Failure problem={error} />}
+      {data?.copies.length === 0 && <Notice title="Nothing does." />}
+      <List>
+        {data?.copies.map((c) => (
+          <li key={c.id}>
+            <span>
+              <Link to={findLink(c)}>{c.name}</Link> <Quiet>{c.person && `of ${c.person}`}</Quiet>
+            </span>
+            <Care>{expiry(c.expires_at).text}</Care>
+          </li>
+        ))}
+      </List>
+    </Sheet>
+  );
+}

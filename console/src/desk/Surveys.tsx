@@ -1,0 +1,87 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+import styled from "styled-components";
+import { ask, client, type Job } from "../api/client";
+import { jobs as jobsQuery, machines as machinesQuery } from "../api/queries";
+import { useJob } from "../api/useJob";
+import { Care, Plain, Quiet, Sheet } from "../parts/controls";
+import { Failure, Notice } from "../parts/Notice";
+import { Progress } from "../parts/Progress";
+import { tokens } from "../theme";
+import { absolute, counted } from "../when";
+
+const List = styled.ul`
+  margin: 8px 0 12px;
+  li { padding: 6px 0; border-top: 1px solid ${tokens.faint}; overflow-wrap: anywhere; }
+`;
+
+const Head = styled.div`
+  display: flex;
+  justify-content: space-between;
+  align-items: center;
+`;
+
+/** Surveys running, failing and done lately, and the button that begins one. */
+export function Surveys() {
+  const queries = useQueryClient();
+  const { data, error } = useQuery(jobsQuery);
+  const { data: site } = useQuery(machinesQuery);
+  const begin = useMutation({
+    mutationFn: () => ask(client.POST("/surveys", { body: {} })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: jobsQuery.queryKey }),
+  });
+  const trouble = site?.machines.flatMap((m) => m.sources).filter((s) => s.trouble) ?? [];
+  return (
+    <Sheet aria-label="Surveys">
+      <Head>
+        <h1>Surveys</h1>
+        <Plain isDisabled={begin.isPending} onPress={() => begin.mutate()}>
+          Survey everything now
+        </Plain>
+      </Head>
+      {error && <Failure problem={error} />}
+      {begin.error && <Failure problem={begin.error} />}
+      {data?.jobs.length === 0 && <Notice title="Nothing was surveyed yet." />}
+      <List>
+        {trouble.map((s) => (
+          <li key={s.id}>
+            <Care>{s.trouble}</Care>
+          </li>
+        ))}
+        {data?.jobs.map((j) => <Survey key={j.id} job={j} />)}
+      </List>
+    </Sheet>
+  );
+}
+
+function Survey({ job: listed }: { job: Job }) {
+  const queries = useQueryClient();
+  const running = !listed.ended_at;
+  const followed = useJob(running ? listed.id : undefined);
+  const job = followed ?? listed;
+  useEffect(() => {
+    if (running && job.ended_at) void queries.invalidateQueries();
+  }, [running, job.ended_at, queries]);
+  if (!job.ended_at) {
+    return (
+      <li>
+        <Progress job={job} label={job.state === "waiting" ? "Waiting:" : "Surveying:"} />
+      </li>
+    );
+  }
+  const fresh = sum(job, "fresh");
+  const gone = sum(job, "gone");
+  return (
+    <li>
+      {absolute(job.created_at)}{" "}
+      <Quiet>
+        · {counted(job.done, "copy", "copies")}, {fresh} new, {gone} gone
+      </Quiet>
+      {job.error && <Care as="div">{job.error}</Care>}
+    </li>
+  );
+}
+
+function sum(job: Job, what: "fresh" | "gone"): number {
+  return (job.outcomes ?? []).reduce((n, o) => n + o[what], 0);
+}

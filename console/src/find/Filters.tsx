@@ -1,0 +1,122 @@
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import styled from "styled-components";
+import { machines as machinesQuery } from "../api/queries";
+import { Plain } from "../parts/controls";
+import { tokens } from "../theme";
+import { useNow } from "../useNow";
+
+const Form = styled.form`
+  display: grid;
+  gap: 10px;
+  label { display: grid; gap: 2px; color: ${tokens.quiet}; font-size: 13px; line-height: 19px; }
+  label.line { display: flex; gap: 7px; align-items: baseline; }
+  select, input:not([type="checkbox"]) {
+    width: 100%;
+    color: ${tokens.ink};
+    font-size: 15px;
+    padding: 5px 6px;
+    border: 1px solid ${tokens.rule};
+    border-radius: ${tokens.corner};
+    background: ${tokens.sheet};
+  }
+`;
+
+const types = ["documents", "spreadsheets", "drawings", "pictures", "contacts", "calendars", "mail", "archives", "sound", "video", "programs", "folders", "other"];
+
+const periods = [
+  { name: "today", hours: 24 },
+  { name: "in the last 3 days", hours: 72 },
+  { name: "in the last week", hours: 168 },
+  { name: "in the last 30 days", hours: 720 },
+];
+
+const sorts = [
+  ["", "newest deletion"],
+  ["expires", "soonest expiry"],
+  ["written", "newest content"],
+  ["name", "name"],
+  ["size", "largest"],
+] as const;
+
+/** The filters; what they say lives in the address, so that a search can be passed on. */
+export function Filters() {
+  const [params, setParams] = useSearchParams();
+  const { data } = useQuery(machinesQuery);
+  const people = [...new Set(data?.machines.flatMap((m) => m.people.map((p) => p.name)))].sort();
+  const change = (name: string) => (value: string) =>
+    setParams((before) => {
+      const next = new URLSearchParams(before);
+      next.delete(name);
+      if (value) next.set(name, value);
+      return next;
+    });
+  const value = (name: string) => params.get(name) ?? "";
+  return (
+    <Form onSubmit={(e) => e.preventDefault()}>
+      <Choice label="Machine" value={value("machine")} change={change("machine")} options={data?.machines.map((m) => m.name) ?? []} />
+      <Choice label="Person" value={value("person")} change={change("person")} options={people} />
+      <Choice label="Type" value={value("type")} change={change("type")} options={types} />
+      <Choice label="State" value={value("state")} change={change("state")} options={["gone", "present", "changed"]} />
+      <Since value={value("gone_since")} change={change("gone_since")} />
+      <label>
+        Under the folder
+        <input key={value("under")} defaultValue={value("under")} placeholder="/home/…" onBlur={(e) => change("under")(e.target.value.trim())} onKeyDown={(e) => e.key === "Enter" && change("under")(e.currentTarget.value.trim())} />
+      </label>
+      <label>
+        Order
+        <select value={value("sort")} onChange={(e) => change("sort")(e.target.value)}>
+          {sorts.map(([id, name]) => (
+            <option key={id} value={id}>
+              {name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="line">
+        <input type="checkbox" checked={value("records") !== ""} onChange={(e) => change("records")(e.target.checked ? "yes" : "")} />
+        known by record alone
+      </label>
+      <Plain onPress={() => setParams(value("words") ? { words: value("words") } : {})}>Clear filters</Plain>
+    </Form>
+  );
+}
+
+function Choice({ label, value, change, options }: { label: string; value: string; change: (v: string) => void; options: string[] }) {
+  return (
+    <label>
+      {label}
+      <select value={value} onChange={(e) => change(e.target.value)}>
+        <option value="">any</option>
+        {options.map((o) => (
+          <option key={o}>{o}</option>
+        ))}
+      </select>
+    </label>
+  );
+}
+
+/** Since when it is gone: the address keeps the moment itself, to the hour, so that a link means the same tomorrow. */
+function Since({ value, change }: { value: string; change: (v: string) => void }) {
+  const now = useNow();
+  const choose = (hours: string) => {
+    const since = new Date(now - Number(hours) * 3600_000);
+    since.setMinutes(0, 0, 0);
+    change(hours ? since.toISOString() : "");
+  };
+  const known = periods.find((p) => Math.abs(now - new Date(value).getTime() - p.hours * 3600_000) < 2 * 3600_000);
+  return (
+    <label>
+      Deleted
+      <select value={value ? String(known?.hours ?? "other") : ""} onChange={(e) => choose(e.target.value)}>
+        <option value="">any time</option>
+        {periods.map((p) => (
+          <option key={p.hours} value={p.hours}>
+            {p.name}
+          </option>
+        ))}
+        {value && !known && <option value="other">since {new Date(value).toLocaleString("en-GB")}</option>}
+      </select>
+    </label>
+  );
+}

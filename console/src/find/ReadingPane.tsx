@@ -1,0 +1,79 @@
+import styled from "styled-components";
+import type { Copy } from "../api/client";
+import { Care, Quiet } from "../parts/controls";
+import { Notice } from "../parts/Notice";
+import { Peek } from "../parts/Peek";
+import { PlaceText } from "../parts/PlaceText";
+import { tokens } from "../theme";
+import { absolute, ago, bytes, expiry } from "../when";
+
+const Facts = styled.dl`
+  display: grid;
+  grid-template-columns: max-content 1fr;
+  gap: 2px 14px;
+  margin: 10px 0 14px;
+  padding-bottom: 12px;
+  border-bottom: 1px solid ${tokens.rule};
+  font-size: 14px;
+  line-height: 20px;
+  dt { color: ${tokens.quiet}; }
+  dd { overflow-wrap: anywhere; }
+`;
+
+const Notes = styled.ul`
+  margin: 8px 0;
+  color: ${tokens.care};
+`;
+
+/** Everything about the copy that has the focus, and a look into it. */
+export function ReadingPane({ copy: c }: { copy: Copy }) {
+  const end = expiry(c.expires_at);
+  return (
+    <article aria-label={c.name}>
+      <h1>{c.name}</h1>
+      {c.notes.length > 0 && (
+        <Notes aria-label="Notes">
+          {c.notes.map((n) => (
+            <li key={n}>{n}</li>
+          ))}
+        </Notes>
+      )}
+      <Facts>
+        <dt>{c.origin_known ? "Came from" : "Lies at"}</dt>
+        <dd>
+          <PlaceText place={c.place} />
+        </dd>
+        <Fact name="Deleted" iso={c.gone_at} />
+        <Fact name="Written" iso={c.written_at} />
+        <dt>Expires</dt>
+        <dd>
+          {c.readable ? end.soon ? <Care>{end.text}</Care> : end.text : <Care>only the record is left</Care>}
+          {c.readable && c.expires_at && <Quiet> · {absolute(c.expires_at)}</Quiet>}
+        </dd>
+        <dt>Of</dt>
+        <dd>{c.person ?? "nobody known"}</dd>
+        <dt>Size</dt>
+        <dd>{bytes(c.size)}</dd>
+        <dt>Found in</dt>
+        <dd>
+          {c.source.kind}
+          {c.source.drive && ` of the drive ${c.source.drive}`}
+          {c.item_of && ", inside a folder that was deleted whole"}
+        </dd>
+      </Facts>
+      {c.readable ? <Peek key={c.id} id={c.id} /> : <Notice title="There is nothing to peek at.">Look for another copy of the same name.</Notice>}
+    </article>
+  );
+}
+
+function Fact({ name, iso }: { name: string; iso: string | null | undefined }) {
+  if (!iso) return null;
+  return (
+    <>
+      <dt>{name}</dt>
+      <dd>
+        {absolute(iso)} <Quiet>· {ago(iso)}</Quiet>
+      </dd>
+    </>
+  );
+}

@@ -1,0 +1,23 @@
+import "@fontsource-variable/atkinson-hyperlegible-mono/wght.css";
+import "@fontsource-variable/atkinson-hyperlegible-next/wght.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { App } from "./App";
+import { GlobalStyle } from "./theme";
+
+const queries = new QueryClient({ defaultOptions: { queries: { staleTime: 10_000, retry: 1 } } });
+
+const root = document.getElementById("root");
+if (!root) throw new Error("the page has no #root");
+createRoot(root).render(
+  <StrictMode>
+    <GlobalStyle />
+    <QueryClientProvider client={queries}>
+      <BrowserRouter>
+        <App />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

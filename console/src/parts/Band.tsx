@@ -1,0 +1,98 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useCallback, useRef } from "react";
+import { Button, Input, SearchField } from "react-aria-components";
+import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
+import styled from "styled-components";
+import { ask, client } from "../api/client";
+import { tokens } from "../theme";
+import { useKey } from "../useKeys";
+import { Key } from "./controls";
+
+const Bar = styled.header`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 8px 24px;
+  padding: 10px 20px;
+  border-bottom: 1px solid ${tokens.rule};
+  background: ${tokens.sheet};
+`;
+
+const Name = styled.span`
+  font-weight: 650;
+  letter-spacing: 0.01em;
+`;
+
+const Search = styled(SearchField)`
+  flex: 1 1 260px;
+  max-width: 460px;
+  display: flex;
+  align-items: center;
+  input {
+    flex: 1;
+    min-width: 0;
+    padding: 6px 10px;
+    border: 1px solid ${tokens.rule};
+    border-radius: ${tokens.corner};
+    background: ${tokens.ground};
+  }
+  input::-webkit-search-cancel-button { display: none; }
+`;
+
+const Pages = styled.nav`
+  display: flex;
+  gap: 18px;
+  a { color: ${tokens.ink}; text-decoration: none; padding: 2px 0; border-bottom: 2px solid transparent; }
+  a:hover { border-bottom-color: ${tokens.rule}; }
+  a[aria-current="page"] { border-bottom-color: ${tokens.ink}; font-weight: 650; }
+`;
+
+const Who = styled.span`
+  margin-left: auto;
+  color: ${tokens.quiet};
+  button { border: 0; background: none; padding: 0; margin-left: 10px; text-decoration: underline; cursor: pointer; color: ${tokens.quiet}; }
+`;
+
+export function Band({ technician }: { technician: string }) {
+  const field = useRef<HTMLInputElement>(null);
+  useKey("/", useCallback(() => field.current?.select(), []));
+  const queries = useQueryClient();
+  const signOut = async () => {
+    await ask(client.DELETE("/session"));
+    queries.clear();
+  };
+  return (
+    <Bar>
+      <Name>Humble Rewind</Name>
+      <Words field={field} />
+      <Pages aria-label="Pages">
+        <NavLink to="/" end>Desk</NavLink>
+        <NavLink to="/find">Find</NavLink>
+        <NavLink to="/receipts">Receipts</NavLink>
+      </Pages>
+      <Who>
+        {technician}
+        <Button onPress={() => void signOut()}>Sign out</Button>
+      </Who>
+    </Bar>
+  );
+}
+
+function Words({ field }: { field: React.RefObject<HTMLInputElement | null> }) {
+  const [params] = useSearchParams();
+  const { pathname } = useLocation();
+  const navigate = useNavigate();
+  const words = params.get("words") ?? "";
+  const search = (text: string) => {
+    const next = new URLSearchParams(pathname === "/find" ? params : undefined);
+    next.delete("words");
+    if (text.trim()) next.set("words", text.trim());
+    void navigate(`/find?${next}`);
+  };
+  return (
+    <Search key={words} aria-label="Find by words in the name" defaultValue={words} onSubmit={search} onClear={() => search("")}>
+      <Input ref={field} placeholder="Words in the name" />
+      <Key aria-hidden>/</Key>
+    </Search>
+  );
+}

@@ -1,0 +1,17 @@
+import { useEffect } from "react";
+
+/** Calls act on a single key anywhere on the page, but never while something is typed or a dialogue stands open. */
+export function useKey(key: string, act: () => void, enabled = true) {
+  useEffect(() => {
+    if (!enabled) return;
+    const listen = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      if (event.key !== key || event.ctrlKey || event.metaKey || event.altKey) return;
+      if (target.closest("input, textarea, select, [contenteditable], [role=dialog], [role=listbox]")) return;
+      event.preventDefault();
+      act();
+    };
+    document.addEventListener("keydown", listen);
+    return () => document.removeEventListener("keydown", listen);
+  }, [key, act, enabled]);
+}

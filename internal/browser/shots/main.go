@@ -1,0 +1,77 @@
+// Command shots takes the pictures of the console that the documentation shows, from a served sample world.
+//
+//	shots URL-WITH-TOKEN DIR
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"humble-rewind/internal/browser"
+)
+
+func main() {
+	if len(os.Args) != 3 {
+		fmt.Fprintln(os.Stderr, "usage: shots URL-WITH-TOKEN DIR")
+		os.Exit(2)
+	}
+	if err := take(os.Args[1], os.Args[2]); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func take(link, dir string) error {
+	b, err := browser.Open(context.Background(), 1280, 800)
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	base, _, _ := strings.Cut(link, "/sign-in")
+	shot := func(name string) error {
+		png, err := b.Screenshot()
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)
+	}
+	press := func(keys ...string) func() error { return func() error { return b.Press(keys...) } }
+	visit := func(path, text string) func() error {
+		return func() error {
+			if err := b.Visit(base + path); err != nil {
+				return err
+			}
+			return b.WaitText(text)
+		}
+	}
+	steps := []func() error{
+		func() error { return b.Visit(link) },
+		func() error { return b.WaitText("Deleted lately") },
+		func() error { return shot("desk") },
+		visit("/find?words=offsets&state=gone", "Marsh Wren offsets.csv"),
+		func() error { return b.TabTo("row", 40) },
+		press(browser.Space, browser.Down, browser.Down, browser.Space, browser.Down, browser.Space),
+		func() error { return b.WaitText("3 copies selected") },
+		func() error { return shot("find") },
+		press("b"),
+		func() error { return b.WaitText("Nothing is written yet") },
+		func() error { return shot("bring-back") },
+		press(browser.Escape),
+		visit("/find?words=lines&type=drawings", "lines rev 0.svg"),
+		func() error { return b.TabTo("row", 40) },
+		func() error { return b.Dark(true) },
+		func() error { return shot("find-dark") },
+		func() error { return b.Dark(false) },
+		visit("/receipts", "Receipt r"),
+		func() error { return shot("receipts") },
+	}
+	for _, step := range steps {
+		if err := step(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
