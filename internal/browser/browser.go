@@ -12,6 +12,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 )
@@ -87,11 +88,27 @@ func (b *Browser) Dark(on bool) error {
 // Press types keys one after the other as a person would: a single character, or one of the Key constants.
 func (b *Browser) Press(keys ...string) error {
 	for _, key := range keys {
-		if err := b.Do(chromedp.KeyEvent(key)); err != nil {
+		action := chromedp.KeyEvent(key)
+		if key == Space {
+			action = pressSpace
+		}
+		if err := b.Do(action); err != nil {
 			return fmt.Errorf("press %q: %w", key, err)
 		}
 	}
 	return nil
+}
+
+// pressSpace sends the key and its character as one event. Sent apart, as KeyEvent does, a page that handles the key
+// could not keep the character from also scrolling.
+func pressSpace(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+	down := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: " ", Code: "Space", Text: " ", WindowsVirtualKeyCode: 32}
+	up := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyUp, Key: " ", Code: "Space", WindowsVirtualKeyCode: 32}
+	_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, down)
+	if err == nil {
+		_, err = cdp.Call(ctx, t, input.DispatchKeyEvent, up)
+	}
+	return chromedp.Void{}, err
 }
 
 // Keys that are not characters.

@@ -7,7 +7,16 @@ import { useSelection } from "../selection";
 import { tokens } from "../theme";
 import { absolute, bytes, expiry } from "../when";
 
+const Frame = styled.div`
+  flex: 1;
+  min-height: 0;
+`;
+
+// The list itself scrolls: moving the focus scrolls the element that holds the rows, and no other.
 const Rows = styled(GridList)`
+  position: relative;
+  height: 100%;
+  overflow: auto;
   outline: none;
 `;
 
@@ -69,13 +78,13 @@ export function CopyList({ copies, show }: { copies: Copy[]; show: (id: string) 
     selection.setAmong(copies, new Set(chosen.filter((id) => copies.find((c) => c.id === id)?.readable)));
   };
   return (
-    <div onFocus={(e) => showFocused(e.target, show)}>
+    <Frame onFocus={(e) => showFocused(e.target, show)}>
       <Rows aria-label="Copies" selectionMode="multiple" selectedKeys={selected} onSelectionChange={select}>
         {copies.map((c) => (
           <CopyRow key={c.id} copy={c} />
         ))}
       </Rows>
-    </div>
+    </Frame>
   );
 }
 

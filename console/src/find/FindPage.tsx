@@ -29,6 +29,9 @@ const Middle = styled(Column)`
   border-inline: 1px solid ${tokens.faint};
   background: ${tokens.sheet};
   padding: 0;
+  overflow: hidden;
+  display: flex;
+  flex-direction: column;
 `;
 
 const Head = styled.div`
