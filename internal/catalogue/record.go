@@ -26,8 +26,15 @@ type Capture struct {
 	source  Source
 	fresh   []found
 	ended   []int64
+	writing chan error     // of the batch being written meanwhile; nil where none is
 	visited map[int64]bool // store folders that were read
+
+	// Numbers of folders met lately, used by write alone.
+	dirs, storeDirs map[string]int64
 }
+
+// maxInterned bounds the folders remembered.
+const maxInterned = 10_000
 
 type found struct {
 	source.Sighting
@@ -46,7 +53,7 @@ func (c *Catalogue) BeginCapture(ctx context.Context, src Source, at time.Time) 
 		return nil, err
 	}
 	id, err := r.LastInsertId()
-	return &Capture{c: c, id: id, source: src, visited: map[int64]bool{}}, err
+	return &Capture{c: c, id: id, source: src, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}, err
 }
 
 // Known returns the open spans of a folder of the store by name.
@@ -92,16 +99,47 @@ func (k *Capture) End(ctx context.Context, span int64) error {
 	return k.flushFull(ctx)
 }
 
+// flushFull hands a full batch over to be written while the next is gathered.
 func (k *Capture) flushFull(ctx context.Context) error {
 	if len(k.fresh)+len(k.ended) < batchRows {
 		return nil
 	}
-	return k.flush(ctx)
+	if err := k.written(); err != nil {
+		return err
+	}
+	fresh, ended, done := k.fresh, k.ended, make(chan error, 1)
+	k.fresh, k.ended, k.writing = make([]found, 0, batchRows), nil, done
+	go func() { done <- k.write(ctx, fresh, ended) }()
+	return nil
+}
+
+// written waits for the batch being written.
+func (k *Capture) written() error {
+	if k.writing == nil {
+		return nil
+	}
+	err := <-k.writing
+	k.writing = nil
+	return err
+}
+
+// Abandon waits for what is being written; call it where a capture does not come to Finish.
+func (k *Capture) Abandon() { _ = k.written() }
+
+// flush writes everything gathered so far.
+func (k *Capture) flush(ctx context.Context) error {
+	if err := k.written(); err != nil {
+		return err
+	}
+	err := k.write(ctx, k.fresh, k.ended)
+	k.fresh, k.ended = nil, nil
+	return err
 }
 
 // Finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
-// lies at or below the paths in unread stays as it is. It returns how many spans it ended.
-func (k *Capture) Finish(ctx context.Context, unread, notes []string) (int64, error) {
+// lies at or below the paths in unread stays as it is. readable is how many readable copies the source holds. It returns
+// how many spans it ended.
+func (k *Capture) Finish(ctx context.Context, readable int64, unread, notes []string) (int64, error) {
 	if err := k.flush(ctx); err != nil {
 		return 0, err
 	}
@@ -126,9 +164,8 @@ func (k *Capture) Finish(ctx context.Context, unread, notes []string) (int64, er
 		if _, err := tx.ExecContext(ctx, "UPDATE captures SET complete = 1 WHERE id = ?", k.id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, `UPDATE sources SET last_capture = ?1, trouble = '', notes = ?2,
-			found = (SELECT count(*) FROM spans WHERE source_id = ?3 AND ended_capture IS NULL AND readable) WHERE id = ?3`,
-			k.id, toJSON(notes), k.source.ID)
+		_, err := tx.ExecContext(ctx, "UPDATE sources SET last_capture = ?, trouble = '', notes = ?, found = ? WHERE id = ?",
+			k.id, toJSON(notes), readable, k.source.ID)
 		return err
 	})
 	return ended, err
@@ -176,43 +213,51 @@ func underAny(path string, folders []string) bool {
 // fills it with many rows, a few more spread them over places and spans.
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
-		dir BLOB, name BLOB, folded TEXT, store_dir BLOB, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
+		dir_id INTEGER, name BLOB, folded TEXT, store_dir_id INTEGER, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
 		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT)`)
 	return err
 }
 
 const stagingColumns, rowsPerInsert = 16, 100
 
-func (k *Capture) flush(ctx context.Context) error {
-	if len(k.fresh) == 0 && len(k.ended) == 0 {
+func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error {
+	if len(fresh) == 0 && len(ended) == 0 {
 		return nil
 	}
 	last := k.lastBefore()
-	err := k.c.tx(ctx, func(tx *sql.Tx) error {
+	return k.c.tx(ctx, func(tx *sql.Tx) error {
 		end, err := tx.PrepareContext(ctx, "UPDATE spans SET ended_capture = ?, last_capture = ? WHERE id = ?")
 		if err != nil {
 			return err
 		}
 		defer end.Close()
-		for _, id := range k.ended {
+		for _, id := range ended {
 			if _, err := end.ExecContext(ctx, k.id, last, id); err != nil {
 				return err
 			}
 		}
-		if err := k.stage(ctx, tx); err != nil {
+		if err := k.stage(ctx, tx, fresh); err != nil {
 			return err
 		}
 		return k.spread(ctx, tx)
 	})
-	if err != nil {
-		return err
-	}
-	clear(k.fresh)
-	k.fresh, k.ended = k.fresh[:0], k.ended[:0]
-	return nil
 }
 
-func (k *Capture) stage(ctx context.Context, tx *sql.Tx) error {
+// intern returns the number of a folder, new or known, of the machine or of the store.
+func intern(ctx context.Context, tx *sql.Tx, seen map[string]int64, table, owner string, of int64, path string) (int64, error) {
+	if id, ok := seen[path]; ok {
+		return id, nil
+	}
+	var id int64
+	err := tx.QueryRowContext(ctx, "INSERT INTO "+table+" ("+owner+", path) VALUES (?, ?) ON CONFLICT DO UPDATE SET path = excluded.path RETURNING id", of, []byte(path)).Scan(&id)
+	if len(seen) >= maxInterned {
+		clear(seen)
+	}
+	seen[path] = id
+	return id, err
+}
+
+func (k *Capture) stage(ctx context.Context, tx *sql.Tx, fresh []found) error {
 	row := "(" + strings.Repeat("?,", stagingColumns-1) + "?)"
 	many := "INSERT INTO staging VALUES " + strings.Repeat(row+",", rowsPerInsert-1) + row
 	insert, err := tx.PrepareContext(ctx, many)
@@ -220,11 +265,19 @@ func (k *Capture) stage(ctx context.Context, tx *sql.Tx) error {
 		return err
 	}
 	defer insert.Close()
-	for rest := k.fresh; len(rest) > 0; {
+	for rest := fresh; len(rest) > 0; {
 		n := min(rowsPerInsert, len(rest))
 		args := make([]any, 0, n*stagingColumns)
 		for _, f := range rest[:n] {
-			args = append(args, f.columns()...)
+			dir, err := intern(ctx, tx, k.dirs, "dirs", "machine_id", k.source.MachineID, place.Folder(f.Place))
+			if err != nil {
+				return err
+			}
+			storeDir, err := intern(ctx, tx, k.storeDirs, "store_dirs", "source_id", k.source.ID, f.At.Dir)
+			if err != nil {
+				return err
+			}
+			args = append(args, f.columns(dir, storeDir)...)
 		}
 		if n == rowsPerInsert {
 			_, err = insert.ExecContext(ctx, args...)
@@ -239,7 +292,7 @@ func (k *Capture) stage(ctx context.Context, tx *sql.Tx) error {
 	return nil
 }
 
-func (f *found) columns() []any {
+func (f *found) columns(dir, storeDir int64) []any {
 	name := place.Name(f.Place)
 	class := fileclass.Of(name)
 	if f.Type == plan.Folder {
@@ -249,7 +302,7 @@ func (f *found) columns() []any {
 	if len(f.Notes) > 0 {
 		notes = toJSON(f.Notes)
 	}
-	return []any{[]byte(place.Folder(f.Place)), []byte(name), names.Fold(name), []byte(f.At.Dir), []byte(f.At.Name), f.Mark,
+	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark,
 		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes}
 }
 
@@ -258,14 +311,10 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		sql  string
 		args []any
 	}{
-		{"INSERT INTO dirs (machine_id, path) SELECT DISTINCT ?, dir FROM staging WHERE true ON CONFLICT DO NOTHING", []any{k.source.MachineID}},
-		{"INSERT INTO store_dirs (source_id, path) SELECT DISTINCT ?, store_dir FROM staging WHERE true ON CONFLICT DO NOTHING", []any{k.source.ID}},
-		{`INSERT INTO places (dir_id, name, folded) SELECT d.id, t.name, t.folded FROM staging t JOIN dirs d ON d.machine_id = ? AND d.path = t.dir
-			WHERE true ON CONFLICT DO NOTHING`, []any{k.source.MachineID}},
+		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
 		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, first_capture)
-			SELECT p.id, ?1, sd.id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes, ?2
-			FROM staging t JOIN dirs d ON d.machine_id = ?3 AND d.path = t.dir JOIN places p ON p.dir_id = d.id AND p.name = t.name
-			JOIN store_dirs sd ON sd.source_id = ?1 AND sd.path = t.store_dir`, []any{k.source.ID, k.id, k.source.MachineID}},
+			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes, ?
+			FROM staging t JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.id}},
 		{"DELETE FROM staging", nil},
 	}
 	for _, step := range steps {

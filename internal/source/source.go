@@ -53,8 +53,8 @@ type Sighting struct {
 
 // Known tells what earlier surveys reported.
 type Known interface {
-	// Marks returns the marks of what a folder of the store held, by name. An unknown folder is an empty map.
-	Marks(ctx context.Context, dir string) (map[string]string, error)
+	// Marks returns a look-up of the marks of what a folder of the store held, by name; "" is not known.
+	Marks(ctx context.Context, dir string) (func(name string) string, error)
 }
 
 // Reporter takes what a survey finds. Sightings come folder by folder: once one of another Dir has come, none of the

@@ -38,6 +38,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err != nil {
 		return Result{}, err
 	}
+	defer capture.Abandon()
 	c := &comparison{ctx: ctx, capture: capture, source: src, owner: ownerOf(machine), progress: progress, cache: map[string]map[string]catalogue.KnownSpan{}}
 	if err := store.Survey(ctx, c, c); err != nil {
 		return c.Result, err
@@ -45,7 +46,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err := c.closeDir(); err != nil {
 		return c.Result, err
 	}
-	ended, err := capture.Finish(ctx, c.unread, c.Notes)
+	ended, err := capture.Finish(ctx, c.Found, c.unread, c.Notes)
 	c.Gone += ended
 	if err != nil {
 		return c.Result, err
@@ -77,16 +78,9 @@ func (c *comparison) known(dir string) (map[string]catalogue.KnownSpan, error) {
 	return known, err
 }
 
-func (c *comparison) Marks(_ context.Context, dir string) (map[string]string, error) {
+func (c *comparison) Marks(_ context.Context, dir string) (func(name string) string, error) {
 	known, err := c.known(dir)
-	if err != nil {
-		return nil, err
-	}
-	marks := make(map[string]string, len(known))
-	for name, span := range known {
-		marks[name] = span.Mark
-	}
-	return marks, nil
+	return func(name string) string { return known[name].Mark }, err
 }
 
 func (c *comparison) Sight(s source.Sighting) error {

@@ -109,7 +109,6 @@ CREATE TABLE spans (
 CREATE UNIQUE INDEX spans_in_store ON spans (store_dir_id, store_name) WHERE ended_capture IS NULL;
 CREATE INDEX spans_of_place ON spans (place_id);
 CREATE INDEX spans_by_gone ON spans (gone_at DESC, id DESC);
-CREATE INDEX spans_of_source ON spans (source_id, gone_at);
 
 CREATE TABLE jobs (
     id         INTEGER PRIMARY KEY,

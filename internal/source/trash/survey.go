@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/zonetime"
@@ -27,41 +29,57 @@ type visit struct {
 }
 
 func (v *visit) survey(ctx context.Context) error {
-	records, infoDir, err := v.records(ctx)
-	if err != nil || infoDir == nil && records == nil {
-		return err
-	}
-	if infoDir != nil {
-		defer infoDir.Close()
-	}
 	filesPath := join(v.can.dir, "files")
-	files, err := v.Files.Folder(ctx, place.Join(v.At, filesPath))
-	var items []reach.Info
-	switch {
-	case isGone(err):
-	case err != nil:
-		return v.report.Unread(v.can.dir, err)
-	default:
-		defer files.Close()
-		if items, err = files.List(ctx); err != nil {
-			return v.report.Unread(v.can.dir, err)
+	var files, infoDir reach.Folder
+	var items, infos []reach.Info
+	var both errgroup.Group
+	both.Go(func() (err error) { files, items, err = v.list(ctx, filesPath); return err })
+	both.Go(func() (err error) { infoDir, infos, err = v.list(ctx, join(v.can.dir, "info")); return err })
+	err := both.Wait()
+	for _, folder := range []reach.Folder{files, infoDir} {
+		if folder != nil {
+			defer folder.Close()
 		}
 	}
-	sightings := make([]source.Sighting, 0, len(items))
+	if err != nil {
+		// Of one folder alone nothing can be said: every item would seem to lack its record, or the other way round.
+		return v.report.Unread(v.can.dir, err)
+	}
+	records := make(map[string]reach.Info, len(infos))
+	for _, i := range infos {
+		if name, ok := strings.CutSuffix(i.Name, recordSuffix); ok && name != "" {
+			records[name] = i
+		}
+	}
 	marks, err := v.known.Marks(ctx, filesPath)
 	if err != nil {
 		return err
 	}
+	// What lies in folders is reported first, each as a group of its own; then all items as they are read.
+	var folders []source.Sighting
 	for _, item := range items {
-		s, err := v.item(ctx, files, infoDir, item, records, marks)
-		if err != nil {
-			return err
+		if item.Type == plan.Folder {
+			s, err := v.item(ctx, files, infoDir, item, records, marks)
+			if err != nil {
+				return err
+			}
+			folders = append(folders, s)
+		}
+	}
+	if err := sightAll(v.report, folders); err != nil {
+		return err
+	}
+	for _, item := range items {
+		if item.Type != plan.Folder {
+			s, err := v.item(ctx, files, infoDir, item, records, marks)
+			if err == nil {
+				err = v.report.Sight(s)
+			}
+			if err != nil {
+				return err
+			}
 		}
 		delete(records, item.Name)
-		sightings = append(sightings, s) // what lies in a folder is reported first, so its own folder's wait
-	}
-	if err := sightAll(v.report, sightings); err != nil {
-		return err
 	}
 	return v.orphans(ctx, infoDir, records)
 }
@@ -75,29 +93,17 @@ func sightAll(report source.Reporter, sightings []source.Sighting) error {
 	return nil
 }
 
-// records lists the records by their items' names. A trash whose records cannot be listed is unread as a whole, because
-// every item would seem to lack its record; a trash without an info folder has items without records.
-func (v *visit) records(ctx context.Context) (map[string]reach.Info, reach.Folder, error) {
-	path := join(v.can.dir, "info")
+// list opens and lists a folder of the store. A trash may lack one of its folders; then there is nothing in it.
+func (v *visit) list(ctx context.Context, path string) (reach.Folder, []reach.Info, error) {
 	folder, err := v.Files.Folder(ctx, place.Join(v.At, path))
 	if isGone(err) {
-		return map[string]reach.Info{}, nil, nil
+		return nil, nil, nil
 	}
 	if err != nil {
-		return nil, nil, v.report.Unread(v.can.dir, err)
+		return nil, nil, err
 	}
 	list, err := folder.List(ctx)
-	if err != nil {
-		folder.Close()
-		return nil, nil, v.report.Unread(v.can.dir, err)
-	}
-	records := make(map[string]reach.Info, len(list))
-	for _, i := range list {
-		if name, ok := strings.CutSuffix(i.Name, recordSuffix); ok && name != "" {
-			records[name] = i
-		}
-	}
-	return records, folder, nil
+	return folder, list, err
 }
 
 // told is what is known about an item from its record.
@@ -107,7 +113,7 @@ type told struct {
 	notes  []string
 }
 
-func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks map[string]string) (source.Sighting, error) {
+func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks func(string) string) (source.Sighting, error) {
 	rec, recorded := records[item.Name]
 	s := source.Sighting{
 		At: source.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
@@ -117,7 +123,7 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 		s.UID = v.can.uid
 	}
 	s.Mark = mark(item, rec)
-	if item.Type != plan.Folder && marks[item.Name] == s.Mark {
+	if item.Type != plan.Folder && marks(item.Name) == s.Mark {
 		s.Same = true
 		return s, nil
 	}
@@ -132,7 +138,7 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 		}
 		s.Size = size
 		s.Mark += fmt.Sprintf(" %d", size)
-		s.Same = marks[item.Name] == s.Mark
+		s.Same = marks(item.Name) == s.Mark
 	}
 	s.Origin, s.GoneAt, s.Notes = t.origin, t.gone, t.notes
 	if item.Type == plan.Link {
@@ -216,7 +222,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 			}
 			s.Mark += fmt.Sprintf(" %d", s.Size)
 		}
-		s.Same = marks[e.Name] == s.Mark
+		s.Same = marks(e.Name) == s.Mark
 		if e.Type == plan.File || e.Type == plan.Folder {
 			total += s.Size
 		}
@@ -240,7 +246,7 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[s
 		if v.can.uid >= 0 {
 			s.UID = v.can.uid
 		}
-		if s.Same = marks[rec.Name] == s.Mark; !s.Same {
+		if s.Same = marks(rec.Name) == s.Mark; !s.Same {
 			t := v.read(infoDir, rec, reach.Info{})
 			s.Origin, s.GoneAt = t.origin, t.gone
 			s.Notes = append([]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))}, t.notes...)
