@@ -2,4 +2,4 @@
 // Go client and their shared types. The console's TypeScript types are generated from the same document.
 package api
 
-//go:generate go tool oapi-codegen -config codegen.yaml openapi.yaml
+//go:generate go tool oapi-codegen -config codegen.yaml -o api.gen.go openapi.yaml

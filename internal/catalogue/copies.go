@@ -179,28 +179,40 @@ func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) erro
 	return err
 }
 
-// below selects a span and, where it is a folder's, the spans of everything in it.
-const below = `WITH RECURSIVE tree (id, source_id, path) AS (
-	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB)
-		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?
+// below selects, of a folder's span, the spans of everything in it that ended with it or are open as it is.
+const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
+	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB), x.ended_capture
+		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?1 AND x.type = 'folder'
 	UNION ALL
-	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB)
-		FROM tree t JOIN store_dirs sd ON sd.source_id = t.source_id AND sd.path = t.path JOIN spans x ON x.store_dir_id = sd.id
-		WHERE x.ended_capture IS %s) `
+	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB), t.ended
+		FROM tree t CROSS JOIN store_dirs sd ON sd.source_id = t.source_id AND sd.path = t.path CROSS JOIN spans x ON x.store_dir_id = sd.id
+		WHERE x.ended_capture IS t.ended) `
+
+const (
+	endBelow = below + `UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
+		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id)
+		WHERE ended_capture IS NULL AND (id = ?1 OR id IN (SELECT id FROM tree))`
+	// Of several spans that one store position has had, only the latest can be open.
+	reopenBelow = below + `UPDATE spans SET last_capture = NULL, ended_capture = NULL
+		WHERE (id = ?1 OR id IN (SELECT id FROM tree)) AND NOT EXISTS (SELECT 1 FROM spans y
+			WHERE y.store_dir_id = spans.store_dir_id AND y.store_name = spans.store_name AND y.id > spans.id)`
+)
 
 // EndCopies ends the spans of copies that were taken out of their stores, and of everything in them.
 func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
-	return c.eachBelow(ctx, ids, fmt.Sprintf(below, "NULL")+`UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
-		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id) WHERE ended_capture IS NULL AND id IN (SELECT id FROM tree)`)
+	return c.eachBelow(ctx, ids, endBelow)
 }
 
-// ReopenCopies takes EndCopies back for copies that were put back into their stores.
+// ReopenCopies takes EndCopies back for copies that were put back into their stores, but where a survey has seen them
+// there again already.
 func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
-	return c.eachBelow(ctx, ids, fmt.Sprintf(below, "NOT NULL")+`UPDATE OR IGNORE spans SET last_capture = NULL, ended_capture = NULL
-		WHERE id IN (SELECT id FROM tree)`)
+	return c.eachBelow(ctx, ids, reopenBelow)
 }
 
 func (c *Catalogue) eachBelow(ctx context.Context, ids []int64, statement string) error {
+	if len(ids) == 0 {
+		return nil
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		each, err := tx.PrepareContext(ctx, statement)
 		if err != nil {

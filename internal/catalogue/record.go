@@ -314,7 +314,7 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
 		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, first_capture)
 			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes, ?
-			FROM staging t JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.id}},
+			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.id}},
 		{"DELETE FROM staging", nil},
 	}
 	for _, step := range steps {

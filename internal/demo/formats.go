@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"fmt"
+	"hash/crc32"
 	"hash/fnv"
 	"html"
 	"image"
@@ -115,7 +116,14 @@ func openDocument(mediaType, body string, at time.Time) []byte {
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)
 	add := func(name string, method uint16, content string) {
-		f, err := w.CreateHeader(&zip.FileHeader{Name: name, Method: method, Modified: at})
+		header := &zip.FileHeader{Name: name, Method: method, Modified: at}
+		create := w.CreateHeader
+		if method == zip.Store { // sizes before the content, as readers that look for the media type expect them
+			header.CRC32 = crc32.ChecksumIEEE([]byte(content))
+			header.CompressedSize64, header.UncompressedSize64 = uint64(len(content)), uint64(len(content))
+			create = w.CreateRaw
+		}
+		f, err := create(header)
 		if err == nil {
 			_, err = f.Write([]byte(content))
 		}

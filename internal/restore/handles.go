@@ -22,6 +22,7 @@ const maxHandles = 256
 type handles struct {
 	ctx     context.Context
 	site    *site.Site
+	reached map[string]reach.Files
 	folders map[place.Place]reach.Folder
 	order   []place.Place
 	sources map[int64]source.Source
@@ -29,10 +30,19 @@ type handles struct {
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
-	return &handles{ctx: ctx, site: s, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}}
+	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}}
 }
 
-func (h *handles) files(machine string) (reach.Files, error) { return h.site.Files(h.ctx, machine) }
+func (h *handles) files(machine string) (reach.Files, error) {
+	if f, ok := h.reached[machine]; ok {
+		return f, nil
+	}
+	f, err := h.site.Files(h.ctx, machine)
+	if err == nil {
+		h.reached[machine] = f
+	}
+	return f, err
+}
 
 // folder opens a folder; the answer belongs to h.
 func (h *handles) folder(p place.Place) (reach.Folder, error) {

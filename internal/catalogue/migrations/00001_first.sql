@@ -106,7 +106,7 @@ CREATE TABLE spans (
     last_capture  INTEGER,
     ended_capture INTEGER
 );
-CREATE UNIQUE INDEX spans_in_store ON spans (store_dir_id, store_name) WHERE ended_capture IS NULL;
+CREATE INDEX spans_in_store ON spans (store_dir_id, store_name);
 CREATE INDEX spans_of_place ON spans (place_id);
 CREATE INDEX spans_by_gone ON spans (gone_at DESC, id DESC);
 

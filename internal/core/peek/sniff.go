@@ -8,7 +8,6 @@ import (
 	"bytes"
 	"io"
 	"strings"
-	"unicode/utf8"
 )
 
 // sniffBytes is how much of the beginning tells the type.
@@ -75,16 +74,19 @@ func plausibleBMP(head []byte) bool {
 	return len(head) >= 18 && bytes.Equal(head[6:10], make([]byte, 4)) && head[14] >= 12 && head[15] == 0
 }
 
-// zipType reads the media type that OpenDocument and EPUB store, uncompressed, as their first member "mimetype".
+// zipType reads the media type that OpenDocument and EPUB store, uncompressed, as their first member "mimetype". Its
+// length may stand behind it only, so the type ends where its characters do; a capital P begins what follows.
 func zipType(head []byte) string {
-	if len(head) >= 38 && string(head[30:38]) == "mimetype" && bytes.Equal(head[8:10], []byte{0, 0}) {
-		size := int(head[18]) | int(head[19])<<8
-		start := 38 + (int(head[28]) | int(head[29])<<8)
-		if size < 100 && start+size <= len(head) {
-			if t := string(head[start : start+size]); strings.HasPrefix(t, "application/") && utf8.ValidString(t) {
-				return t
-			}
-		}
+	const name = "mimetype"
+	if len(head) < 38 || string(head[30:38]) != name || !bytes.Equal(head[8:10], []byte{0, 0}) {
+		return "application/zip"
+	}
+	rest := head[min(len(head), 38+(int(head[28])|int(head[29])<<8)):]
+	end := bytes.IndexFunc(rest, func(r rune) bool {
+		return !('a' <= r && r <= 'z' || '0' <= r && r <= '9' || strings.ContainsRune("/.+-", r))
+	})
+	if mediaType := string(rest[:max(0, end)]); strings.HasPrefix(mediaType, "application/") {
+		return mediaType
 	}
 	return "application/zip"
 }

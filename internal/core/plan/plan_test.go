@@ -1,0 +1,133 @@
+package plan_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+)
+
+// world is what stands where, in the machine "m": a path to its standing.
+type world map[string]plan.Standing
+
+func (w world) At(p place.Place) plan.Standing {
+	s, ok := w[p.Path]
+	s.Exists = ok && s.Problem == ""
+	return s
+}
+
+var (
+	folder = plan.Standing{Type: plan.Folder, Device: 1, Free: 1000}
+	file   = plan.Standing{Type: plan.File, Device: 1, Size: 7}
+	gone   = time.Date(2026, 11, 12, 14, 5, 0, 0, time.UTC)
+)
+
+func wanted(id, from, to string) plan.Wanted {
+	w := plan.Wanted{Copy: id, From: place.Place{Machine: "m", Path: from}, Type: plan.File, Size: 10, Device: 1, Leaves: true, Dated: gone, DatedBy: "deleted"}
+	if to != "" {
+		w.To = place.Place{Machine: "m", Path: to}
+	}
+	return w
+}
+
+func one(t *testing.T, w world, rule plan.Rule, item plan.Wanted) plan.Item {
+	p := plan.Make([]plan.Wanted{item}, rule, w)
+	require.Len(t, p.Items, 1)
+	return p.Items[0]
+}
+
+func TestAFreePlaceOnTheSameFileSystemNeedsOnlyARename(t *testing.T) {
+	got := one(t, world{"/": folder, "/home": folder}, "", wanted("c1", "/trash/a", "/home/a"))
+	assert.Equal(t, plan.Move, got.Action)
+	assert.True(t, got.Renames)
+	assert.Empty(t, got.Clash)
+	assert.Empty(t, got.Makes)
+}
+
+func TestMissingFoldersAreMadeAgainOnce(t *testing.T) {
+	p := plan.Make([]plan.Wanted{wanted("c2", "/trash/b", "/home/x/y/b"), wanted("c1", "/trash/a", "/home/x/a")}, "", world{"/": folder, "/home": folder})
+	var made []string
+	for _, i := range p.Items {
+		for _, m := range i.Makes {
+			made = append(made, m.Path)
+		}
+	}
+	assert.Equal(t, []string{"/home/x", "/home/x/y"}, made)
+}
+
+func TestClashesAreSettledByTheRule(t *testing.T) {
+	w := world{"/": folder, "/home": folder, "/home/a.txt": file}
+	item := wanted("c1", "/trash/a.txt", "/home/a.txt")
+	both := one(t, w, plan.KeepBoth, item)
+	assert.Equal(t, "/home/a (deleted 2026-11-12 14.05).txt", both.To.Path)
+	assert.Contains(t, both.Clash, "both are kept")
+	aside := one(t, w, plan.SetAside, item)
+	assert.True(t, aside.SetsAside)
+	assert.Equal(t, "/home/a.txt", aside.To.Path)
+	skipped := one(t, w, plan.Skip, item)
+	assert.Equal(t, plan.Pass, skipped.Action)
+	w["/home/a.txt"] = plan.Standing{Type: plan.Other}
+	assert.False(t, one(t, w, plan.SetAside, item).SetsAside, "a device or socket cannot be kept, so both are")
+}
+
+func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
+	w := world{"/": folder, "/home": folder}
+	items := []plan.Wanted{wanted("c1", "/trash/a", "/home/a"), wanted("c2", "/trash/a.2", "/home/a"), wanted("c3", "/trash/a.3", "/home/a")}
+	for _, rule := range []plan.Rule{plan.KeepBoth, plan.SetAside} {
+		p := plan.Make(items, rule, w)
+		seen := map[string]bool{}
+		for _, i := range p.Items {
+			assert.False(t, seen[i.To.Path], "%s: %s is filled twice", rule, i.To)
+			assert.False(t, i.SetsAside, "nothing that this very plan brings is set aside")
+			seen[i.To.Path] = true
+		}
+	}
+}
+
+func TestAFolderBringsWhatIsInIt(t *testing.T) {
+	whole := wanted("c1", "/trash/f", "/home/f")
+	whole.Type = plan.Folder
+	inside := wanted("c2", "/trash/f/deep/x", "/home/f/deep/x")
+	inside.Leaves = false
+	p := plan.Make([]plan.Wanted{inside, whole}, "", world{"/": folder, "/home": folder})
+	assert.Equal(t, plan.Move, p.Items[0].Action)
+	assert.Equal(t, plan.Pass, p.Items[1].Action)
+}
+
+func TestAnotherFileSystemNeedsRoomForACopy(t *testing.T) {
+	drive := plan.Standing{Type: plan.Folder, Device: 2, Free: 15}
+	w := world{"/": folder, "/drive": drive}
+	p := plan.Make([]plan.Wanted{wanted("c1", "/trash/a", "/drive/a"), wanted("c2", "/trash/b", "/drive/b")}, "", w)
+	assert.False(t, p.Items[0].Renames)
+	assert.Contains(t, p.Items[0].Note, "another file system")
+	assert.Equal(t, plan.Refuse, p.Items[1].Action, "the first took the room")
+	assert.Contains(t, p.Items[1].Note, "has room for 5 bytes")
+	assert.EqualValues(t, 10, p.Bytes)
+}
+
+func TestWhatCannotBeDoneIsRefusedWithAReason(t *testing.T) {
+	link := plan.Standing{Type: plan.Link}
+	readOnly := plan.Standing{Type: plan.Folder, Device: 3, ReadOnly: true}
+	w := world{"/": folder, "/home": folder, "/home/f": file, "/home/l": link, "/ro": readOnly, "/locked": {Problem: "permission denied"}}
+	nested := wanted("c", "/home/t", "/home/t/inside")
+	problem := wanted("c", "/trash/a", "/home/a")
+	problem.Problem = "only the record is left"
+	for want, item := range map[string]plan.Wanted{
+		"nothing tells where it came from": wanted("c", "/trash/a", ""),
+		"is a file, not a folder":          wanted("c", "/trash/a", "/home/f/a"),
+		"is a link, not a folder":          wanted("c", "/trash/a", "/home/l/a"),
+		"read-only":                        wanted("c", "/trash/a", "/ro/a"),
+		"permission denied":                wanted("c", "/trash/a", "/locked/a"),
+		"lies inside":                      nested,
+		"the root of the machine":          wanted("c", "/trash/a", "/"),
+		"only the record is left":          problem,
+	} {
+		got := one(t, w, "", item)
+		assert.Equal(t, plan.Refuse, got.Action, want)
+		assert.Contains(t, got.Note, want)
+	}
+}

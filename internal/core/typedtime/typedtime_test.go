@@ -1,0 +1,59 @@
+package typedtime_test
+
+import (
+	"testing"
+	"time"
+	_ "time/tzdata"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/typedtime"
+)
+
+func TestParse(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	now := time.Date(2026, 7, 8, 15, 20, 0, 0, zone) // a Wednesday, UTC+1
+	for text, want := range map[string]string{
+		"2026-03-04T17:00:00Z":      "2026-03-04T17:00:00Z",
+		"2026-03-04t17:00:00+02:00": "2026-03-04T15:00:00Z",
+		"2026-03-04 17:00":          "2026-03-04T17:00:00Z",
+		"2026-07-04 17:00:30":       "2026-07-04T16:00:30Z",
+		"2026-07-04":                "2026-07-03T23:00:00Z",
+		"14:00":                     "2026-07-08T13:00:00Z",
+		"17:00":                     "2026-07-07T16:00:00Z", // today's is yet to come
+		"yesterday 17:00":           "2026-07-07T16:00:00Z",
+		"  Yesterday   17:00 ":      "2026-07-07T16:00:00Z",
+		"friday 18:30":              "2026-07-03T17:30:00Z",
+		"wed":                       "2026-06-30T23:00:00Z", // the last one, not today
+		"3d ago":                    "2026-07-05T14:20:00Z",
+		"90s":                       "2026-07-08T14:18:30Z",
+		"now":                       "2026-07-08T14:20:00Z",
+	} {
+		got, err := typedtime.Parse(text, now, zone)
+		assert.NoError(t, err, text)
+		assert.Equal(t, want, got.Format(time.RFC3339), text)
+	}
+	for _, text := range []string{"", "soon", "25:00", "2026-13-01", "yesterday noon", "3y ago", "-3d", "9999999999d", "2026-07-04 17:00 sharp"} {
+		_, err := typedtime.Parse(text, now, zone)
+		assert.ErrorContains(t, err, "write it like", "%q", text)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, seed := range []string{"yesterday 17:00", "3d ago", "2026-03-04T17:00:00Z", "17:00"} {
+		f.Add(seed)
+	}
+	now := time.Date(2026, 7, 8, 15, 20, 0, 0, time.UTC)
+	f.Fuzz(func(t *testing.T, text string) {
+		got, err := typedtime.Parse(text, now, time.UTC)
+		if err != nil {
+			return
+		}
+		again, err := typedtime.Parse(got.Format(time.RFC3339Nano), now, time.UTC)
+		if got.Year() >= 0 && got.Year() < 10000 && (err != nil || !again.Equal(got)) {
+			t.Errorf("Parse(%q) = %v, which reads back as %v, %v", text, got, again, err)
+		}
+	})
+}

@@ -1,0 +1,280 @@
+package restore_test
+
+import (
+	"context"
+	"encoding/json"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/sitetest"
+)
+
+func ids(copies ...catalogue.Copy) (all []int64) {
+	for _, c := range copies {
+		all = append(all, c.ID)
+	}
+	return all
+}
+
+func outcomes(r catalogue.Receipt) (all []catalogue.ItemOutcome) {
+	for _, i := range r.Items {
+		all = append(all, i.Outcome)
+	}
+	return all
+}
+
+func TestBringingBackAndUndoingLeavesEverythingAsItWas(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/Papers/quote.odt": "what stands there now"})
+	s.Discard("/home/ines/Papers/quote.odt", "the draft that was deleted")
+	s.Discard("/home/ines/Lost/deep/offsets.csv", "1,2,3\n")
+	s.Discard("/home/ines/Moulds/", "one.svg\ntwo.svg\nfull size/three.svg\n")
+	s.Discard("/home/ines/Kept/", "not touched.txt\n")
+	require.NoError(t, unix.Setxattr(s.Path(sitetest.HomeTrash+"/files/offsets.csv"), "user.note", []byte("checked"), 0))
+	require.NoError(t, os.Chmod(s.Path(sitetest.HomeTrash+"/files/offsets.csv"), 0o640))
+	src := s.AddTrash("/home/ines")
+	s.Survey(src)
+	for _, rule := range []plan.Rule{plan.KeepBoth, plan.SetAside} {
+		before := s.Tree("/")
+		r := s.BringBack(restore.Request{Rule: rule, Copies: ids(s.Named("quote"), s.Named("offsets"), s.Named("moulds"))})
+		require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+		assert.Equal(t, []catalogue.ItemOutcome{"done", "done", "done"}, outcomes(r))
+		after := s.Tree("/home/ines")
+		assert.Contains(t, after, `"Lost/deep/offsets.csv" 100640 `, "mode kept, missing folders made again")
+		assert.Contains(t, after, `note="checked"`, "extended attributes kept")
+		assert.Contains(t, after, `"Moulds/full size/three.svg"`)
+		assert.NotContains(t, after, "offsets.csv.trashinfo", "the record leaves with its item")
+		sizes, err := os.ReadFile(s.Path(sitetest.HomeTrash + "/directorysizes"))
+		require.NoError(t, err)
+		assert.Equal(t, "4096 1793723400 Kept\n", string(sizes))
+		content, err := os.ReadFile(s.Path("/home/ines/Papers/quote.odt"))
+		require.NoError(t, err)
+		if rule == plan.KeepBoth {
+			assert.Equal(t, "what stands there now", string(content))
+			assert.Contains(t, after, `"Papers/quote (deleted 2026-11-03 16.30).odt"`)
+		} else {
+			assert.Equal(t, "the draft that was deleted", string(content))
+		}
+		assert.Empty(t, s.Find(catalogue.Query{Words: "three"}), "what left the trash is no longer found there")
+		require.NoError(t, s.Undo(r.ID))
+		assert.Equal(t, before, s.Tree("/"))
+		assert.Equal(t, catalogue.ReceiptUndone, s.Receipt(r.ID).State)
+		assert.Len(t, s.Find(catalogue.Query{Words: "three"}), 1)
+		s.Survey(src)
+	}
+}
+
+func TestWhatLiesInADeletedFolderIsCopiedOut(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/Moulds/", "one.svg\nfull size/three.svg\n")
+	s.Survey(s.AddTrash("/home/ines"))
+	trash := s.Tree(sitetest.HomeTrash)
+	r := s.BringBack(restore.Request{Copies: ids(s.Named("three"))})
+	require.Equal(t, catalogue.ReceiptDone, r.State)
+	assert.Len(t, r.Items[0].SHA256, 64)
+	assert.Equal(t, trash, s.Tree(sitetest.HomeTrash), "the folder stays whole in the trash")
+	require.NoError(t, s.Undo(r.ID))
+	_, err := os.Stat(s.Path("/home/ines/Moulds"))
+	assert.ErrorIs(t, err, os.ErrNotExist, "folders made for it are gone again")
+}
+
+func TestElsewhere(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "a")
+	s.Discard("/home/ines/b.txt", "b")
+	s.Lay(map[string]string{"/srv/": "", "/srv/file": "x"})
+	s.Survey(s.AddTrash("/home/ines"))
+	a, b := s.Named("a.txt"), s.Named("b.txt")
+	to := func(path string) *place.Place { return &place.Place{Machine: "loft", Path: path} }
+	_, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a, b), To: to("/srv/new")})
+	assert.ErrorContains(t, err, "several copies cannot become one file")
+	_, err = s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a), To: &place.Place{Machine: "nowhere", Path: "/x"}})
+	assert.ErrorIs(t, err, catalogue.ErrNotFound)
+	_, err = s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a), To: to("/srv/file"), ToFolder: true})
+	assert.ErrorContains(t, err, "not a folder")
+	r := s.BringBack(restore.Request{Copies: ids(a), To: to("/srv/renamed.txt")})
+	assert.Equal(t, "/srv/renamed.txt", r.Items[0].To.Path)
+	r = s.BringBack(restore.Request{Copies: ids(b), To: to("/srv/fresh"), ToFolder: true})
+	assert.Equal(t, "/srv/fresh/b.txt", r.Items[0].To.Path)
+	require.NoError(t, s.Undo(r.ID))
+}
+
+func TestUndoRefusesWhereTheWorldHasChanged(t *testing.T) {
+	for reason, change := range map[string]func(s *sitetest.Site){
+		"was changed after": func(s *sitetest.Site) { s.Lay(map[string]string{"/home/ines/Moulds/new.svg": "later work"}) },
+		"no longer there":   func(s *sitetest.Site) { require.NoError(t, os.RemoveAll(s.Path("/home/ines/Moulds"))) },
+		"something else has come to stand where it lay": func(s *sitetest.Site) {
+			s.Lay(map[string]string{sitetest.HomeTrash + "/files/Moulds/": ""})
+		},
+	} {
+		s := sitetest.New(t)
+		s.Discard("/home/ines/Moulds/", "one.svg\n")
+		s.Survey(s.AddTrash("/home/ines"))
+		r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})...)})
+		change(s)
+		before := s.Tree("/")
+		err := s.Undo(r.ID)
+		var refused *restore.RefusedError
+		require.ErrorAs(t, err, &refused, reason)
+		assert.Contains(t, err.Error(), reason)
+		assert.Equal(t, before, s.Tree("/"), "a refusal changes nothing")
+	}
+}
+
+func TestTwoTechniciansOneWins(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "a")
+	s.Survey(s.AddTrash("/home/ines"))
+	copies := ids(s.Named("a.txt"))
+	first, second := s.Begin(restore.Request{Copies: copies}), s.Begin(restore.Request{Copies: copies})
+	var both sync.WaitGroup
+	for _, r := range []catalogue.Receipt{first, second} {
+		both.Go(func() { _ = s.Restorer.Carry(context.Background(), r.ID, func(int64, int64, string) {}) })
+	}
+	both.Wait()
+	states := []catalogue.ItemOutcome{s.Receipt(first.ID).Items[0].Outcome, s.Receipt(second.ID).Items[0].Outcome}
+	assert.ElementsMatch(t, []catalogue.ItemOutcome{"done", "failed"}, states)
+	content, err := os.ReadFile(s.Path("/home/ines/a.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "a", string(content))
+	loser := s.Receipt(second.ID)
+	if states[0] == catalogue.ItemFailed {
+		loser = s.Receipt(first.ID)
+	}
+	assert.Contains(t, loser.Items[0].Note, "somebody just brought it back")
+}
+
+func TestWhatComesToStandThereAfterThePlanIsNeverReplaced(t *testing.T) {
+	for rule, want := range map[plan.Rule]catalogue.ItemOutcome{plan.KeepBoth: "done", plan.Skip: "skipped", plan.SetAside: "failed"} {
+		s := sitetest.New(t)
+		s.Discard("/home/ines/a.txt", "from the trash")
+		s.Survey(s.AddTrash("/home/ines"))
+		r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt")), Rule: rule})
+		s.Lay(map[string]string{"/home/ines/a.txt": "newer"})
+		_ = s.Restorer.Carry(t.Context(), r.ID, func(int64, int64, string) {})
+		assert.Equal(t, want, s.Receipt(r.ID).Items[0].Outcome, rule)
+		content, err := os.ReadFile(s.Path("/home/ines/a.txt"))
+		require.NoError(t, err)
+		assert.Equal(t, "newer", string(content), rule)
+	}
+}
+
+// A link planted by a user must not lead a service that runs as root into other folders.
+func TestPlantedLinksLeadNowhere(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/jobs/cron", "* * * * * root evil\n")
+	s.Discard("/home/ines/late/cron", "* * * * * root evil\n")
+	s.Lay(map[string]string{"/home/ines/jobs": "=> /etc", "/home/ines/late/": ""})
+	s.Survey(s.AddTrash("/home/ines"))
+	before := s.Tree("/etc")
+	found := s.Find(catalogue.Query{Words: "cron"})
+	r := s.Begin(restore.Request{Copies: ids(found...)})
+	require.NoError(t, os.Remove(s.Path("/home/ines/late")))
+	s.Lay(map[string]string{"/home/ines/late": "=> ../../etc"}) // planted between plan and deed
+	_ = s.Restorer.Carry(t.Context(), r.ID, func(int64, int64, string) {})
+	r = s.Receipt(r.ID)
+	for _, item := range r.Items {
+		assert.Contains(t, []catalogue.ItemOutcome{"refused", "failed"}, item.Outcome)
+		assert.Contains(t, item.Note, "link")
+	}
+	assert.Equal(t, before, s.Tree("/etc"))
+}
+
+func TestEveryNameComesBackByteForByte(t *testing.T) {
+	s := sitetest.New(t)
+	names := []string{"two\nlines", "caf\xe9", "\u202egnp.exe", strings.Repeat("x", 245), " leading", "-rf", "%41", "tab\t", "'\"$`\\", "..hidden", "é"}
+	for _, name := range names {
+		s.Discard("/home/ines/odd/"+name, name)
+	}
+	s.Survey(s.AddTrash("/home/ines"))
+	found := s.Find(catalogue.Query{Limit: 100})
+	require.Len(t, found, len(names))
+	r := s.BringBack(restore.Request{Copies: ids(found...)})
+	require.Equal(t, catalogue.ReceiptDone, r.State)
+	for _, name := range names {
+		content, err := os.ReadFile(s.Root + "/home/ines/odd/" + name)
+		require.NoError(t, err)
+		assert.Equal(t, name, string(content))
+	}
+}
+
+// Carrying out is interrupted where it matters: the work of a killed process is laid by hand and settled.
+func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/arrived.txt", "arrived")
+	s.Discard("/home/ines/waiting.txt", "waiting")
+	s.Discard("/home/ines/Moulds/", "part.svg\n")
+	s.Survey(s.AddTrash("/home/ines"))
+	r := s.Begin(restore.Request{Copies: ids(s.Named("arrived"), s.Named("waiting"), s.Named("part.svg"))})
+	require.NoError(t, os.Rename(s.Path(sitetest.HomeTrash+"/files/arrived.txt"), s.Path("/home/ines/arrived.txt")))
+	var part catalogue.ReceiptItem
+	for _, i := range r.Items {
+		if i.To.Name() == "part.svg" {
+			part = i
+		}
+	}
+	s.Lay(map[string]string{"/home/ines/Moulds/.humble-rewind-r1-" + string(rune('0'+part.N)) + ".part": "half of"})
+	unsettled, err := s.Restorer.RecoverAll(t.Context())
+	require.NoError(t, err)
+	require.Empty(t, unsettled)
+	r = s.Receipt(r.ID)
+	assert.Equal(t, catalogue.ReceiptPart, r.State)
+	for _, i := range r.Items {
+		if i.To.Name() == "arrived.txt" {
+			assert.Equal(t, catalogue.ItemDone, i.Outcome)
+			assert.NotEmpty(t, i.SHA256)
+			continue
+		}
+		assert.Equal(t, catalogue.ItemFailed, i.Outcome)
+		assert.Contains(t, i.Note, "service stopped")
+	}
+	assert.NotContains(t, s.Tree("/"), ".humble-rewind")
+	_, err = os.Stat(s.Path(sitetest.HomeTrash + "/info/arrived.txt.trashinfo"))
+	assert.ErrorIs(t, err, os.ErrNotExist)
+	require.NoError(t, s.Undo(r.ID), "a receipt that was settled can be undone")
+}
+
+func TestAnInterruptedUndoGoesOn(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "a")
+	s.Discard("/home/ines/b.txt", "b")
+	s.Lay(map[string]string{"/home/ines/b.txt": "stood there"})
+	s.Survey(s.AddTrash("/home/ines"))
+	before := s.Tree("/")
+	r := s.BringBack(restore.Request{Copies: ids(s.Named("a.txt"), s.Named("b.txt")), Rule: plan.SetAside})
+	require.NoError(t, s.Catalogue.BeginUndo(t.Context(), r.ID))
+	require.NoError(t, os.Rename(s.Path("/home/ines/b.txt"), s.Path(sitetest.HomeTrash+"/files/b.txt")))
+	require.NoError(t, s.Restorer.Undo(t.Context(), r.ID, "tester", func(int64, int64, string) {}))
+	assert.Equal(t, before, s.Tree("/"))
+}
+
+func TestReceiptKeepsWhatWasSetAside(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/Moulds/now/here.svg": "newer", "/home/ines/Moulds/link": "=> now"})
+	s.Discard("/home/ines/Moulds/", "one.svg\n")
+	s.Survey(s.AddTrash("/home/ines"))
+	before := s.Tree("/home/ines")
+	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Class: "folders"})...), Rule: plan.SetAside})
+	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+	var work struct {
+		Aside struct {
+			Type string
+			Size int64
+		}
+	}
+	require.NoError(t, json.Unmarshal(r.Items[0].Work, &work))
+	assert.Equal(t, "folder", work.Aside.Type)
+	assert.EqualValues(t, 5, work.Aside.Size)
+	require.NoError(t, s.Undo(r.ID))
+	assert.Equal(t, before, s.Tree("/home/ines"), "a whole folder comes back out of safekeeping, links included")
+}

@@ -1,0 +1,102 @@
+// Package sourcetest holds the contract of sources as a test that every kind is put through.
+package sourcetest
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"maps"
+	"slices"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/source"
+)
+
+// Run surveys a source, opens what it reports and surveys it again. The source must hold a few copies, at least one of
+// them a file, and nothing may change it meanwhile.
+func Run(t *testing.T, s source.Source) {
+	ctx := context.Background()
+	first := &record{known: map[source.Locator]string{}}
+	require.NoError(t, s.Survey(ctx, first, first))
+	require.NotEmpty(t, first.seen)
+	assert.False(t, first.scattered, "the sightings of one folder come together")
+
+	files := 0
+	for _, sighting := range first.seen {
+		assert.NotEmpty(t, sighting.Mark, sighting.At)
+		assert.False(t, sighting.Same, "%v is called unchanged although nothing is known", sighting.At)
+		if !sighting.Readable {
+			continue
+		}
+		content, err := s.Open(ctx, sighting.At)
+		require.NoError(t, err, sighting.At)
+		assert.Equal(t, sighting.Type, content.Info.Type, sighting.At)
+		if sighting.Type == plan.File {
+			files++
+			read, err := io.Copy(io.Discard, io.NewSectionReader(content.File, 0, 1<<40))
+			require.NoError(t, err)
+			assert.Equal(t, sighting.Size, read, "%v has the size that was reported", sighting.At)
+		}
+		require.NoError(t, content.Close())
+	}
+	require.Positive(t, files, "a source without a file proves little")
+
+	again := &record{known: first.marks()}
+	require.NoError(t, s.Survey(ctx, again, again))
+	assert.Equal(t, slices.Sorted(maps.Values(first.marks())), slices.Sorted(maps.Values(again.marks())), "marks are stable while nothing changes")
+	for _, sighting := range again.seen {
+		assert.Equal(t, first.marks()[sighting.At], sighting.Mark, sighting.At)
+	}
+
+	_, err := s.Open(ctx, source.Locator{Dir: first.seen[0].At.Dir, Name: "nothing of this name"})
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+
+	stop := errors.New("enough")
+	assert.ErrorIs(t, s.Survey(ctx, first, &record{refuse: stop}), stop, "an error of the reporter ends the survey")
+	cancelled, cancel := context.WithCancel(ctx)
+	cancel()
+	_ = s.Survey(cancelled, first, &record{}) // must return
+}
+
+type record struct {
+	known     map[source.Locator]string
+	seen      []source.Sighting
+	done      map[string]bool
+	scattered bool
+	refuse    error
+}
+
+func (r *record) Marks(_ context.Context, dir string) (func(string) string, error) {
+	return func(name string) string { return r.known[source.Locator{Dir: dir, Name: name}] }, nil
+}
+
+func (r *record) Sight(s source.Sighting) error {
+	if r.refuse != nil {
+		return r.refuse
+	}
+	if r.done == nil {
+		r.done = map[string]bool{}
+	}
+	if n := len(r.seen); n > 0 && r.seen[n-1].At.Dir != s.At.Dir {
+		r.done[r.seen[n-1].At.Dir] = true
+	}
+	r.scattered = r.scattered || r.done[s.At.Dir]
+	r.seen = append(r.seen, s)
+	return nil
+}
+
+func (r *record) Unread(string, error) error { return nil }
+func (r *record) Note(string)                {}
+
+func (r *record) marks() map[source.Locator]string {
+	all := map[source.Locator]string{}
+	for _, s := range r.seen {
+		all[s.At] = s.Mark
+	}
+	return all
+}
