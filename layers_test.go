@@ -30,6 +30,7 @@ internal/restore          : internal/core… internal/reach internal/source inte
 internal/service          : api internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/survey internal/restore internal/safekeeping
 internal/cli              : api internal/core…
 internal/demo             : api internal/source/trash
+internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/survey internal/restore internal/safekeeping
 internal/browser          :
 internal/browser/shots    : internal/browser
 internal/bench            : api internal/core… internal/source internal/catalogue

@@ -1,0 +1,75 @@
+package safekeeping_test
+
+import (
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/iotest"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/safekeeping"
+)
+
+func files(t *testing.T, dir string) (all []string) {
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() {
+			all = append(all, path)
+		}
+		return err
+	}))
+	return all
+}
+
+func TestContentsAreKeptOnceAndCheckedWhenRead(t *testing.T) {
+	dir := t.TempDir()
+	s, err := safekeeping.Open(dir)
+	require.NoError(t, err)
+	defer s.Close()
+	digest, size, err := s.Put(t.Context(), strings.NewReader("kept"))
+	require.NoError(t, err)
+	assert.EqualValues(t, 4, size)
+	again, _, err := s.Put(t.Context(), strings.NewReader("kept"))
+	require.NoError(t, err)
+	assert.Equal(t, digest, again)
+	require.Len(t, files(t, dir), 1)
+
+	r, err := s.Get(digest)
+	require.NoError(t, err)
+	content, err := io.ReadAll(r)
+	require.NoError(t, err)
+	assert.Equal(t, "kept", string(content))
+	require.NoError(t, r.Close())
+
+	path := files(t, dir)[0]
+	require.NoError(t, os.Chmod(path, 0o600))
+	require.NoError(t, os.WriteFile(path, []byte("kepT"), 0o600))
+	r, err = s.Get(digest)
+	require.NoError(t, err)
+	defer r.Close()
+	_, err = io.Copy(io.Discard, r)
+	assert.ErrorIs(t, err, safekeeping.ErrDamaged)
+}
+
+func TestAFailedPutLeavesNothing(t *testing.T) {
+	dir := t.TempDir()
+	s, err := safekeeping.Open(dir)
+	require.NoError(t, err)
+	defer s.Close()
+	fault := errors.New("drive fault")
+	_, _, err = s.Put(t.Context(), io.MultiReader(strings.NewReader("half"), iotest.ErrReader(fault)))
+	assert.ErrorIs(t, err, fault)
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, _, err = s.Put(cancelled, strings.NewReader("x"))
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.Empty(t, files(t, dir))
+	_, err = s.Get("../../etc/passwd")
+	assert.ErrorContains(t, err, "no digest")
+}
