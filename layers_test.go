@@ -31,6 +31,7 @@ internal/service          : api internal/core… internal/reach internal/source 
 internal/cli              : api internal/core…
 internal/demo             : api internal/source/trash
 internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/survey internal/restore internal/safekeeping
+internal/servicetest      : api internal/demo internal/reach… internal/service internal/source…
 internal/browser          :
 internal/browser/shots    : internal/browser
 internal/bench            : api internal/core… internal/source internal/catalogue

@@ -193,10 +193,10 @@ func (s *search) filters(q Query) {
 		add("NOT x.within")
 	}
 	if q.ItemOf != 0 {
-		add(`x.store_dir_id = (SELECT inner.id FROM spans outer_span JOIN store_dirs outer_dir ON outer_dir.id = outer_span.store_dir_id
-			JOIN store_dirs inner ON inner.source_id = outer_span.source_id
-				AND inner.path = CAST(CASE WHEN length(outer_dir.path) = 0 THEN outer_span.store_name ELSE outer_dir.path || '/' || outer_span.store_name END AS BLOB)
-			WHERE outer_span.id = ?)`, q.ItemOf)
+		add(`x.store_dir_id = (SELECT inside.id FROM spans f JOIN store_dirs fd ON fd.id = f.store_dir_id
+			JOIN store_dirs inside ON inside.source_id = fd.source_id
+				AND inside.path = CAST(CASE WHEN length(fd.path) = 0 THEN f.store_name ELSE fd.path || '/' || f.store_name END AS BLOB)
+			WHERE f.id = ?)`, q.ItemOf)
 	}
 }
 

@@ -1,0 +1,124 @@
+// Package servicetest runs real services on free loopback ports for tests, most of them on the sample world.
+package servicetest
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/demo"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/service"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/trash"
+)
+
+// Service is a running service.
+type Service struct {
+	URL, Token string
+	Client     *api.ClientWithResponses
+	World      demo.World // where it serves the sample world
+	t          testing.TB
+}
+
+// Page is what stands in for the built console where a test is not about it.
+var Page = fstest.MapFS{
+	"index.html":        {Data: []byte(`<!doctype html><meta property="csp-nonce" content="__CSP_NONCE__"><title>Humble Rewind</title>`)},
+	"assets/index-x.js": {Data: []byte("0")},
+}
+
+// Start runs a service with its records in dir until the test ends.
+func Start(t testing.TB, dir string, console fs.FS) *Service {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	s, err := open(ctx, dir, console)
+	require.NoError(t, err)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, listener) }()
+	t.Cleanup(func() {
+		cancel()
+		require.NoError(t, <-served)
+		require.NoError(t, s.Close())
+	})
+	token, err := os.ReadFile(filepath.Join(dir, service.TokenFile))
+	require.NoError(t, err)
+	r := &Service{URL: "http://" + listener.Addr().String(), Token: strings.TrimSpace(string(token)), t: t}
+	r.Client, err = api.NewClientWithResponses(r.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
+		q.Header.Set("Authorization", "Bearer "+r.Token)
+		return nil
+	}))
+	require.NoError(t, err)
+	return r
+}
+
+// Open opens a service without serving it, for tests of what keeps it from being opened.
+func Open(ctx context.Context, dir string) (*service.Service, error) { return open(ctx, dir, Page) }
+
+func open(ctx context.Context, dir string, console fs.FS) (*service.Service, error) {
+	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way}, Kinds: source.Kinds{trash.Kind}, Console: console, Now: time.Now,
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+}
+
+// StartDemo builds the sample world and serves it, its machines added and surveyed.
+func StartDemo(t testing.TB, console fs.FS) *Service {
+	t.Helper()
+	world, err := demo.Build(filepath.Join(t.TempDir(), "world"), time.Now(), false)
+	require.NoError(t, err)
+	s := Start(t, world.ServiceDir, console)
+	s.World = world
+	suggested := true
+	for _, m := range world.Machines {
+		added, err := s.Client.AddMachineWithResponse(t.Context(), api.NewMachine{Name: m.Name, At: m.At, WithSuggested: &suggested})
+		require.NoError(t, err)
+		require.NotNil(t, added.JSON201, string(added.Body))
+	}
+	s.Survey()
+	return s
+}
+
+// Survey surveys everything and waits for the end.
+func (s *Service) Survey() api.Job {
+	s.t.Helper()
+	r, err := s.Client.StartSurveyWithResponse(context.Background(), api.NewSurvey{})
+	require.NoError(s.t, err)
+	require.NotNil(s.t, r.JSON202, string(r.Body))
+	return s.Wait(r.JSON202.Id)
+}
+
+// Wait follows a job to its end.
+func (s *Service) Wait(id string) api.Job {
+	s.t.Helper()
+	events, err := s.Client.FollowJob(context.Background(), id)
+	require.NoError(s.t, err)
+	_, err = io.Copy(io.Discard, events.Body)
+	require.NoError(s.t, err)
+	require.NoError(s.t, events.Body.Close())
+	j, err := s.Client.GetJobWithResponse(context.Background(), id)
+	require.NoError(s.t, err)
+	require.NotNil(s.t, j.JSON200, string(j.Body))
+	return *j.JSON200
+}
+
+// Find returns the copies whose names hold the words.
+func (s *Service) Find(words string) []api.Copy {
+	s.t.Helper()
+	r, err := s.Client.FindCopiesWithResponse(context.Background(), &api.FindCopiesParams{Words: &words})
+	require.NoError(s.t, err)
+	require.NotNil(s.t, r.JSON200, string(r.Body))
+	return r.JSON200.Copies
+}
