@@ -34,6 +34,7 @@ internal/sitetest         : internal/core… internal/reach… internal/source�
 internal/servicetest      : api internal/demo internal/reach… internal/service internal/source…
 internal/browser          :
 internal/browser/shots    : internal/browser
+internal/e2e              :
 internal/bench            : api internal/core… internal/source internal/catalogue
 api                       :
 console                   :

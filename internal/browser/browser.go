@@ -4,6 +4,7 @@ package browser
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -89,8 +90,8 @@ func (b *Browser) Dark(on bool) error {
 func (b *Browser) Press(keys ...string) error {
 	for _, key := range keys {
 		action := chromedp.KeyEvent(key)
-		if key == Space {
-			action = pressSpace
+		if len(key) == 1 && key >= " " && key <= "~" {
+			action = pressCharacter(key)
 		}
 		if err := b.Do(action); err != nil {
 			return fmt.Errorf("press %q: %w", key, err)
@@ -99,16 +100,24 @@ func (b *Browser) Press(keys ...string) error {
 	return nil
 }
 
-// pressSpace sends the key and its character as one event. Sent apart, as KeyEvent does, a page that handles the key
-// could not keep the character from also scrolling.
-func pressSpace(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
-	down := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: " ", Code: "Space", Text: " ", WindowsVirtualKeyCode: 32}
-	up := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyUp, Key: " ", Code: "Space", WindowsVirtualKeyCode: 32}
-	_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, down)
-	if err == nil {
-		_, err = cdp.Call(ctx, t, input.DispatchKeyEvent, up)
+// Type types a text into whatever has the focus.
+func (b *Browser) Type(text string) error {
+	return b.Do(chromedp.KeyEvent(text))
+}
+
+// pressCharacter sends a key and its character as one event. Sent apart, as KeyEvent does, a page that handles the key
+// could not keep the character from also being typed, or from scrolling.
+func pressCharacter(key string) chromedp.Action[chromedp.Void] {
+	return func(ctx context.Context, t *chromedp.Target) (chromedp.Void, error) {
+		code := int64(strings.ToUpper(key)[0])
+		down := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyDown, Key: key, Text: key, WindowsVirtualKeyCode: code}
+		up := input.DispatchKeyEventParams{Type: input.DispatchKeyEventTypeKeyUp, Key: key, WindowsVirtualKeyCode: code}
+		_, err := cdp.Call(ctx, t, input.DispatchKeyEvent, down)
+		if err == nil {
+			_, err = cdp.Call(ctx, t, input.DispatchKeyEvent, up)
+		}
+		return chromedp.Void{}, err
 	}
-	return chromedp.Void{}, err
 }
 
 // Keys that are not characters.
@@ -133,9 +142,18 @@ func run[T any](b *Browser, action chromedp.Action[T]) (T, error) {
 	return chromedp.Run(ctx, action)
 }
 
-// WaitText waits until the page shows a text.
+// WaitText waits until the page shows a text, also across a change of pages.
 func (b *Browser) WaitText(text string) error {
-	_, err := run(b, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text), chromedp.WithPollingInterval(50*time.Millisecond)))
+	var err error
+	for range 5 {
+		_, err = run(b, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text), chromedp.WithPollingInterval(50*time.Millisecond)))
+		if err == nil || errors.Is(err, context.DeadlineExceeded) {
+			break
+		}
+		if err := b.Do(chromedp.Sleep(100 * time.Millisecond)); err != nil { // the page that was asked has gone
+			return err
+		}
+	}
 	if err != nil {
 		shown, _ := b.Text("body")
 		return fmt.Errorf("wait for %q: %w; the page shows:\n%s", text, err, shown)

@@ -100,7 +100,8 @@ function Planned({ copies, clash, where, begin, busy, close }: PlannedProps) {
           </Quiet>
         )}
         <Plain onPress={close}>Not now</Plain>
-        <Primary autoFocus isDisabled={busy || writes === 0} onPress={begin}>
+        {/* A button that was disabled cannot take the focus, so the one that can be pressed is another. */}
+        <Primary key={plan.isPending ? "planning" : "planned"} autoFocus isDisabled={busy || writes === 0} onPress={begin}>
           Bring back {writes === items.length ? "" : `${writes} of ${items.length}`}
         </Primary>
       </Actions>
@@ -126,7 +127,7 @@ function Carrying({ job: begun, close, done }: { job: Job; close: () => void; do
       {job.ended_at ? <p role="status">{ended(job)}</p> : <Progress job={job} label="Bringing back:" />}
       <Actions>
         {!job.ended_at && <Plain onPress={() => void ask(client.DELETE("/jobs/{id}", { params: { path: { id: job.id } } }))}>Stop</Plain>}
-        <Primary autoFocus isDisabled={!job.ended_at} onPress={show}>
+        <Primary key={job.ended_at ? "ended" : "running"} autoFocus isDisabled={!job.ended_at} onPress={show}>
           Show the receipt
         </Primary>
       </Actions>

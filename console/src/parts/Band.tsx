@@ -1,4 +1,3 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useRef } from "react";
 import { Button, Input, SearchField } from "react-aria-components";
 import { NavLink, useLocation, useNavigate, useSearchParams } from "react-router";
@@ -56,10 +55,9 @@ const Who = styled.span`
 export function Band({ technician }: { technician: string }) {
   const field = useRef<HTMLInputElement>(null);
   useKey("/", useCallback(() => field.current?.select(), []));
-  const queries = useQueryClient();
   const signOut = async () => {
     await ask(client.DELETE("/session"));
-    queries.clear();
+    location.assign("/"); // anew, so that nothing read while signed in stays in memory
   };
   return (
     <Bar>

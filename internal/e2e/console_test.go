@@ -1,0 +1,111 @@
+package e2e
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/console"
+	"humble-rewind/internal/browser"
+	"humble-rewind/internal/servicetest"
+)
+
+// served serves the sample world with the built console and opens it, signed in by the link.
+func served(t *testing.T) (*servicetest.Service, *browser.Browser) {
+	t.Helper()
+	built, err := fs.Sub(console.Built, "dist")
+	require.NoError(t, err)
+	_, err = fs.Stat(built, "index.html")
+	require.NoError(t, err, "the console is not built; make build builds it")
+	s := servicetest.StartDemo(t, built)
+	b, err := browser.Open(t.Context(), 1280, 800)
+	require.NoError(t, err)
+	t.Cleanup(b.Close)
+	require.NoError(t, b.Visit(s.URL+"/sign-in#token="+s.Token))
+	require.NoError(t, b.WaitText("Deleted lately"))
+	return s, b
+}
+
+func do(t *testing.T, steps ...error) {
+	t.Helper()
+	for _, err := range steps {
+		require.NoError(t, err)
+	}
+}
+
+// Three files from three folders of two machines are found, brought back and undone without touching a mouse.
+func TestByKeyboardAlone(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	at := func(machine, path string) string { return filepath.Join(s.World.Dir, "machines", machine, path) }
+	places := []string{
+		at("front-office", "home/ines/Documents/Offsets/Marsh Wren offsets.csv"),
+		at("front-office", "home/ines/Documents/Offsets/Marsh Wren offsets.ods"),
+		at("drawing-loft", "home/tomas/Offsets/drafts/Marsh Wren offsets draft.csv"),
+	}
+	do(t, b.Press("/"), b.Type("offsets"), b.Press(browser.Enter), b.WaitText("15 copies"))
+	do(t, b.TabTo("Marsh Wren offsets.csv", 40), b.Press(browser.Space, browser.Down, browser.Space), b.WaitText("2 copies selected"))
+	pane, err := b.Text("[aria-label='Reading pane']")
+	require.NoError(t, err)
+	assert.Contains(t, pane, "Marsh Wren offsets.ods", "the reading pane shows what has the focus")
+	do(t, b.Press("/"), b.Type("offsets draft"), b.Press(browser.Enter), b.WaitText("5 copies"))
+	do(t, b.TabTo("Marsh Wren offsets draft", 40), b.Press(browser.Space), b.WaitText("3 copies selected"))
+	do(t, b.Press("b"), b.WaitText("Nothing is written yet"))
+	for _, place := range places {
+		require.NoFileExists(t, place, "the plan writes nothing")
+	}
+	do(t, b.Press(browser.Enter), b.WaitText("Done: 3 items settled"))
+	for _, place := range places {
+		assert.FileExists(t, place)
+	}
+	do(t, b.Press(browser.Enter), b.WaitText("Receipt r1: done"), b.WaitText("3 of 3 arrived"))
+	do(t, b.Press("u"), b.WaitText("Receipt r1: undone"))
+	for _, place := range places {
+		assert.NoFileExists(t, place)
+	}
+}
+
+func TestClashesAreShownBeforeAnythingIsDone(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	stands := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes/Quote 127 Sea Campion.odt")
+	require.NoError(t, os.WriteFile(stands, []byte("written again from memory"), 0o644))
+	do(t, b.Visit(s.URL+"/find?words=quote+127"), b.WaitText("2 copies"), b.TabTo("row", 40), b.Press(browser.Space, "b"))
+	do(t, b.WaitText("stands there; both are kept"), b.WaitText("(deleted "))
+	do(t, b.ShiftTab(), b.ShiftTab(), b.Press(browser.Down), b.WaitText("it is set aside into safekeeping"))
+	do(t, b.Press(browser.Escape))
+	content, err := os.ReadFile(stands)
+	require.NoError(t, err)
+	assert.Equal(t, "written again from memory", string(content))
+}
+
+// Names and contents are hostile: they are shown as text, and nothing in them runs or is fetched.
+func TestHostileNamesAndContentsAreInert(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	trash := filepath.Join(s.World.Dir, "machines/front-office/home/ines/.local/share/Trash/files")
+	const name = `<img src=x onerror=document.title='acted'>.svg`
+	drawing := `<svg xmlns="http://www.w3.org/2000/svg" width="10" height="10"><script>parent.document.title='acted'</script><image href="` + s.URL + `/icon.svg"/></svg>`
+	require.NoError(t, os.WriteFile(filepath.Join(trash, name), []byte(drawing), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(trash, "onerror page.html"), []byte("<script>document.title='acted'</script>"), 0o644))
+	s.Survey()
+	do(t, b.Visit(s.URL+"/find?words=onerror"), b.WaitText("2 copies"), b.WaitText("onerror=document.title"), b.TabTo("row", 40), b.Press(browser.Down))
+	do(t, b.WaitText("<script>document.title='acted'</script>"))
+	title, err := b.Evaluate("document.title")
+	require.NoError(t, err)
+	assert.Equal(t, "Humble Rewind", title)
+	images, err := b.Evaluate(`String(document.querySelectorAll("img[src=x], main script").length)`)
+	require.NoError(t, err)
+	assert.Equal(t, "0", images)
+}
+
+func TestASignInThatFailsSaysWhatToDo(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	do(t, b.TabTo("Sign out", 20), b.Press(browser.Enter), b.WaitText("technician’s token"))
+	do(t, b.Visit(s.URL+"/sign-in#token=wrong"), b.WaitText("That is no technician's token"), b.WaitText("technician.token"))
+}
