@@ -1,0 +1,207 @@
+package restore_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/sitetest"
+)
+
+// faults makes the writing operation that countdown reaches zero at fail, and none after it. With otherDevice every
+// rename between folders fails as between file systems, so that items are copied.
+type faults struct {
+	countdown   int
+	err         error
+	otherDevice bool
+}
+
+func (f *faults) strike() error {
+	f.countdown--
+	if f.countdown == 0 {
+		return f.err
+	}
+	return nil
+}
+
+func (f *faults) way() reach.Way {
+	return reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) {
+		files, err := local.Open(at)
+		return faultyFiles{files, f}, err
+	}}
+}
+
+type faultyFiles struct {
+	reach.Files
+	f *faults
+}
+
+func (x faultyFiles) Folder(ctx context.Context, path string) (reach.Folder, error) {
+	folder, err := x.Files.Folder(ctx, path)
+	if err != nil {
+		return nil, err
+	}
+	return x.f.device(path, folder), nil
+}
+
+// device gives what lies under /other another device number, as if a drive were mounted there.
+func (f *faults) device(path string, folder reach.Folder) reach.Folder {
+	return faultyFolder{folder, f, f.otherDevice && strings.HasPrefix(path, "/other")}
+}
+
+type faultyFolder struct {
+	reach.Folder
+	f     *faults
+	other bool
+}
+
+func (x faultyFolder) shift(i reach.Info, err error) (reach.Info, error) {
+	if x.other {
+		i.Device += 1000
+	}
+	return i, err
+}
+
+func (x faultyFolder) Info() (reach.Info, error)             { return x.shift(x.Folder.Info()) }
+func (x faultyFolder) Lstat(name string) (reach.Info, error) { return x.shift(x.Folder.Lstat(name)) }
+func (x faultyFolder) Enter(name string) (reach.Folder, error) {
+	folder, err := x.Folder.Enter(name)
+	if err != nil {
+		return nil, err
+	}
+	return faultyFolder{folder, x.f, x.other}, nil
+}
+
+func (x faultyFolder) Rename(oldName string, to reach.Folder, newName string) error {
+	if err := x.f.strike(); err != nil {
+		return err
+	}
+	return x.Folder.Rename(oldName, to.(faultyFolder).Folder, newName)
+}
+
+func (x faultyFolder) Create(name string) (reach.NewFile, error) {
+	if err := x.f.strike(); err != nil {
+		return nil, err
+	}
+	file, err := x.Folder.Create(name)
+	return faultyFile{file, x.f}, err
+}
+
+func (x faultyFolder) Mkdir(name string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Mkdir(name) })
+}
+func (x faultyFolder) Remove(name string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Remove(name) })
+}
+func (x faultyFolder) Replace(a, b string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Replace(a, b) })
+}
+func (x faultyFolder) SetMeta(name string, m reach.Meta) error {
+	return first(x.f.strike(), func() error { return x.Folder.SetMeta(name, m) })
+}
+func (x faultyFolder) Sync() error   { return first(x.f.strike(), x.Folder.Sync) }
+func (x faultyFolder) Settle() error { return first(x.f.strike(), x.Folder.Settle) }
+
+func first(err error, do func() error) error {
+	if err != nil {
+		return err
+	}
+	return do()
+}
+
+type faultyFile struct {
+	reach.NewFile
+	f *faults
+}
+
+func (x faultyFile) Write(p []byte) (int, error) {
+	if err := x.f.strike(); err != nil {
+		n, _ := x.NewFile.Write(p[:len(p)/2])
+		return n, err
+	}
+	return x.NewFile.Write(p)
+}
+
+// Every writing operation of a bring-back fails once, each in a world of its own. Whatever fails, each content is in the
+// trash or at its destination, whole; what stood there is there or in safekeeping; and the receipt says how it went.
+func TestWhateverFailsNothingIsLost(t *testing.T) {
+	for name, across := range map[string]bool{"by renaming": false, "by copying": true} {
+		t.Run(name, func(t *testing.T) {
+			for n := 1; ; n++ {
+				if !failAt(t, n, across) {
+					require.Greater(t, n, 8, "there are more operations than that to fail")
+					t.Logf("%d operations failed in turn", n-1)
+					return
+				}
+			}
+		})
+	}
+}
+
+// failAt lets the nth operation fail and tells whether there was one.
+func failAt(t *testing.T, n int, across bool) bool {
+	f := &faults{err: syscall.ENOSPC, otherDevice: across}
+	s := sitetest.NewWith(t, reach.Ways{f.way()})
+	s.Discard("/home/ines/quote.odt", "from the trash")
+	s.Discard("/home/ines/Moulds/", "one.svg\nfull size/two.svg\n")
+	top := "/home/ines"
+	request := restore.Request{Rule: plan.SetAside}
+	if across {
+		top = "/other/new"
+		request.To, request.ToFolder = &place.Place{Machine: "loft", Path: "/other/new"}, true
+		s.Lay(map[string]string{"/other/": ""})
+	}
+	s.Lay(map[string]string{top + "/quote.odt": "stood there"})
+	s.Survey(s.AddTrash("/home/ines"))
+	request.Copies = ids(s.Named("quote"), s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0])
+	receipt := s.Begin(request)
+	f.countdown = n
+	_ = s.Restorer.Carry(t.Context(), receipt.ID, func(int64, int64, string) {})
+	struck := f.countdown <= 0
+	f.countdown = 0
+
+	receipt = s.Receipt(receipt.ID)
+	what := fmt.Sprintf("operation %d, across %t: %+v", n, across, outcomes(receipt))
+	assert.NotEqual(t, catalogue.ReceiptOpen, receipt.State, what)
+	for _, item := range receipt.Items {
+		inside, content := "", "from the trash"
+		if item.Type == plan.Folder {
+			inside, content = "/full size/two.svg", "content of full size/two.svg\n"
+		}
+		lies, liesErr := os.ReadFile(s.Path(item.From.Path) + inside)
+		there, thereErr := os.ReadFile(s.Path(item.To.Path) + inside)
+		switch item.Outcome {
+		case catalogue.ItemDone:
+			require.NoError(t, thereErr, what)
+			assert.Equal(t, content, string(there), what)
+			assert.True(t, liesErr != nil || item.Note != "", "%s: it is in both places, and the receipt does not say so", what)
+		case catalogue.ItemFailed:
+			require.NoError(t, liesErr, what)
+			assert.Equal(t, content, string(lies), what)
+			assert.Contains(t, item.Note, "full", what)
+			if item.Type == plan.File {
+				require.NoError(t, thereErr, what)
+				assert.Equal(t, "stood there", string(there), what)
+			}
+		default:
+			t.Errorf("%s: outcome %s", what, item.Outcome)
+		}
+	}
+	parts, err := filepath.Glob(s.Path(top) + "/.humble-rewind-*.part")
+	require.NoError(t, err)
+	assert.Empty(t, parts, what)
+	return struck
+}
