@@ -9,6 +9,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"syscall"
 	"time"
 	_ "time/tzdata" // zones, also on hosts that have none
@@ -40,7 +41,14 @@ func main() {
 	os.Exit(status)
 }
 
+// memoryLimit makes the collector work harder before the service grows beyond what it promises (256 MiB in all); what
+// SQLite keeps and the program itself come on top. GOMEMLIMIT overrides it.
+const memoryLimit = 160 << 20
+
 func serve(ctx context.Context, listen, dir string, verbose bool, ready func(string)) error {
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit)
+	}
 	level := slog.LevelInfo
 	if verbose {
 		level = slog.LevelDebug

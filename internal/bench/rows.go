@@ -65,8 +65,17 @@ func surveys(ctx context.Context, binary, dir string) ([]row, error) {
 		}
 	}
 	f := median(finds)
+	var reads []time.Duration
+	for range 3 {
+		took, err := shell(ctx, find+fmt.Sprintf(` && find %s/.local/share/Trash/info -type f -exec cat {} + >/dev/null`, home))
+		if err != nil {
+			return nil, err
+		}
+		reads = append(reads, took)
+	}
 	return []row{
 		{"first survey of a trash of 100,000 items, every name searchable", "`find -printf` of the same fields", median(first), f, "≤ 3.0×", firstPeak},
+		{"the same, whose 100,000 records have to be read", "that `find` and `cat` of the records", median(first), median(reads), "—", firstPeak},
 		{"repeat survey, nothing changed", "the same `find`", median(repeat), f, "≤ 1.2×", repeatPeak},
 	}, nil
 }
@@ -163,7 +172,8 @@ func searches(ctx context.Context, binary, dir string) ([]row, error) {
 
 func search(ctx context.Context, s *server, list, words, pattern string) (row, error) {
 	say("searching for %s", words)
-	grep := fmt.Sprintf("grep -i -e '%s' %s >/dev/null || test $? = 1", pattern, list)
+	// Through a pipe, because grep stops at its first match where it sees that nobody reads its output.
+	grep := fmt.Sprintf("grep -i -e '%s' %s | cat >/dev/null", pattern, list)
 	var ours, theirs []time.Duration
 	for n := range 40 {
 		took, err := timed(func() error {

@@ -50,7 +50,7 @@ func Open(ctx context.Context, dir string) (*Catalogue, error) {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	read, err := open(path, "_pragma=query_only(1)&_pragma=cache_size(-16384)&_pragma=mmap_size(1073741824)")
+	read, err := open(path, "_pragma=query_only(1)&_pragma=cache_size(-16384)")
 	if err != nil {
 		write.Close()
 		return nil, err

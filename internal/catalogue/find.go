@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -115,38 +116,69 @@ func (c *Catalogue) Find(ctx context.Context, q Query) (Found, error) {
 
 // search is a query being put together.
 type search struct {
-	c         *Catalogue
-	by        order
-	where     []string
-	args      []any
-	few       bool // the words leave so few names that they are looked up before anything else
-	match     string
-	plain     bool // nothing but words filters
-	placeHits int  // how many names the trigrams of the words hit, counted up to CountLimit+1
+	c     *Catalogue
+	by    order
+	where []string
+	args  []any
+	names []int64 // places whose names the words may hit, as far as CountLimit+1; nil where there are no words
+	plain bool    // nothing but words filters
 }
 
 // fewNames is how many names are better looked up one by one than met while walking along the order.
 const fewNames = 4000
 
-// words adds the words: those of three letters and more through the trigram index, which then only proposes, since it
-// knows no positions; all of them by looking into the name.
+func (s *search) few() bool { return s.names != nil && len(s.names) <= fewNames }
+
+// words adds the words. Those of three letters and more go through the trigram index, which only proposes, since it
+// knows no positions; where all are shorter, the names themselves are looked through. What is proposed is then held
+// against every word.
 func (s *search) words(ctx context.Context, words string) error {
 	var grams []string
 	for _, word := range strings.Fields(names.Fold(words)) {
 		s.where = append(s.where, "instr(p.folded, ?) > 0")
 		s.args = append(s.args, word)
-		letters := []rune(word)
-		for i := 0; i+3 <= len(letters); i++ {
-			grams = append(grams, `"`+strings.ReplaceAll(string(letters[i:i+3]), `"`, `""`)+`"`)
-		}
+		grams = append(grams, trigrams(word)...)
 	}
-	if grams == nil {
+	var rows *sql.Rows
+	var err error
+	switch {
+	case len(s.where) == 0:
 		return nil
+	case grams != nil:
+		rows, err = s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1)
+	default:
+		rows, err = s.c.read.QueryContext(ctx, "SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?", append(slices.Clone(s.args), CountLimit+1)...)
 	}
-	s.match = strings.Join(grams, " AND ")
-	err := s.c.read.QueryRowContext(ctx, "SELECT count(*) FROM (SELECT rowid FROM names WHERE names MATCH ? LIMIT ?)", s.match, CountLimit+1).Scan(&s.placeHits)
-	s.few = s.placeHits <= fewNames
-	return err
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	s.names = []int64{}
+	for rows.Next() {
+		var id int64
+		if err := rows.Scan(&id); err != nil {
+			return err
+		}
+		s.names = append(s.names, id)
+	}
+	return rows.Err()
+}
+
+// trigrams returns enough of a word's trigrams to cover it, quoted for a query. Overlapping ones would add work and
+// hardly narrow.
+func trigrams(word string) (quoted []string) {
+	letters := []rune(word)
+	for i := 0; i+3 <= len(letters); i += 3 {
+		quoted = append(quoted, quoteGram(letters[i:i+3]))
+	}
+	if n := len(letters); n > 3 && n%3 != 0 {
+		quoted = append(quoted, quoteGram(letters[n-3:]))
+	}
+	return quoted
+}
+
+func quoteGram(letters []rune) string {
+	return `"` + strings.ReplaceAll(string(letters), `"`, `""`) + `"`
 }
 
 func (s *search) filters(q Query) {
@@ -184,6 +216,9 @@ func (s *search) filters(q Query) {
 		add("x.gone_at >= ?", q.GoneSince.UnixNano())
 	}
 	if !q.ExpiresBefore.IsZero() {
+		// Nothing that was deleted later than the shortest retention before can expire by then; the index serves that.
+		add(`x.gone_at < ? - 86400000000000 * (SELECT coalesce(min(nullif(coalesce(so.retention_days, m.retention_days), 0)), 0)
+			FROM sources so JOIN machines m ON m.id = so.machine_id)`, q.ExpiresBefore.UnixNano())
 		add(expiry+" > x.gone_at AND "+expiry+" < ?", q.ExpiresBefore.UnixNano())
 	}
 	if q.Kind != "" {
@@ -201,31 +236,44 @@ func (s *search) filters(q Query) {
 }
 
 // from begins a query at the names where they are few, else at the spans in the order asked for.
-func (s *search) from(columns string) (string, []any) {
+func (s *search) from(columns, tables string) (string, []any) {
 	where := ""
 	if len(s.where) > 0 {
 		where = " WHERE " + strings.Join(s.where, " AND ")
 	}
-	if s.few && s.match != "" {
-		return "WITH hit AS MATERIALIZED (SELECT rowid AS id FROM names WHERE names MATCH ?) SELECT " + columns +
-			" FROM hit CROSS JOIN spans x ON x.place_id = hit.id" + copyTables + where, append([]any{s.match}, s.args...)
+	if s.few() {
+		return "WITH hit AS MATERIALIZED (SELECT value AS id FROM json_each(?)) SELECT " + columns +
+			" FROM hit CROSS JOIN spans x ON x.place_id = hit.id" + tables + where, append([]any{toJSON(s.names)}, s.args...)
 	}
-	return "SELECT " + columns + " FROM spans x" + copyTables + where, s.args
+	return "SELECT " + columns + " FROM spans x" + tables + where, s.args
+}
+
+// countTables joins only what the conditions speak of: counting looks at far more rows than a page shows.
+func (s *search) countTables() string {
+	conditions := strings.Join(s.where, " ")
+	tables := ""
+	if strings.Contains(conditions, "p.") {
+		tables += " JOIN places p ON p.id = x.place_id"
+	}
+	if strings.Contains(conditions, "so.") {
+		tables += " JOIN sources so ON so.id = x.source_id"
+	}
+	return tables
 }
 
 // count counts as far as CountLimit. Where only words filter and hit more names than that, they need not be walked.
 func (s *search) count(ctx context.Context) (int, bool, error) {
-	if s.plain && s.placeHits > CountLimit {
+	if s.plain && len(s.names) > CountLimit {
 		return CountLimit, false, nil
 	}
-	query, args := s.from("1")
+	query, args := s.from("1", s.countTables())
 	var n int
 	err := s.c.read.QueryRowContext(ctx, "SELECT count(*) FROM ("+query+" LIMIT ?)", append(args, CountLimit+1)...).Scan(&n)
 	return min(n, CountLimit), n <= CountLimit, err
 }
 
 func (s *search) page(ctx context.Context, limit int) ([]Copy, error) {
-	query, args := s.from(copyColumns)
+	query, args := s.from(copyColumns, copyTables)
 	direction := ""
 	if s.by.descending {
 		direction = " DESC"

@@ -21,8 +21,24 @@ import (
 	"humble-rewind/internal/source"
 )
 
-// batchItems is how many items are written between two syncs and two entries in the receipt.
-const batchItems = 256
+// A batch is what is written between two syncs and two entries in the receipt: large enough that syncing many small
+// files costs little, small enough that a crash leaves little to settle.
+const (
+	batchItems = 2000
+	batchBytes = 256 << 20
+)
+
+// nextBatch tells how many of the items make up the next batch.
+func nextBatch(items []catalogue.ReceiptItem) int {
+	var bytes int64
+	for n, item := range items {
+		if n == batchItems || n > 0 && bytes+item.Size > batchBytes {
+			return n
+		}
+		bytes += item.Size
+	}
+	return len(items)
+}
 
 // Progress tells how far a bring-back or an undo is.
 type Progress func(done int64, bytes int64, doing string)
@@ -35,10 +51,10 @@ func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error
 	if err != nil {
 		return err
 	}
-	c := carrier{r: r, ctx: ctx, receipt: id}
 	var done, bytes int64
+	c := carrier{r: r, ctx: ctx, receipt: id, at: func(path string) { progress(done, bytes, place.Readable(path)) }}
 	for rest := receipt.Items; len(rest) > 0; {
-		n := min(batchItems, len(rest))
+		n := nextBatch(rest)
 		if ctx.Err() != nil {
 			break
 		}
@@ -172,6 +188,7 @@ type carrier struct {
 	r       *Restorer
 	ctx     context.Context
 	receipt int64
+	at      func(path string) // told what is being written
 	open    *handles
 }
 
@@ -191,6 +208,7 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 			return err
 		}
 		if it.source, it.err = c.open.sourceByID(items[n].Source); it.err == nil {
+			c.at(it.item.To.Path)
 			it.err = c.ready(it)
 		}
 		all = append(all, it)

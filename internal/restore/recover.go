@@ -19,7 +19,7 @@ func (r *Restorer) Recover(ctx context.Context, id int64) error {
 		return err
 	}
 	for rest := receipt.Items; len(rest) > 0; {
-		n := min(batchItems, len(rest))
+		n := nextBatch(rest)
 		if err := r.recoverBatch(ctx, id, rest[:n]); err != nil {
 			return err
 		}

@@ -12,6 +12,7 @@ import (
 	"math"
 	"slices"
 	"strings"
+	"sync"
 
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -124,7 +125,6 @@ type written struct {
 	digest string // of a file, in hex
 	bytes  int64
 	lost   []string // what could not be kept
-	buffer []byte
 }
 
 var errDiffers = errors.New("what was written reads back differently")
@@ -134,7 +134,7 @@ var errDiffers = errors.New("what was written reads back differently")
 func write(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
 	var w written
 	err := w.entry(ctx, o, folder, name)
-	if w.buffer = nil; o.Type() != plan.File {
+	if o.Type() != plan.File {
 		w.digest = ""
 	}
 	if err != nil {
@@ -203,7 +203,11 @@ func (w *written) folder(ctx context.Context, o original, folder reach.Folder, n
 	return nil
 }
 
-const copyBuffer = 256 << 10
+// buffers serve copying one small file after the other without garbage.
+var buffers = sync.Pool{New: func() any {
+	b := make([]byte, 256<<10)
+	return &b
+}}
 
 func (w *written) file(ctx context.Context, o original, folder reach.Folder, name string) error {
 	content, err := o.Content()
@@ -216,17 +220,16 @@ func (w *written) file(ctx context.Context, o original, folder reach.Folder, nam
 		return err
 	}
 	defer f.Close()
-	if w.buffer == nil {
-		w.buffer = make([]byte, copyBuffer)
-	}
+	buffer := buffers.Get().(*[]byte)
+	defer buffers.Put(buffer)
 	h := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, h)}, struct{ io.Reader }{counted{ctx, content}}, w.buffer)
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, h)}, struct{ io.Reader }{counted{ctx, content}}, *buffer)
 	if err != nil {
 		return err
 	}
 	sent := h.Sum(nil)
 	h.Reset()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, 0, n+1)}, w.buffer); err != nil {
+	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, 0, n+1)}, *buffer); err != nil {
 		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
 	}
 	if !bytes.Equal(h.Sum(nil), sent) {

@@ -133,9 +133,8 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 		removeMade(open, it)
 		item.Outcome = catalogue.ItemUndone
 		pending = append(pending, item)
-		if done++; done%batchItems == 0 {
-			progress(done, 0, place.Readable(item.To.Path))
-		}
+		done++
+		progress(done, 0, place.Readable(item.To.Path))
 	}
 	if err := r.remember(ctx, open, receipt.Items); err != nil {
 		return r.undoFailed(ctx, receipt, nil, catalogue.ReceiptItem{}, err)
