@@ -19,21 +19,15 @@ func (p *Program) bringBackCommand() *cli.Command {
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the plan and write nothing"},
 			jsonFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, 1, -1, "the ids of copies, such as c12 c15")
-			if err != nil {
-				return err
-			}
-			s, err := p.session(c)
-			if err != nil {
-				return err
-			}
+		Action: p.client(1, -1, "the ids of copies, such as c12 c15", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			dry := c.Bool("dry-run")
 			body := api.NewBringBack{Copies: args, Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry}
 			if c.String("to") != "" {
-				if body.To, err = destination(c.String("to")); err != nil {
+				to, err := destination(c.String("to"))
+				if err != nil {
 					return err
 				}
+				body.To = to
 			}
 			response, err := s.api.BringBack(ctx, body)
 			if dry {
@@ -54,7 +48,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 				return err
 			}
 			return jobEnd(j)
-		},
+		}),
 	}
 }
 

@@ -28,16 +28,34 @@ type session struct {
 	zone *time.Location
 }
 
+// client makes an action of a command that talks to the service: it checks how many words were given (most < 0 is any
+// number; what says which are wanted) and signs in.
+func (p *Program) client(least, most int, what string, do func(ctx context.Context, s *session, c *cli.Command, args []string) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		args, err := arguments(c, least, most, what)
+		if err != nil {
+			return err
+		}
+		s, err := p.session(c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, s, c, args)
+	}
+}
+
+// session takes what all commands share from the root, because some have a --zone of their own that means another.
 func (p *Program) session(c *cli.Command) (*session, error) {
-	s := &session{Program: p, url: strings.TrimRight(c.String("url"), "/"), json: c.Bool("json"), zone: time.Local}
-	if name := c.String("zone"); name != "" {
+	root := c.Root()
+	s := &session{Program: p, url: strings.TrimRight(root.String("url"), "/"), json: c.Bool("json"), zone: time.Local}
+	if name := root.String("zone"); name != "" {
 		zone, err := time.LoadLocation(name)
 		if err != nil {
 			return nil, usage("--zone %s is no time zone; name it like Europe/Lisbon or UTC", place.Quote(name))
 		}
 		s.zone = zone
 	}
-	token, err := p.token(c.String("token-file"))
+	token, err := p.token(root.String("token-file"))
 	if err != nil {
 		return nil, err
 	}

@@ -28,22 +28,18 @@ func (p *Program) findCommand() *cli.Command {
 			&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
 			jsonFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			s, err := p.session(c)
-			if err != nil {
-				return err
-			}
+		Action: p.client(0, -1, "words", func(ctx context.Context, s *session, c *cli.Command, words []string) error {
 			since, err := s.time(c.String("gone-since"))
 			if err != nil {
 				return err
 			}
 			limit, records := int(c.Int("limit")), c.Bool("records")
 			return s.find(ctx, api.FindCopiesParams{
-				Words: set(strings.Join(c.Args().Slice(), " ")), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
+				Words: set(strings.Join(words, " ")), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
 				Type: enum[api.FileClass](c.String("type")), State: enum[api.CopyState](c.String("state")), GoneSince: since, Source: set(c.String("source")),
 				Records: &records, Sort: enum[api.Sort](c.String("sort")), Limit: &limit, Cursor: set(c.String("cursor")),
 			})
-		},
+		}),
 	}
 }
 
@@ -56,18 +52,14 @@ func (p *Program) expiringCommand() *cli.Command {
 			&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
 			jsonFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			s, err := p.session(c)
-			if err != nil {
-				return err
-			}
+		Action: p.client(0, 0, "no words", func(ctx context.Context, s *session, c *cli.Command, _ []string) error {
 			within, err := typedtime.ParseAge(c.String("within"))
 			if err != nil {
 				return usage("%w", err)
 			}
 			before, limit, sort := s.Now().Add(within), int(c.Int("limit")), api.SortExpires
 			return s.find(ctx, api.FindCopiesParams{ExpiresBefore: &before, Sort: &sort, Limit: &limit, Cursor: set(c.String("cursor"))})
-		},
+		}),
 	}
 }
 

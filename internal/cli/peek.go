@@ -19,15 +19,7 @@ func (p *Program) peekCommand() *cli.Command {
 			&cli.BoolFlag{Name: "raw", Usage: "its bytes as they are"},
 			jsonFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			args, err := arguments(c, 1, 1, "one copy's id, such as c12")
-			if err != nil {
-				return err
-			}
-			s, err := p.session(c)
-			if err != nil {
-				return err
-			}
+		Action: p.client(1, 1, "one copy's id, such as c12", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			if c.Bool("raw") {
 				return s.raw(ctx, args[0])
 			}
@@ -44,7 +36,7 @@ func (p *Program) peekCommand() *cli.Command {
 				return nil
 			}
 			return s.preview(ctx, args[0], look)
-		},
+		}),
 	}
 }
 

@@ -14,18 +14,14 @@ func (p *Program) receiptCommand() *cli.Command {
 		{
 			Name: "list", Usage: "list them, newest first",
 			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"}, &cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"}, jsonFlag()},
-			Action: p.receiptList,
+			Action: p.client(0, 0, "no words", receiptList),
 		},
-		{Name: "show", Usage: "one receipt with every item", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.receiptShow},
-		{Name: "undo", Usage: "put everything back as it was", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.receiptUndo},
+		{Name: "show", Usage: "one receipt with every item", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a receipt's id, such as r3", receiptShow)},
+		{Name: "undo", Usage: "put everything back as it was", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a receipt's id, such as r3", receiptUndo)},
 	}}
 }
 
-func (p *Program) receiptList(ctx context.Context, c *cli.Command) error {
-	s, err := p.session(c)
-	if err != nil {
-		return err
-	}
+func receiptList(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	limit := int(c.Int("limit"))
 	response, err := s.api.ListReceipts(ctx, &api.ListReceiptsParams{Limit: &limit, Cursor: set(c.String("cursor"))})
 	all, err := shown[api.ReceiptList](s, response, err)
@@ -34,7 +30,7 @@ func (p *Program) receiptList(ctx context.Context, c *cli.Command) error {
 	}
 	if len(all.Receipts) == 0 {
 		if !s.json {
-			fmt.Fprintln(p.Stdout, "Nothing was brought back yet.")
+			fmt.Fprintln(s.Stdout, "Nothing was brought back yet.")
 		}
 		return silent(ExitNothing)
 	}
@@ -45,10 +41,10 @@ func (p *Program) receiptList(ctx context.Context, c *cli.Command) error {
 	for _, r := range all.Receipts {
 		t.add(r.Id, s.at(&r.At), r.By, fmt.Sprint(r.Count), fmt.Sprint(r.Done), receiptState(r))
 	}
-	t.print(p.Stdout)
-	fmt.Fprintln(p.Stdout, s.zoneLine())
+	t.print(s.Stdout)
+	fmt.Fprintln(s.Stdout, s.zoneLine())
 	if all.Next != nil {
-		fmt.Fprintf(p.Stdout, "Next page: --cursor %s\n", *all.Next)
+		fmt.Fprintf(s.Stdout, "Next page: --cursor %s\n", *all.Next)
 	}
 	return nil
 }
@@ -65,15 +61,7 @@ func receiptState(r api.Receipt) string {
 	return string(r.State)
 }
 
-func (p *Program) receiptShow(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, 1, 1, "a receipt's id, such as r3")
-	if err != nil {
-		return err
-	}
-	s, err := p.session(c)
-	if err != nil {
-		return err
-	}
+func receiptShow(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	return s.receipt(ctx, args[0])
 }
 
@@ -118,15 +106,7 @@ func (s *session) receipt(ctx context.Context, id string) error {
 	return nil
 }
 
-func (p *Program) receiptUndo(ctx context.Context, c *cli.Command) error {
-	args, err := arguments(c, 1, 1, "a receipt's id, such as r3")
-	if err != nil {
-		return err
-	}
-	s, err := p.session(c)
-	if err != nil {
-		return err
-	}
+func receiptUndo(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	response, err := s.api.UndoReceipt(ctx, args[0])
 	j, err := answer[api.Job](s, response, err)
 	if err != nil {

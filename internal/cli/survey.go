@@ -17,17 +17,12 @@ func (p *Program) surveyCommand() *cli.Command {
 			&cli.BoolFlag{Name: "wait", Usage: "show the progress and wait for the end"},
 			jsonFlag(),
 		},
-		Action: func(ctx context.Context, c *cli.Command) error {
-			s, err := p.session(c)
-			if err != nil {
-				return err
-			}
-			machines := c.Args().Slice()
+		Action: p.client(0, -1, "machines", func(ctx context.Context, s *session, c *cli.Command, machines []string) error {
 			response, err := s.api.StartSurvey(ctx, api.NewSurvey{Machines: &machines, Source: set(c.String("source"))})
 			if !c.Bool("wait") {
 				j, err := shown[api.Job](s, response, err)
 				if err == nil && !s.json {
-					fmt.Fprintf(p.Stdout, "Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n", j.Id)
+					fmt.Fprintf(s.Stdout, "Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n", j.Id)
 				}
 				return err
 			}
@@ -47,7 +42,7 @@ func (p *Program) surveyCommand() *cli.Command {
 				s.showOutcomes(j)
 			}
 			return jobEnd(j)
-		},
+		}),
 	}
 }
 

@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/urfave/cli/v3"
+
+	"humble-rewind/api"
+)
+
+func (p *Program) sourceCommand() *cli.Command {
+	return &cli.Command{Name: "source", Usage: "the stores that copies are read from", Commands: []*cli.Command{
+		{
+			Name: "add", Usage: "read copies from another store", ArgsUsage: "MACHINE KIND",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "at", Required: true, Usage: "the `LOCATION`: a path on the machine, or other-machine:/path"},
+				&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
+				&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
+				&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` it is emptied; 0: never (default: the machine's)"},
+				jsonFlag(),
+			},
+			Action: p.client(2, 2, "a machine and a kind of source, such as trash", sourceAdd),
+		},
+		{Name: "list", Usage: "list them", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", sourceList)},
+		{Name: "suggest", Usage: "look for stores on a machine that are not read yet", ArgsUsage: "MACHINE", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a machine", sourceSuggest)},
+		{Name: "remove", Usage: "stop reading a store; no file of it is touched", ArgsUsage: "ID", Action: p.client(1, 1, "a source's id, such as s3", sourceRemove)},
+	}}
+}
+
+func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	body := api.NewSource{Machine: args[0], Kind: args[1], At: c.String("at"), Zone: set(c.String("zone"))}
+	if maps := c.StringSlice("maps"); len(maps) > 0 {
+		body.Maps = &maps
+	}
+	if c.IsSet("retention") {
+		days := int(c.Int("retention"))
+		body.RetentionDays = &days
+	}
+	response, err := s.api.AddSource(ctx, body)
+	added, err := shown[api.Source](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	s.showSources([]api.Source{added})
+	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey --source %s --wait\n", added.Id)
+	return nil
+}
+
+func sourceList(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	response, err := s.api.ListSources(ctx)
+	all, err := shown[api.SourceList](s, response, err)
+	if err != nil {
+		return err
+	}
+	if len(all.Sources) == 0 {
+		if !s.json {
+			fmt.Fprintln(s.Stdout, "No source is read yet. Next: humble-rewind source suggest MACHINE")
+		}
+		return silent(ExitNothing)
+	}
+	if !s.json {
+		s.showSources(all.Sources)
+	}
+	return nil
+}
+
+func (s *session) showSources(sources []api.Source) {
+	t := table{head: []string{"SOURCE", "MACHINE", "KIND", "COPIES", "KEEPS", "SURVEYED", "AT"}, right: map[int]bool{3: true}}
+	var remarks []string
+	for _, src := range sources {
+		keeps := fmt.Sprintf("%d days", src.RetentionDays)
+		if src.RetentionDays == 0 {
+			keeps = "all"
+		}
+		at := quotePath(src.At)
+		if src.AtMachine != src.Machine {
+			at = src.AtMachine + ":" + at
+		}
+		if src.Drive != nil {
+			at += " (drive " + *src.Drive + ")"
+		}
+		t.add(src.Id, src.Machine, src.Kind, fmt.Sprint(src.Copies), keeps, s.at(src.SurveyedAt), at)
+		if src.Trouble != nil {
+			remarks = append(remarks, fmt.Sprintf("%s could not be read at the last survey: %s", src.Id, *src.Trouble))
+		}
+		if src.Notes != nil {
+			for _, note := range *src.Notes {
+				remarks = append(remarks, src.Id+": "+note)
+			}
+		}
+	}
+	t.print(s.Stdout)
+	for _, remark := range remarks {
+		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+}
+
+func sourceSuggest(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	response, err := s.api.SuggestSources(ctx, args[0])
+	found, err := shown[api.SuggestionList](s, response, err)
+	if err != nil {
+		return err
+	}
+	if len(found.Suggestions) == 0 {
+		if !s.json {
+			fmt.Fprintf(s.Stdout, "Nothing was found on %s that is not read already.\n", args[0])
+		}
+		return silent(ExitNothing)
+	}
+	if s.json {
+		return nil
+	}
+	for _, f := range found.Suggestions {
+		fmt.Fprintf(s.Stdout, "humble-rewind source add %s %s --at %s   # %s\n", f.Machine, f.Kind, quotePath(f.At), f.Why)
+	}
+	return nil
+}
+
+func sourceRemove(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	response, err := s.api.RemoveSource(ctx, args[0])
+	if _, err := answer[struct{}](s, response, err); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.Stdout, "%s is no longer read; none of its files was touched.\n", args[0])
+	return nil
+}
