@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,6 +16,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/sitetest"
 )
@@ -277,4 +279,43 @@ func TestReceiptKeepsWhatWasSetAside(t *testing.T) {
 	assert.EqualValues(t, 5, work.Aside.Size)
 	require.NoError(t, s.Undo(r.ID))
 	assert.Equal(t, before, s.Tree("/home/ines"), "a whole folder comes back out of safekeeping, links included")
+}
+
+func TestAcrossFileSystemsEverythingIsKeptAndUndone(t *testing.T) {
+	f := &faults{otherDevice: true}
+	s := sitetest.NewWith(t, reach.Ways{f.way()})
+	s.Discard("/home/ines/Moulds/", "one.svg\nfull size/two.svg\n")
+	inside := s.Path(sitetest.HomeTrash + "/files/Moulds")
+	require.NoError(t, os.Symlink("one.svg", inside+"/link"))
+	require.NoError(t, os.Mkdir(inside+"/empty", 0o711))
+	require.NoError(t, unix.Setxattr(inside+"/one.svg", "user.note", []byte("checked"), 0))
+	require.NoError(t, os.Chmod(inside+"/one.svg", 0o604))
+	old := time.Date(1999, 12, 31, 23, 59, 58, 123456789, time.UTC)
+	require.NoError(t, os.Chtimes(inside+"/one.svg", old, old))
+	s.Lay(map[string]string{"/other/new/": ""})
+	s.Survey(s.AddTrash("/home/ines"))
+	before, item := s.Tree("/"), s.Tree(sitetest.HomeTrash+"/files/Moulds")
+
+	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})...), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+	assert.Equal(t, item, s.Tree("/other/new/Moulds"))
+	assert.NoDirExists(t, inside, "copied, verified, then taken out of the trash")
+	require.NoError(t, s.Undo(r.ID))
+	assert.Equal(t, before, s.Tree("/"))
+}
+
+func TestABringBackThatAStopInterruptsIsSettledAtTheNextStart(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "a")
+	s.Survey(s.AddTrash("/home/ines"))
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
+	assert.ErrorIs(t, s.Restorer.Carry(ctx, r.ID, func(int64, int64, string) {}), context.Canceled, "a stop leaves the receipt open")
+	assert.Equal(t, catalogue.ReceiptOpen, s.Receipt(r.ID).State)
+	require.NoError(t, func() error { _, err := s.Restorer.RecoverAll(t.Context()); return err }())
+	r = s.Receipt(r.ID)
+	assert.Equal(t, catalogue.ReceiptFailed, r.State)
+	assert.Contains(t, r.Items[0].Note, "the service stopped before it")
+	assert.Len(t, s.Find(catalogue.Query{}), 1, "it is still in the trash")
 }
