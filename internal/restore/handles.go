@@ -148,6 +148,12 @@ func (w *world) At(p place.Place) plan.Standing {
 }
 
 func (w *world) look(p place.Place) plan.Standing {
+	if p.Path != "/" {
+		// Thousands of items may go into one folder that is not there yet.
+		if parent := w.At(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)}); !parent.Exists && parent.Problem == "" {
+			return plan.Standing{}
+		}
+	}
 	info, err := w.open.lstat(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder):
