@@ -452,6 +452,11 @@ func (c *carrier) rename(it *carried, from reach.Folder, name string, folder rea
 		})
 		it.item.To.Path = place.Join(place.Folder(it.item.To.Path), beside)
 		it.item.Note = joinNotes(it.item.Note, "something came to stand there since the plan was made; both are kept")
+		started := *it.item
+		started.Outcome = catalogue.ItemStarted
+		if err := c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, []catalogue.ReceiptItem{started}); err != nil { // where a crash would look for it
+			return err
+		}
 	}
 }
 

@@ -78,6 +78,11 @@ func (c *carrier) record(all []*carried) error {
 	save := make([]catalogue.ReceiptItem, 0, len(all))
 	var left []int64
 	for _, it := range all {
+		if !it.arrived && it.err != nil {
+			c.removeTemporary(it) // of all items, before any folder made for one of them can be removed
+		}
+	}
+	for _, it := range all {
 		switch {
 		case it.arrived:
 			it.item.Outcome = catalogue.ItemDone
@@ -89,13 +94,13 @@ func (c *carrier) record(all []*carried) error {
 			}
 		case errors.Is(it.err, errPassed):
 			it.item.Outcome, it.item.Note = catalogue.ItemSkipped, joinNotes(it.item.Note, errPassed.Error())
-			c.tidy(it)
+			removeMade(c.open, it)
 		case it.err == nil:
 			continue
 		default:
 			it.item.Outcome, it.item.Note = catalogue.ItemFailed, joinNotes(it.item.Note, Explain(it.err))
 			it.item.SHA256 = ""
-			c.tidy(it)
+			removeMade(c.open, it)
 		}
 		if err := it.store(); err != nil {
 			return err
@@ -145,14 +150,15 @@ func (c *carried) printArrived(open *handles) error {
 	return err
 }
 
-// tidy removes what a failed item left: its temporary, and folders made for it that are still empty.
-func (c *carrier) tidy(it *carried) {
-	if folder, err := c.open.parent(it.item.To); err == nil && !it.work.Renames {
-		if err := ignoreGone(removeTree(c.ctx, folder, temporary(c.receipt, it.item.N, endPart))); err != nil {
-			it.item.Note = joinNotes(it.item.Note, "a temporary file could not be removed: "+Explain(err))
-		}
+// removeTemporary removes what was written of an item that did not arrive.
+func (c *carrier) removeTemporary(it *carried) {
+	folder, err := c.open.parent(it.item.To)
+	if err != nil || it.work.Renames {
+		return
 	}
-	removeMade(c.open, it)
+	if err := ignoreGone(removeTree(c.ctx, folder, temporary(c.receipt, it.item.N, endPart))); err != nil {
+		it.item.Note = joinNotes(it.item.Note, "a temporary file could not be removed: "+Explain(err))
+	}
 }
 
 // removeMade removes the folders that were made for an item, innermost first, as far as they are empty.

@@ -25,7 +25,7 @@ func (r *Restorer) Recover(ctx context.Context, id int64) error {
 		}
 		rest = rest[n:]
 	}
-	return r.close(ctx, id, "not brought back: the service stopped before it")
+	return r.close(ctx, id, errInterrupted.Error())
 }
 
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
@@ -55,11 +55,15 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 	return c.record(all)
 }
 
+// errInterrupted is what befell an item that had not arrived when the service was killed.
+var errInterrupted = errors.New("not brought back: the service stopped before it")
+
 // settle finds out whether an item had taken its final name, and puts what gave way back where it had not.
 func (c *carrier) settle(it *carried) error {
 	folder, err := c.open.parent(it.item.To)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil // not even its folder was made
+		it.err = errInterrupted // not even its folder was made
+		return nil
 	}
 	if err != nil {
 		return err
@@ -73,19 +77,25 @@ func (c *carrier) settle(it *carried) error {
 		return err
 	}
 	nothing := err != nil
-	it.arrived = !nothing && expected.Inode != 0 && expected.is(stands)
+	// Its inode alone tells: somebody may have worked on it since it arrived.
+	it.arrived = !nothing && expected.Inode != 0 && expected.Inode == stands.Inode && expected.Device == stands.Device
 	giveWay := temporary(c.receipt, it.item.N, endAside)
 	if _, err := folder.Lstat(giveWay); err == nil {
-		if nothing {
-			return folder.Rename(giveWay, folder, it.item.To.Name())
+		switch {
+		case nothing:
+			err = folder.Rename(giveWay, folder, it.item.To.Name())
+		case it.arrived:
+			err = removeTree(c.ctx, folder, giveWay)
+		default:
+			it.item.Note = joinNotes(it.item.Note, "what stood there before is beside it as "+giveWay)
 		}
-		if it.arrived {
-			return removeTree(c.ctx, folder, giveWay)
+		if err != nil {
+			return err
 		}
 	}
 	if !it.arrived {
 		it.work.Aside = nil
-		c.tidy(it)
+		it.err = errInterrupted
 	} else {
 		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
 	}

@@ -136,7 +136,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 		done++
 		progress(done, 0, place.Readable(item.To.Path))
 	}
-	if err := r.remember(ctx, open, receipt.Items); err != nil {
+	if err := r.remember(ctx, open, pending); err != nil {
 		return r.undoFailed(ctx, receipt, nil, catalogue.ReceiptItem{}, err)
 	}
 	if err := r.Site.Catalogue.SaveItems(ctx, id, pending); err != nil {

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect } from "react";
+import { useCallback, useEffect, useState } from "react";
 import styled from "styled-components";
 import { ask, client, type Receipt, type ReceiptItem } from "../api/client";
 import { receipt as receiptQuery } from "../api/queries";
@@ -10,7 +10,7 @@ import { PlaceText } from "../parts/PlaceText";
 import { Progress } from "../parts/Progress";
 import { tokens } from "../theme";
 import { useKey } from "../useKeys";
-import { absolute, bytes } from "../when";
+import { absolute, bytes, counted } from "../when";
 
 const Head = styled.div`
   display: flex;
@@ -35,9 +35,12 @@ export function stateText(r: Receipt): string {
   return words[r.state];
 }
 
+const shown = 300; // of a receipt of thousands, until all are asked for
+
 /** One receipt: what went where, from where, and the way back. */
 export function ReceiptView({ id }: { id: string }) {
   const { data: r, error, refetch } = useQuery(receiptQuery(id));
+  const [all, setAll] = useState(false);
   if (error) return <Failure problem={error} retry={() => void refetch()} />;
   if (!r) return <Quiet>Reading …</Quiet>;
   return (
@@ -63,11 +66,12 @@ export function ReceiptView({ id }: { id: string }) {
           </tr>
         </thead>
         <tbody>
-          {r.items.map((i) => (
+          {(all ? r.items : r.items.slice(0, shown)).map((i) => (
             <Item key={i.copy} item={i} />
           ))}
         </tbody>
       </Table>
+      {!all && r.items.length > shown && <Plain onPress={() => setAll(true)}>Show all {counted(r.items.length, "item")}</Plain>}
     </article>
   );
 }

@@ -117,7 +117,9 @@ func (f *folder) named(what, name string, do func() error) error {
 	return nil
 }
 
-// SetMeta sets the owner first, because changing it clears set-id bits, then attributes, mode and, last, times.
+// SetMeta sets the owner first, because changing it clears set-id bits, then attributes, mode and, last, times. Owner,
+// attributes and mode of files and folders are set through a descriptor, and not at all where a file has further names:
+// whoever owns the folder could have put another file's name in its place.
 func (f *folder) SetMeta(name string, m reach.Meta) error {
 	seen, err := f.Lstat(name)
 	if err != nil {
@@ -129,12 +131,14 @@ func (f *folder) SetMeta(name string, m reach.Meta) error {
 			lost = append(lost, fmt.Sprintf("%s (%v)", what, cause(err)))
 		}
 	}
-	if seen.UID != m.UID || seen.GID != m.GID {
-		err := unix.Fchownat(f.fd(), name, int(m.UID), int(m.GID), unix.AT_SYMLINK_NOFOLLOW)
-		lose(fmt.Sprintf("owner %d:%d", m.UID, m.GID), err)
-	}
-	if seen.Type == plan.File || seen.Type == plan.Folder {
-		f.setAttributesAndMode(name, seen, m, lose)
+	owner := fmt.Sprintf("owner %d:%d", m.UID, m.GID)
+	switch seen.Type {
+	case plan.File, plan.Folder:
+		lose(f.throughDescriptor(name, seen, m, owner, lose))
+	default:
+		if seen.UID != m.UID || seen.GID != m.GID {
+			lose(owner, unix.Fchownat(f.fd(), name, int(m.UID), int(m.GID), unix.AT_SYMLINK_NOFOLLOW))
+		}
 	}
 	times := []unix.Timespec{unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(m.Written.UnixNano())}
 	lose("write time", unix.UtimesNanoAt(f.fd(), name, times, unix.AT_SYMLINK_NOFOLLOW))
@@ -144,22 +148,33 @@ func (f *folder) SetMeta(name string, m reach.Meta) error {
 	return nil
 }
 
-func (f *folder) setAttributesAndMode(name string, seen reach.Info, m reach.Meta, lose func(string, error)) {
+var errOtherNames = errors.New("the file has other names too")
+
+// throughDescriptor returns what is lost altogether, and why, where the entry cannot be opened as what it was seen to be.
+func (f *folder) throughDescriptor(name string, seen reach.Info, m reach.Meta, owner string, lose func(string, error)) (string, error) {
+	all := owner + ", mode and attributes"
 	opened, err := f.open(name)
 	if err != nil {
-		lose("mode and attributes", err)
-		return
+		return all, err
 	}
 	defer opened.Close()
-	if i, err := (file{opened}).Info(); err != nil || i.Inode != seen.Inode || i.Device != seen.Device {
-		lose("mode and attributes", errors.Join(err, fs.ErrNotExist))
-		return
+	now, err := (file{opened}).Info()
+	switch {
+	case err != nil:
+		return all, err
+	case now.Inode != seen.Inode || now.Device != seen.Device:
+		return all, fs.ErrNotExist
+	case now.Type == plan.File && now.Links > 1:
+		return all, errOtherNames
 	}
 	fd := int(opened.Fd())
+	if now.UID != m.UID || now.GID != m.GID {
+		lose(owner, unix.Fchown(fd, int(m.UID), int(m.GID)))
+	}
 	for key, value := range m.Attributes {
 		lose("attribute "+key, unix.Fsetxattr(fd, key, value, 0))
 	}
-	lose(fmt.Sprintf("mode %s", m.Mode), unix.Fchmod(fd, unixMode(m.Mode)))
+	return fmt.Sprintf("mode %s", m.Mode), unix.Fchmod(fd, unixMode(m.Mode))
 }
 
 // Attributes leaves out those that the system keeps for itself and gives anew (security.*, trusted overlay marks).

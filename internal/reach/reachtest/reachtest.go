@@ -122,6 +122,13 @@ func Run(t *testing.T, files reach.Files) {
 		require.NoError(t, err)
 		assert.Equal(t, "v", string(attributes["user.note"]))
 		assert.Error(t, folder.SetMeta("missing", meta))
+		require.NoError(t, folder.Link("kept", root, "another name"))
+		lost, ok := errors.AsType[*reach.MetaError](folder.SetMeta("kept", reach.Meta{Mode: 0o666, UID: i.UID, GID: i.GID, Written: written}))
+		require.True(t, ok, "of a file with another name, who knows where, nothing but its times is changed")
+		assert.Contains(t, lost.Error(), "other names")
+		i, err = folder.Lstat("kept")
+		require.NoError(t, err)
+		assert.Equal(t, meta.Mode, i.Mode)
 	})
 	t.Run("moving, linking and syncing", func(t *testing.T) {
 		require.NoError(t, root.Rename("file", folder, "moved"))
