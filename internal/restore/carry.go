@@ -222,12 +222,8 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 			it.err = c.place(it)
 		}
 	}
-	if err := c.syncPlaced(all); err != nil {
-		return err
-	}
-	if err := c.takeOut(all); err != nil {
-		return err
-	}
+	c.syncPlaced(all)
+	c.takeOut(all)
 	return c.record(all)
 }
 

@@ -14,16 +14,20 @@ import (
 	"humble-rewind/internal/source"
 )
 
-// syncPlaced makes the new names last, and the removal of the old ones.
-func (c *carrier) syncPlaced(all []*carried) error {
+// syncPlaced makes the new names last and, of what was renamed, the removal of the old ones.
+func (c *carrier) syncPlaced(all []*carried) {
 	synced := map[place.Place]bool{}
 	for _, it := range all {
 		if !it.arrived {
 			continue
 		}
-		for _, p := range []place.Place{it.item.To, it.item.From} {
+		changed := []place.Place{it.item.To}
+		if it.work.Renames {
+			changed = append(changed, it.item.From)
+		}
+		for _, p := range changed {
 			p.Path = place.Folder(p.Path)
-			if synced[p] || p == (place.Place{Machine: it.item.From.Machine, Path: place.Folder(it.item.From.Path)}) && !it.work.Renames {
+			if synced[p] {
 				continue
 			}
 			synced[p] = true
@@ -36,11 +40,10 @@ func (c *carrier) syncPlaced(all []*carried) error {
 			}
 		}
 	}
-	return nil
 }
 
 // takeOut removes copied items from their stores and makes the stores forget all that arrived.
-func (c *carrier) takeOut(all []*carried) error {
+func (c *carrier) takeOut(all []*carried) {
 	held := map[int64][]source.Holding{}
 	givers := map[int64]source.Giver{}
 	for _, it := range all {
@@ -53,8 +56,9 @@ func (c *carrier) takeOut(all []*carried) error {
 			if err == nil {
 				err = removeTree(c.ctx, from, it.item.From.Name())
 			}
-			if err != nil {
+			if ignoreGone(err) != nil { // out already, where a crash came in between
 				it.item.Note = joinNotes(it.item.Note, "it arrived, but could not be taken out of its store: "+Explain(err))
+				it.work.Leaves = false // so an undo only removes what arrived
 				continue
 			}
 		}
@@ -70,7 +74,6 @@ func (c *carrier) takeOut(all []*carried) error {
 			}
 		}
 	}
-	return nil
 }
 
 // record enters how the batch went into the receipt and the catalogue.

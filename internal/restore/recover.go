@@ -7,8 +7,6 @@ import (
 	"io/fs"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
@@ -49,9 +47,7 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 		}
 		all = append(all, it)
 	}
-	if err := c.takeOutAgain(all); err != nil {
-		return err
-	}
+	c.takeOut(all)
 	return c.record(all)
 }
 
@@ -98,32 +94,6 @@ func (c *carrier) settle(it *carried) error {
 		it.err = errInterrupted
 	} else {
 		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
-	}
-	return nil
-}
-
-// takeOutAgain finishes taking items out of their stores; what is out already is no error.
-func (c *carrier) takeOutAgain(all []*carried) error {
-	for _, it := range all {
-		if !it.arrived || it.work.Renames || !it.work.Leaves {
-			continue
-		}
-		from, err := c.open.parent(it.item.From)
-		if err == nil {
-			err = removeTree(c.ctx, from, it.item.From.Name())
-		}
-		if err := ignoreGone(err); err != nil {
-			it.item.Note = joinNotes(it.item.Note, "it arrived, but could not be taken out of its store: "+Explain(err))
-			it.work.Leaves = false
-		}
-	}
-	for _, it := range all {
-		giver, ok := it.source.(source.Giver)
-		if it.arrived && it.work.Leaves && ok && it.work.Action == plan.Move {
-			if err := giver.Release(c.ctx, []source.Holding{it.work.Held}); err != nil {
-				it.item.Note = joinNotes(it.item.Note, "its store still holds the record of it: "+Explain(err))
-			}
-		}
 	}
 	return nil
 }
