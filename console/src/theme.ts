@@ -37,6 +37,7 @@ export const GlobalStyle = createGlobalStyle`
   h2 { font-weight: 650; }
   ul, ol { list-style: none; }
   button, input, select { font: inherit; color: inherit; }
+  input[type="checkbox"] { accent-color: ${tokens.ink}; }
   td, th { font-variant-numeric: tabular-nums; }
   :focus-visible, [data-focus-visible] { outline: 2px solid ${tokens.advice}; outline-offset: 1px; }
   @media (prefers-reduced-motion: reduce) { * { transition: none !important; animation: none !important; } }

@@ -137,7 +137,11 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 		progress(done, 0, place.Readable(item.To.Path))
 	}
 	if err := r.remember(ctx, open, pending); err != nil {
-		return r.undoFailed(ctx, receipt, nil, catalogue.ReceiptItem{}, err)
+		why := "it is back where it lay, but the record of it is not: " + Explain(err)
+		for n := range pending {
+			pending[n].Note = joinNotes(pending[n].Note, why)
+		}
+		return errors.Join(fmt.Errorf("undo: %s", why), r.endInPart(ctx, id, pending))
 	}
 	if err := r.Site.Catalogue.SaveItems(ctx, id, pending); err != nil {
 		return err
@@ -159,17 +163,18 @@ func (r *Restorer) undoFailed(ctx context.Context, receipt catalogue.Receipt, un
 	open := newHandles(ctx, r.Site)
 	defer open.close()
 	err := fmt.Errorf("undo %s: %s", at.To, Explain(why))
-	return errors.Join(err, r.remember(ctx, open, undone), r.Site.Catalogue.SaveItems(ctx, receipt.ID, undone),
-		r.Site.Catalogue.EndUndo(ctx, receipt.ID, catalogue.ReceiptPart, "", r.Now()))
+	return errors.Join(err, r.remember(ctx, open, undone), r.endInPart(ctx, receipt.ID, undone))
+}
+
+// endInPart ends an undo that did not go through.
+func (r *Restorer) endInPart(ctx context.Context, id int64, undone []catalogue.ReceiptItem) error {
+	return errors.Join(r.Site.Catalogue.SaveItems(ctx, id, undone), r.Site.Catalogue.EndUndo(ctx, id, catalogue.ReceiptPart, "", r.Now()))
 }
 
 // remember gives the stores back what they remembered of items that left them.
 func (r *Restorer) remember(ctx context.Context, open *handles, items []catalogue.ReceiptItem) error {
 	held := map[int64][]source.Holding{}
 	for _, item := range items {
-		if item.Outcome != catalogue.ItemDone && item.Outcome != catalogue.ItemUndone {
-			continue
-		}
 		it, err := load(item)
 		if err != nil {
 			return err

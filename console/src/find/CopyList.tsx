@@ -67,6 +67,7 @@ const Facts = styled.div`
   font-size: 13px;
   line-height: 19px;
   white-space: nowrap;
+  @media (max-width: 600px) { grid-column: 2; text-align: left; white-space: normal; }
 `;
 
 /** The copies found: arrows move, Space selects, and whatever has the focus is shown in the reading pane. */

@@ -11,6 +11,7 @@ const Form = styled.form`
   gap: 10px;
   label { display: grid; gap: 2px; color: ${tokens.quiet}; font-size: 13px; line-height: 19px; }
   label.line { display: flex; gap: 7px; align-items: baseline; }
+  @media (max-width: 900px) { grid-template-columns: repeat(auto-fill, minmax(150px, 1fr)); align-items: end; }
   select, input:not([type="checkbox"]) {
     width: 100%;
     color: ${tokens.ink};

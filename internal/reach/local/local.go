@@ -187,17 +187,22 @@ func (f *folder) Readlink(name string) (string, error) {
 	return f.root.Readlink(name)
 }
 
-// open opens without following a link and without waiting on a pipe.
-func (f *folder) open(name string) (*os.File, error) {
+// openat opens without following a link and without waiting on a pipe, and returns the descriptor.
+func (f *folder) openat(name string) (int, error) {
 	if err := reach.CheckName(name); err != nil {
-		return nil, err
+		return -1, err
 	}
 	fd, err := ignoringEINTR(func() (int, error) {
 		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	})
 	if errors.Is(err, unix.ELOOP) {
-		return nil, reach.ErrNotFile
+		err = reach.ErrNotFile
 	}
+	return fd, err
+}
+
+func (f *folder) open(name string) (*os.File, error) {
+	fd, err := f.openat(name)
 	if err != nil {
 		return nil, err
 	}
@@ -219,15 +224,7 @@ func (f *folder) Open(name string) (reach.File, error) {
 
 // ReadFile uses bare system calls, because a survey of a trash reads a hundred thousand tiny records.
 func (f *folder) ReadFile(name string, limit int64) ([]byte, error) {
-	if err := reach.CheckName(name); err != nil {
-		return nil, err
-	}
-	fd, err := ignoringEINTR(func() (int, error) {
-		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	})
-	if errors.Is(err, unix.ELOOP) {
-		return nil, reach.ErrNotFile
-	}
+	fd, err := f.openat(name)
 	if err != nil {
 		return nil, err
 	}
