@@ -12,8 +12,8 @@ package source
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"time"
 
@@ -116,8 +116,6 @@ func OpenContent(folder reach.Reader, name string) (Content, error) {
 	return c, nil
 }
 
-var _ io.Closer = Content{}
-
 // Holding is what a store remembers about an item besides its content, so that the item can be put back exactly.
 type Holding []byte
 
@@ -185,7 +183,10 @@ type Kind interface {
 // Kinds are the kinds that a program knows.
 type Kinds []Kind
 
-// Named returns a kind by its name.
+// ErrUnknownKind says that a kind of source is not registered.
+var ErrUnknownKind = errors.New("unknown kind of source")
+
+// Named returns a kind by its name, or ErrUnknownKind.
 func (k Kinds) Named(name string) (Kind, error) {
 	if i := slices.IndexFunc(k, func(kind Kind) bool { return kind.Name() == name }); i >= 0 {
 		return k[i], nil
