@@ -189,41 +189,59 @@ const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
 		WHERE x.ended_capture IS t.ended) `
 
 const (
-	endBelow = below + `UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
-		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id)
-		WHERE ended_capture IS NULL AND (id = ?1 OR id IN (SELECT id FROM tree))`
+	end = `UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
+		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id) WHERE ended_capture IS NULL AND `
 	// Of several spans that one store position has had, only the latest can be open.
-	reopenBelow = below + `UPDATE spans SET last_capture = NULL, ended_capture = NULL
-		WHERE (id = ?1 OR id IN (SELECT id FROM tree)) AND NOT EXISTS (SELECT 1 FROM spans y
-			WHERE y.store_dir_id = spans.store_dir_id AND y.store_name = spans.store_name AND y.id > spans.id)`
+	reopen = `UPDATE spans SET last_capture = NULL, ended_capture = NULL WHERE NOT EXISTS (SELECT 1 FROM spans y
+		WHERE y.store_dir_id = spans.store_dir_id AND y.store_name = spans.store_name AND y.id > spans.id) AND `
+	those  = "id IN (SELECT value FROM json_each(?1))"
+	inside = "id IN (SELECT id FROM tree)"
 )
 
 // EndCopies ends the spans of copies that were taken out of their stores, and of everything in them.
 func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
-	return c.eachBelow(ctx, ids, endBelow)
+	return c.change(ctx, ids, end)
 }
 
 // ReopenCopies takes EndCopies back for copies that were put back into their stores, but where a survey has seen them
 // there again already.
 func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
-	return c.eachBelow(ctx, ids, reopenBelow)
+	return c.change(ctx, ids, reopen)
 }
 
-func (c *Catalogue) eachBelow(ctx context.Context, ids []int64, statement string) error {
+// change changes the spans of copies and of everything in those that are folders.
+func (c *Catalogue) change(ctx context.Context, ids []int64, statement string) error {
 	if len(ids) == 0 {
 		return nil
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		each, err := tx.PrepareContext(ctx, statement)
+		folders, err := numbers(tx.QueryContext(ctx, "SELECT id FROM spans WHERE type = 'folder' AND "+those, toJSON(ids)))
 		if err != nil {
 			return err
 		}
-		defer each.Close()
-		for _, id := range ids {
-			if _, err := each.ExecContext(ctx, id); err != nil {
+		for _, id := range folders { // before the folder's own span changes, by which the others are known
+			if _, err := tx.ExecContext(ctx, below+statement+inside, id); err != nil {
 				return err
 			}
 		}
-		return nil
+		_, err = tx.ExecContext(ctx, statement+those, toJSON(ids))
+		return err
 	})
+}
+
+// numbers reads a query's one column of numbers.
+func numbers(rows *sql.Rows, err error) ([]int64, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := []int64{}
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		all = append(all, n)
+	}
+	return all, rows.Err()
 }

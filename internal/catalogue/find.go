@@ -139,29 +139,15 @@ func (s *search) words(ctx context.Context, words string) error {
 		s.args = append(s.args, word)
 		grams = append(grams, trigrams(word)...)
 	}
-	var rows *sql.Rows
 	var err error
 	switch {
 	case len(s.where) == 0:
-		return nil
 	case grams != nil:
-		rows, err = s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1)
+		s.names, err = numbers(s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1))
 	default:
-		rows, err = s.c.read.QueryContext(ctx, "SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?", append(slices.Clone(s.args), CountLimit+1)...)
+		s.names, err = numbers(s.c.read.QueryContext(ctx, "SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?", append(slices.Clone(s.args), CountLimit+1)...))
 	}
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	s.names = []int64{}
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return err
-		}
-		s.names = append(s.names, id)
-	}
-	return rows.Err()
+	return err
 }
 
 // trigrams returns enough of a word's trigrams to cover it, quoted for a query. Overlapping ones would add work and

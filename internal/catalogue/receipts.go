@@ -206,18 +206,5 @@ func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, 
 
 // OpenReceipts lists the bring-backs that a stop interrupted.
 func (c *Catalogue) OpenReceipts(ctx context.Context) ([]int64, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT id FROM receipts WHERE state = ? ORDER BY id", ReceiptOpen)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []int64
-	for rows.Next() {
-		var id int64
-		if err := rows.Scan(&id); err != nil {
-			return nil, err
-		}
-		all = append(all, id)
-	}
-	return all, rows.Err()
+	return numbers(c.read.QueryContext(ctx, "SELECT id FROM receipts WHERE state = ? ORDER BY id", ReceiptOpen))
 }
