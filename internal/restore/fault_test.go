@@ -27,6 +27,7 @@ type faults struct {
 	countdown   int
 	err         error
 	otherDevice bool
+	corrupt     bool // what is written is not what was meant
 }
 
 func (f *faults) strike() error {
@@ -132,7 +133,23 @@ func (x faultyFile) Write(p []byte) (int, error) {
 		n, _ := x.NewFile.Write(p[:len(p)/2])
 		return n, err
 	}
+	if x.f.corrupt {
+		p = append([]byte{p[0] ^ 1}, p[1:]...)
+	}
 	return x.NewFile.Write(p)
+}
+
+func TestWhatArrivesDifferentlyIsNotBroughtBack(t *testing.T) {
+	f := &faults{otherDevice: true, corrupt: true}
+	s := sitetest.NewWith(t, reach.Ways{f.way()})
+	s.Discard("/home/ines/quote.odt", "from the trash")
+	s.Lay(map[string]string{"/other/new/": ""})
+	s.Survey(s.AddTrash("/home/ines"))
+	before := s.Tree("/")
+	r := s.BringBack(restore.Request{Copies: ids(s.Named("quote")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
+	assert.Contains(t, r.Items[0].Note, "reads back differently")
+	assert.Equal(t, before, s.Tree("/"))
 }
 
 // Every writing operation of a bring-back fails once, each in a world of its own. Whatever fails, each content is in the
