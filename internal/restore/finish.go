@@ -172,9 +172,6 @@ func removeMade(open *handles, it *carried) {
 		if err != nil || folder.Remove(p.Name()) != nil {
 			return // something else is in it by now
 		}
-		if f, ok := open.folders[p]; ok { // a folder of that name made later is another one
-			f.Close()
-			delete(open.folders, p)
-		}
+		open.drop(p)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -14,7 +15,8 @@ import (
 	"humble-rewind/internal/source"
 )
 
-// maxHandles is how many folders are kept open at once.
+// maxHandles is how many folders are kept open at once; the one used longest ago goes first. No step holds more than a few
+// folders, so none is closed that is still in use.
 const maxHandles = 256
 
 // handles keeps the machines, stores and folders open that a piece of work goes through. It is not safe for concurrent
@@ -24,7 +26,7 @@ type handles struct {
 	site    *site.Site
 	reached map[string]reach.Files
 	folders map[place.Place]reach.Folder
-	order   []place.Place
+	order   []place.Place // of the open folders, the one used longest ago first
 	sources map[int64]source.Source
 	zones   map[string]*time.Location
 }
@@ -47,6 +49,9 @@ func (h *handles) files(machine string) (reach.Files, error) {
 // folder opens a folder; the answer belongs to h.
 func (h *handles) folder(p place.Place) (reach.Folder, error) {
 	if f, ok := h.folders[p]; ok {
+		if last := len(h.order) - 1; h.order[last] != p {
+			h.order = append(slices.DeleteFunc(h.order, func(o place.Place) bool { return o == p }), p)
+		}
 		return f, nil
 	}
 	files, err := h.files(p.Machine)
@@ -58,13 +63,20 @@ func (h *handles) folder(p place.Place) (reach.Folder, error) {
 		return nil, err
 	}
 	if len(h.order) >= maxHandles {
-		h.folders[h.order[0]].Close()
-		delete(h.folders, h.order[0])
-		h.order = h.order[1:]
+		h.drop(h.order[0])
 	}
 	h.folders[p] = f
 	h.order = append(h.order, p)
 	return f, nil
+}
+
+// drop closes a folder: one that was removed, so that another of its name is not taken for it, or one too many.
+func (h *handles) drop(p place.Place) {
+	if f, ok := h.folders[p]; ok {
+		f.Close()
+		delete(h.folders, p)
+		h.order = slices.DeleteFunc(h.order, func(o place.Place) bool { return o == p })
+	}
 }
 
 // parent opens the folder that a place lies in.

@@ -3,6 +3,7 @@ package restore_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"os"
 	"strings"
 	"sync"
@@ -318,4 +319,24 @@ func TestABringBackThatAStopInterruptsIsSettledAtTheNextStart(t *testing.T) {
 	assert.Equal(t, catalogue.ReceiptFailed, r.State)
 	assert.Contains(t, r.Items[0].Note, "the service stopped before it")
 	assert.Len(t, s.Find(catalogue.Query{}), 1, "it is still in the trash")
+}
+
+// More folders than are kept open at once: none may be closed under an item that still needs it.
+func TestItemsOfManyFoldersComeBackAndGo(t *testing.T) {
+	s := sitetest.New(t)
+	for i := range 700 {
+		s.Discard(fmt.Sprintf("/home/ines/Papers/%03d/%03d.txt", i, i), fmt.Sprint(i))
+		if i%2 == 0 {
+			s.Lay(map[string]string{fmt.Sprintf("/home/ines/Papers/%03d/%03d.txt", i, i): "stood there"})
+		}
+	}
+	s.Survey(s.AddTrash("/home/ines"))
+	before := s.Tree("/")
+	found := s.Find(catalogue.Query{Limit: 1000})
+	require.Len(t, found, 700)
+	r := s.BringBack(restore.Request{Copies: ids(found...), Rule: plan.SetAside})
+	require.Equal(t, catalogue.ReceiptDone, r.State)
+	assert.Equal(t, 700, r.Done)
+	require.NoError(t, s.Undo(r.ID))
+	assert.Equal(t, before, s.Tree("/"))
 }

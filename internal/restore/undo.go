@@ -131,8 +131,8 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 			return r.undoFailed(ctx, receipt, pending, item, err)
 		}
 		removeMade(open, it)
-		item.Outcome = catalogue.ItemUndone
-		pending = append(pending, item)
+		it.item.Outcome = catalogue.ItemUndone
+		pending = append(pending, *it.item)
 		done++
 		progress(done, 0, place.Readable(item.To.Path))
 	}
