@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"sync"
 	"time"
 
@@ -121,12 +122,23 @@ func (r *Runner) run(ctx context.Context, t *Task) {
 	worker, ok := r.workers[t.job.Kind]
 	err := fmt.Errorf("no worker for %q jobs", t.job.Kind)
 	if ok {
-		err = worker.Do(ctx, t)
+		err = r.do(ctx, worker, t)
 	}
 	if err != nil && worker.ErrorFor != nil && !errors.Is(err, context.Canceled) {
 		err = worded{err, worker.ErrorFor(err)}
 	}
 	r.end(ctx, t, err)
+}
+
+// do keeps a fault in one job from taking the service with it, and every start after it once the job is resumed.
+func (r *Runner) do(ctx context.Context, worker Worker, t *Task) (err error) {
+	defer func() {
+		if fault := recover(); fault != nil {
+			r.log.LogAttrs(ctx, slog.LevelError, "job faulted", slog.Int64("job", t.job.ID), slog.Any("fault", fault), slog.String("stack", string(debug.Stack())))
+			err = fmt.Errorf("a fault of the program stopped it: %v; the service's log says where", fault)
+		}
+	}()
+	return worker.Do(ctx, t)
 }
 
 type worded struct {

@@ -69,6 +69,15 @@ func TestAJobTellsHowFarItIsAndHowItEnded(t *testing.T) {
 	}
 }
 
+func TestAFaultEndsTheJobAlone(t *testing.T) {
+	r := runner(t, records(t), jobs.Worker{Kind: "fault", Do: func(context.Context, *jobs.Task) error { panic("out of planks") }})
+	j, err := r.Submit(t.Context(), "fault", "tester", nil, 0, 0)
+	require.NoError(t, err)
+	seen := ended(t, r, j.ID)
+	assert.Equal(t, catalogue.JobFailed, seen[len(seen)-1].State)
+	assert.Contains(t, seen[len(seen)-1].Error, "out of planks")
+}
+
 func TestACancelledJobIsToldApartFromAStop(t *testing.T) {
 	c := records(t)
 	began, byTechnician, resumed := make(chan struct{}, 2), make(chan bool, 2), make(chan bool, 3)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"slices"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
@@ -113,22 +114,39 @@ func (s *Service) GetReceipt(ctx context.Context, request api.GetReceiptRequestO
 
 // UndoReceipt begins to undo a receipt, where that is possible exactly.
 func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptRequestObject) (api.UndoReceiptResponseObject, error) {
+	ctx = context.WithoutCancel(ctx)
+	s.undoing.Lock() // from the look at how it stands until its job is recorded
+	defer s.undoing.Unlock()
 	r, err := s.receipt(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
+	stuck, err := s.undoStuck(ctx, r)
+	if err != nil {
 		return nil, err
 	}
-	ctx = context.WithoutCancel(ctx)
-	if err := s.catalogue.BeginUndo(ctx, r.ID); err != nil {
-		return nil, err
+	if !stuck { // one that is goes on where it was, past what it has put back already
+		if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
+			return nil, err
+		}
+		if err := s.catalogue.BeginUndo(ctx, r.ID); err != nil {
+			return nil, err
+		}
 	}
 	j, err := s.jobs.Submit(ctx, restore.JobUndo, technician(ctx), struct{}{}, int64(r.Done), r.ID)
 	if err != nil {
 		return nil, err
 	}
 	return api.UndoReceipt202JSONResponse(toJob(j)), nil
+}
+
+// undoStuck tells whether an undo was begun whose job has failed before it could end it.
+func (s *Service) undoStuck(ctx context.Context, r catalogue.Receipt) (bool, error) {
+	if r.State != catalogue.ReceiptUndoing {
+		return false, nil
+	}
+	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
+	return !slices.ContainsFunc(unfinished, func(j catalogue.Job) bool { return j.Receipt == r.ID }), err
 }
 
 // requestKey carries the request to responses that need its headers.

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -50,6 +51,7 @@ type Service struct {
 	log       *slog.Logger
 	now       func() time.Time
 	unlock    func() error
+	undoing   sync.Mutex // held while an undo is begun, so that two requests do not begin the same
 }
 
 // maxBody is the largest request body, in bytes: a hundred thousand copies to bring back fit.

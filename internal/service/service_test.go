@@ -9,6 +9,8 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -241,4 +243,32 @@ func TestJobsTellTheirProgressAndAreListed(t *testing.T) {
 	list, err := s.Client.ListJobsWithResponse(t.Context(), &api.ListJobsParams{})
 	require.NoError(t, err)
 	assert.Equal(t, j.Id, list.JSON200.Jobs[0].Id, "newest first")
+}
+
+func TestOneUndoIsBegunHoweverOftenItIsAskedFor(t *testing.T) {
+	s := servicetest.StartDemo(t, servicetest.Page)
+	brought, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: []string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}})
+	require.NoError(t, err)
+	require.NotNil(t, brought.JSON202, string(brought.Body))
+	require.Equal(t, api.JobStateDone, s.Wait(brought.JSON202.Id).State)
+	var begun, refused atomic.Int32
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			r, err := s.Client.UndoReceiptWithResponse(t.Context(), *brought.JSON202.Receipt)
+			switch {
+			case err == nil && r.JSON202 != nil:
+				begun.Add(1)
+				s.Wait(r.JSON202.Id)
+			case err == nil && r.StatusCode() == http.StatusConflict:
+				refused.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, 1, begun.Load())
+	assert.EqualValues(t, 7, refused.Load())
+	receipt, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt)
+	require.NoError(t, err)
+	assert.Equal(t, api.ReceiptStateUndone, receipt.JSON200.State)
 }
