@@ -371,7 +371,7 @@ type ConditionState string
 
 // Copy defines model for Copy.
 type Copy struct {
-	// CapturedAt When a survey first saw it
+	// CapturedAt The capture that first showed it: a survey, or one of a store's points in time
 	CapturedAt time.Time  `json:"captured_at"`
 	Class      FileClass  `json:"class"`
 	Condition  Condition  `json:"condition"`
@@ -384,7 +384,7 @@ type Copy struct {
 	// ItemOf The folder copy that it lies in
 	ItemOf *string `json:"item_of,omitempty"`
 
-	// LastSeenAt When a survey last saw it
+	// LastSeenAt The capture that last showed it
 	LastSeenAt time.Time `json:"last_seen_at"`
 	LiesAt     Place     `json:"lies_at"`
 	Name       string    `json:"name"`
@@ -402,9 +402,14 @@ type Copy struct {
 	Sha256   *string `json:"sha256"`
 
 	// Size Of a folder: of all the files in it
-	Size      *int64     `json:"size"`
-	Source    SourceRef  `json:"source"`
-	State     CopyState  `json:"state"`
+	Size   *int64    `json:"size"`
+	Source SourceRef `json:"source"`
+
+	// State Of its place today: the same stands there, nothing does, or something else does
+	State CopyState `json:"state"`
+
+	// Target Where a link points
+	Target    *string    `json:"target,omitempty"`
 	Type      EntryType  `json:"type"`
 	WrittenAt *time.Time `json:"written_at"`
 }
@@ -419,7 +424,7 @@ type CopyList struct {
 	TotalExact bool `json:"total_exact"`
 }
 
-// CopyState defines model for CopyState.
+// CopyState Of its place today: the same stands there, nothing does, or something else does
 type CopyState string
 
 // Destination Into the folder where one stands there or the path ends in a slash, else as this path
@@ -517,13 +522,19 @@ type NewMachine struct {
 
 // NewSource defines model for NewSource.
 type NewSource struct {
-	// At A path on the machine, or other-machine:/path
-	At            string    `json:"at"`
-	Kind          string    `json:"kind"`
-	Machine       string    `json:"machine"`
-	Maps          *[]string `json:"maps,omitempty"`
-	RetentionDays *int      `json:"retention_days,omitempty"`
-	Zone          *string   `json:"zone,omitempty"`
+	// At A path on the machine, or other-machine:/path; of a live source the homes where left out
+	At *string `json:"at,omitempty"`
+
+	// Exclusions Patterns of names
+	Exclusions *[]string `json:"exclusions,omitempty"`
+	Kind       string    `json:"kind"`
+	Machine    string    `json:"machine"`
+	Maps       *[]string `json:"maps,omitempty"`
+
+	// Named strftime pattern of the names of points in time; worked out where left out
+	Named         *string `json:"named,omitempty"`
+	RetentionDays *int    `json:"retention_days,omitempty"`
+	Zone          *string `json:"zone,omitempty"`
 }
 
 // NewSurvey defines model for NewSurvey.
@@ -688,12 +699,16 @@ type Source struct {
 	AtMachine string `json:"at_machine"`
 
 	// Copies How many readable copies it held at the last survey
-	Copies        int64      `json:"copies"`
-	Drive         *string    `json:"drive,omitempty"`
-	Id            string     `json:"id"`
-	Kind          string     `json:"kind"`
-	Machine       string     `json:"machine"`
-	Maps          *[]string  `json:"maps,omitempty"`
+	Copies     int64     `json:"copies"`
+	Drive      *string   `json:"drive,omitempty"`
+	Exclusions *[]string `json:"exclusions,omitempty"`
+	Id         string    `json:"id"`
+	Kind       string    `json:"kind"`
+	Machine    string    `json:"machine"`
+	Maps       *[]string `json:"maps,omitempty"`
+
+	// Named strftime pattern of the names of points in time
+	Named         *string    `json:"named,omitempty"`
 	Notes         *[]string  `json:"notes,omitempty"`
 	RetentionDays int        `json:"retention_days"`
 	SurveyedAt    *time.Time `json:"surveyed_at,omitempty"`

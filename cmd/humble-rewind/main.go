@@ -21,13 +21,15 @@ import (
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/service"
 	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/trash"
 )
 
 // What the program can reach and read; a new way or kind is one more line.
 var (
 	ways  = reach.Ways{local.Way}
-	kinds = source.Kinds{trash.Kind}
+	kinds = source.Kinds{live.Kind, trash.Kind, snapshots.Kind}
 )
 
 // version is set by the Makefile.

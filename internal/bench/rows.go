@@ -123,7 +123,7 @@ func fill(ctx context.Context, data, machine, list string) error {
 			return err
 		}
 	}
-	if _, err := capture.Finish(ctx, sightings, nil, nil); err != nil {
+	if _, err := capture.Finish(ctx, nil); err != nil {
 		return err
 	}
 	return errors.Join(c.FeedNames(ctx), w.Flush())

@@ -87,7 +87,7 @@ func (s *server) addMachine(ctx context.Context, name, at string) error {
 }
 
 func (s *server) addTrash(ctx context.Context, machine, at string) error {
-	r, err := s.AddSourceWithResponse(ctx, api.NewSource{Machine: machine, Kind: "trash", At: at})
+	r, err := s.AddSourceWithResponse(ctx, api.NewSource{Machine: machine, Kind: "trash", At: &at})
 	if err == nil && r.JSON201 == nil {
 		err = fmt.Errorf("add source: %s", r.Body)
 	}

@@ -59,7 +59,7 @@ func (s *shelf) capture(names ...string) {
 		require.NoError(s.t, k.End(ctx, span.ID))
 	}
 	require.NoError(s.t, k.Visit(ctx, "files"))
-	_, err = k.Finish(ctx, int64(len(names)), nil, nil)
+	_, err = k.Finish(ctx, nil)
 	require.NoError(s.t, err)
 	require.NoError(s.t, s.FeedNames(ctx))
 }
@@ -179,7 +179,7 @@ func TestNamesLeftUnfedByAKilledSurveyAreFedAtTheNextStart(t *testing.T) {
 	k, err := s.BeginCapture(ctx, s.source, now)
 	require.NoError(t, err)
 	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: "offsets"}, Mark: "1", Type: plan.File, GoneAt: now, Readable: true}, "/offsets", ""))
-	_, err = k.Finish(ctx, 1, nil, nil)
+	_, err = k.Finish(ctx, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	s.Catalogue, err = catalogue.Open(ctx, s.dir)

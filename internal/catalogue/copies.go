@@ -26,12 +26,15 @@ type Copy struct {
 	At          source.Locator
 	Person      string
 	Written     time.Time
-	Captured    time.Time // when a survey first saw it
-	LastSeen    time.Time // when a survey last saw it
+	Captured    time.Time // of the capture that first showed it
+	LastSeen    time.Time // of the capture that last did
 	Gone        time.Time
-	Ended       bool // a survey found it no longer there
+	Ended       bool   // the latest capture of its source does not show it any more
+	State       string // of its place today: present, gone or changed
 	Readable    bool
-	Size        int64
+	Within      bool   // it lies in a folder that is a copy itself
+	Size        int64  // negative where nothing tells
+	Target      string // of a link
 	SHA256      string // hex; "" while unknown
 	Notes       []string
 	ItemOf      int64 // the copy of the folder that it lies in; 0 where it lies in none
@@ -51,12 +54,31 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.written_at, first.at, coalesce(last.at, first.at), x.gone_at, x.ended_capture IS NOT NULL, x.readable, x.size, x.sha256, x.notes`
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), x.sha256, x.notes,
+	coalesce((SELECT k.name FROM captures k WHERE k.source_id = x.source_id AND k.held AND k.at >= x.first_at AND (x.last_at IS NULL OR k.at <= x.last_at)
+		ORDER BY k.at DESC LIMIT 1), x''), ` + state
 
 const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id JOIN store_dirs sd ON sd.id = x.store_dir_id
-	JOIN sources so ON so.id = x.source_id
-	LEFT JOIN captures first ON first.id = x.first_capture
-	LEFT JOIN captures last ON last.id = CASE WHEN x.ended_capture IS NULL THEN so.last_capture ELSE x.last_capture END`
+	JOIN sources so ON so.id = x.source_id LEFT JOIN captures last ON last.id = so.last_capture`
+
+// state tells how the place of x is today, as far as is known: by the machine's own files where those are surveyed there,
+// else by the store's latest capture.
+const state = `(CASE
+	WHEN so.live THEN CASE
+		WHEN x.last_at IS NULL THEN 'present'
+		WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
+		ELSE 'gone' END
+	ELSE coalesce(
+		(SELECT CASE WHEN n.type = x.type AND (n.type NOT IN ('file', 'link') OR n.sha256 = x.sha256
+				OR (n.sha256 IS NULL OR x.sha256 IS NULL) AND n.size = x.size AND abs(n.written_at - x.written_at) < 2000000001) THEN 'present' ELSE 'changed' END
+			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.live AND n.last_at IS NULL AND x.origin_known LIMIT 1),
+		CASE WHEN x.gone_at IS NOT NULL OR NOT x.origin_known THEN 'gone'
+			WHEN EXISTS (SELECT 1 FROM sources l JOIN dirs ld ON ld.id = (SELECT dir_id FROM places WHERE id = x.place_id)
+				WHERE l.machine_id = so.machine_id AND l.live AND l.last_capture IS NOT NULL
+				AND (l.at = x'2f' OR ld.path = l.at OR substr(ld.path, 1, length(l.at) + 1) = CAST(l.at || '/' AS BLOB))) THEN 'gone'
+			WHEN x.last_at IS NULL THEN 'present'
+			WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
+			ELSE 'gone' END) END)`
 
 // Copy returns a copy by its number.
 func (c *Catalogue) Copy(ctx context.Context, id int64) (Copy, error) {
@@ -111,13 +133,12 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var sha []byte
 		var notes sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &sha, &notes); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &sha, &notes, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)
 		f.Written, f.Captured, f.LastSeen, f.Gone = moment(written), moment(captured), moment(lastSeen), moment(gone)
 		f.SHA256 = hex.EncodeToString(sha)
-		f.Readable = f.Readable && !f.Ended
 		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
 			return nil, err
 		}
@@ -155,7 +176,7 @@ func (c *Catalogue) complete(ctx context.Context, all []Copy) error {
 
 // itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
 func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[source.Locator]int64) (int64, error) {
-	if f.At.Dir == "" {
+	if f.At.Dir == "" || !f.Within {
 		return 0, nil
 	}
 	parent := source.Locator{Dir: place.Folder("/" + f.At.Dir)[1:], Name: place.Name("/" + f.At.Dir)}
@@ -164,7 +185,7 @@ func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[source.Locator]
 		return id, nil
 	}
 	var id int64
-	err := c.read.QueryRowContext(ctx, `SELECT id FROM spans WHERE ended_capture IS NULL AND store_name = ?
+	err := c.read.QueryRowContext(ctx, `SELECT id FROM spans WHERE last_at IS NULL AND store_name = ?
 		AND store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?)`, []byte(parent.Name), f.Source.ID, []byte(parent.Dir)).Scan(&id)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, err
@@ -181,18 +202,18 @@ func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) erro
 
 // below selects, of a folder's span, the spans of everything in it that ended with it or are open as it is.
 const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
-	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB), x.ended_capture
+	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB), x.last_at
 		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?1 AND x.type = 'folder'
 	UNION ALL
 	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB), t.ended
 		FROM tree t CROSS JOIN store_dirs sd ON sd.source_id = t.source_id AND sd.path = t.path CROSS JOIN spans x ON x.store_dir_id = sd.id
-		WHERE x.ended_capture IS t.ended) `
+		WHERE x.last_at IS t.ended) `
 
 const (
-	end = `UPDATE spans SET last_capture = (SELECT last_capture FROM sources WHERE id = source_id),
-		ended_capture = (SELECT max(id) FROM captures k WHERE k.source_id = spans.source_id) WHERE ended_capture IS NULL AND `
+	end = `UPDATE spans SET last_at = max(first_at, coalesce((SELECT k.at FROM captures k JOIN sources so ON so.last_capture = k.id WHERE so.id = spans.source_id), first_at)),
+		readable = 0 WHERE last_at IS NULL AND `
 	// Of several spans that one store position has had, only the latest can be open.
-	reopen = `UPDATE spans SET last_capture = NULL, ended_capture = NULL WHERE NOT EXISTS (SELECT 1 FROM spans y
+	reopen = `UPDATE spans SET last_at = NULL, readable = type <> 'other' WHERE last_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM spans y
 		WHERE y.store_dir_id = spans.store_dir_id AND y.store_name = spans.store_name AND y.id > spans.id) AND `
 	those  = "id IN (SELECT value FROM json_each(?1))"
 	inside = "id IN (SELECT id FROM tree)"

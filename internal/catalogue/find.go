@@ -175,7 +175,7 @@ func (s *search) filters(q Query) {
 	}
 	s.plain = true
 	if !q.Records {
-		s.where = append(s.where, "x.ended_capture IS NULL AND x.readable")
+		s.where = append(s.where, "x.readable")
 	}
 	if q.Machine != "" {
 		add("x.source_id IN (SELECT s.id FROM sources s JOIN machines m ON m.id = s.machine_id WHERE m.name = ?)", q.Machine)
@@ -190,13 +190,8 @@ func (s *search) filters(q Query) {
 	if q.Class != "" {
 		add("x.class = ?", q.Class)
 	}
-	switch q.State {
-	case "gone":
-		add("x.gone_at IS NOT NULL")
-	case "present":
-		add("x.gone_at IS NULL AND x.ended_capture IS NULL AND so.kind = 'live'")
-	case "changed":
-		add("x.gone_at IS NULL AND so.kind <> 'live'")
+	if q.State != "" {
+		add(state+" = ?", q.State)
 	}
 	if !q.GoneSince.IsZero() {
 		add("x.gone_at >= ?", q.GoneSince.UnixNano())

@@ -3,6 +3,8 @@ package catalogue
 import (
 	"context"
 	"database/sql"
+	"errors"
+	"math"
 	"strings"
 	"time"
 
@@ -13,17 +15,23 @@ import (
 	"humble-rewind/internal/source"
 )
 
-// KnownSpan is an open span as a survey compares it.
+// KnownSpan is a span as a survey compares it.
 type KnownSpan struct {
-	ID   int64
-	Mark string
+	ID      int64
+	Mark    string
+	firstAt int64
+	lastAt  int64 // of an open span the greatest there is
 }
 
-// Capture is one reading of a source that is under way.
+// Capture is one reading of a source that is under way, or of one of the points in time that it holds.
 type Capture struct {
 	c       *Catalogue
 	id      int64
 	source  Source
+	at      int64
+	dated   bool  // of a store that holds many
+	before  int64 // the time of the complete capture before this one; no time where there is none
+	after   int64 // the same behind it
 	fresh   []found
 	ended   []int64
 	writing chan error     // of the batch being written meanwhile; nil where none is
@@ -33,6 +41,11 @@ type Capture struct {
 	dirs, storeDirs map[string]int64
 }
 
+const (
+	never   = math.MinInt64
+	forever = math.MaxInt64
+)
+
 // maxInterned bounds the folders remembered.
 const maxInterned = 10_000
 
@@ -40,40 +53,121 @@ type found struct {
 	source.Sighting
 	Place  string
 	Person string
+	lastAt any // nil: it is still there
 }
 
 // batchRows is how many rows one transaction records: enough to make its cost small, few enough that a killed survey
 // loses little and that readers' view of the log stays short.
 const batchRows = 8000
 
-// BeginCapture begins a reading of a source.
+// BeginCapture begins a reading of a source as it is now.
 func (c *Catalogue) BeginCapture(ctx context.Context, src Source, at time.Time) (*Capture, error) {
 	r, err := c.write.ExecContext(ctx, "INSERT INTO captures (source_id, at) VALUES (?, ?)", src.ID, at.UnixNano())
 	if err != nil {
 		return nil, err
 	}
 	id, err := r.LastInsertId()
-	return &Capture{c: c, id: id, source: src, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}, err
+	if err != nil {
+		return nil, err
+	}
+	return c.capture(ctx, id, src, at.UnixNano(), false)
 }
 
-// Known returns the open spans of a folder of the store by name.
-func (k *Capture) Known(ctx context.Context, dir string) (map[string]KnownSpan, error) {
-	rows, err := k.c.read.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark FROM spans x
-		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND x.ended_capture IS NULL`, k.source.ID, []byte(dir))
+// BeginDated begins, or takes up again, the reading of one of the points in time that a source holds.
+func (c *Catalogue) BeginDated(ctx context.Context, src Source, point source.Capture) (*Capture, error) {
+	at := point.At.UnixNano()
+	var id int64
+	err := c.write.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", src.ID, []byte(point.Name), at).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = c.write.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, 1) RETURNING id", src.ID, at, []byte(point.Name)).Scan(&id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return c.capture(ctx, id, src, at, true)
+}
+
+func (c *Catalogue) capture(ctx context.Context, id int64, src Source, at int64, dated bool) (*Capture, error) {
+	k := &Capture{c: c, id: id, source: src, at: at, dated: dated, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
+	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
+		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, at, int64(never), int64(forever)).Scan(&k.before, &k.after)
+	return k, err
+}
+
+// Late tells whether a later point in time was read before this one.
+func (k *Capture) Late() bool { return k.after != forever }
+
+// Points lists the points in time of a source that were read completely, by name.
+func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time.Time, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held", sourceID)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
+	points := map[string]time.Time{}
+	for rows.Next() {
+		var name string
+		var at int64
+		if err := rows.Scan(&name, &at); err != nil {
+			return nil, err
+		}
+		points[name] = time.Unix(0, at).UTC()
+	}
+	return points, rows.Err()
+}
+
+// Known returns the open spans of a folder of the store by name. Of two that a killed survey left for one name, the older
+// is ended.
+func (k *Capture) Known(ctx context.Context, dir string) (map[string]KnownSpan, error) {
 	known := map[string]KnownSpan{}
+	err := k.spans(ctx, dir, "x.last_at IS NULL", nil, func(name string, s KnownSpan) error {
+		before, twice := known[name]
+		known[name] = s
+		if twice {
+			return k.End(ctx, before.ID)
+		}
+		return nil
+	})
+	return known, err
+}
+
+// Around returns, for a capture that comes late, the spans of a folder of the store that the captures before and behind
+// it show, by name, and those that an interrupted reading of this very capture has added.
+func (k *Capture) Around(ctx context.Context, dir string) (before, behind, own map[string]KnownSpan, err error) {
+	before, behind, own = map[string]KnownSpan{}, map[string]KnownSpan{}, map[string]KnownSpan{}
+	err = k.spans(ctx, dir, "x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)", []any{k.after, k.before}, func(name string, s KnownSpan) error {
+		if s.firstAt <= k.before && s.lastAt >= k.before {
+			before[name] = s
+		}
+		if s.firstAt <= k.after && s.lastAt >= k.after {
+			behind[name] = s
+		}
+		if s.firstAt == k.at || s.lastAt == k.at {
+			own[name] = s
+		}
+		return nil
+	})
+	return before, behind, own, err
+}
+
+func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, KnownSpan) error) error {
+	rows, err := k.c.read.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
+		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where+" ORDER BY x.id", append([]any{k.source.ID, []byte(dir)}, args...)...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
 	for rows.Next() {
 		var s KnownSpan
 		var name string
-		if err := rows.Scan(&s.ID, &name, &s.Mark); err != nil {
-			return nil, err
+		if err := rows.Scan(&s.ID, &name, &s.Mark, &s.firstAt, &s.lastAt); err != nil {
+			return err
 		}
-		known[name] = s
+		if err := see(name, s); err != nil {
+			return err
+		}
 	}
-	return known, rows.Err()
+	return rows.Err()
 }
 
 // Visit says that a folder of the store was read, so that Finish does not end what it holds.
@@ -89,19 +183,53 @@ func (k *Capture) Visit(ctx context.Context, dir string) error {
 
 // Add records a sighting that is new or changed; origin is where it came from or else where it lies.
 func (k *Capture) Add(ctx context.Context, s source.Sighting, origin, person string) error {
-	k.fresh = append(k.fresh, found{s, origin, person})
+	var last any
+	if k.Late() {
+		last = k.at
+	}
+	k.fresh = append(k.fresh, found{s, origin, person, last})
 	return k.flushFull(ctx)
 }
 
-// End ends the span of something that is no longer there, or no longer as it was.
+// End ends the span of something that is no longer there, or no longer as it was. Of a point in time that is believed
+// only once it was read to its end: one that is being removed meanwhile would seem to lack files.
 func (k *Capture) End(ctx context.Context, span int64) error {
 	k.ended = append(k.ended, span)
 	return k.flushFull(ctx)
 }
 
+// Extend makes a span that the capture before this one was the last to show, or the one behind the first, reach this one.
+func (k *Capture) Extend(ctx context.Context, s KnownSpan) error {
+	column := "last_at"
+	if s.firstAt > k.at {
+		column = "first_at"
+	}
+	_, err := k.c.write.ExecContext(ctx, "UPDATE spans SET "+column+" = ? WHERE id = ?", k.at, s.ID)
+	return err
+}
+
+// Split makes two spans of one that this capture shows to have been interrupted.
+func (k *Capture) Split(ctx context.Context, span int64) error {
+	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.split(ctx, tx, "id = ?", span) })
+}
+
+const spanColumns = `place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable,
+	origin_known, notes, sha256, inode, target`
+
+func (k *Capture) split(ctx context.Context, tx *sql.Tx, where string, args ...any) error {
+	across := where + " AND first_at <= ? AND (last_at IS NULL OR last_at >= ?)"
+	args = append(args, k.before, k.after)
+	if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+spanColumns+", ?, last_at FROM spans WHERE "+across,
+		append([]any{k.after}, args...)...); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ? WHERE "+across, append([]any{k.before}, args...)...)
+	return err
+}
+
 // flushFull hands a full batch over to be written while the next is gathered.
 func (k *Capture) flushFull(ctx context.Context) error {
-	if len(k.fresh)+len(k.ended) < batchRows {
+	if n := len(k.fresh); n+len(k.ended) < batchRows || k.dated && n < batchRows {
 		return nil
 	}
 	if err := k.written(); err != nil {
@@ -109,6 +237,9 @@ func (k *Capture) flushFull(ctx context.Context) error {
 	}
 	fresh, ended, done := k.fresh, k.ended, make(chan error, 1)
 	k.fresh, k.ended, k.writing = make([]found, 0, batchRows), nil, done
+	if k.dated {
+		ended, k.ended = nil, ended
+	}
 	go func() { done <- k.write(ctx, fresh, ended) }()
 	return nil
 }
@@ -137,9 +268,8 @@ func (k *Capture) flush(ctx context.Context) error {
 }
 
 // Finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
-// lies at or below the paths in unread stays as it is. readable is how many readable copies the source holds. It returns
-// how many spans it ended.
-func (k *Capture) Finish(ctx context.Context, readable int64, unread, notes []string) (int64, error) {
+// lies at or below the paths in unread stays as it is. It returns how many spans it ended.
+func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 	if err := k.flush(ctx); err != nil {
 		return 0, err
 	}
@@ -150,8 +280,13 @@ func (k *Capture) Finish(ctx context.Context, readable int64, unread, notes []st
 	var ended int64
 	err = k.c.tx(ctx, func(tx *sql.Tx) error {
 		for _, dir := range vanished {
-			r, err := tx.ExecContext(ctx, "UPDATE spans SET ended_capture = ?, last_capture = ? WHERE store_dir_id = ? AND ended_capture IS NULL",
-				k.id, k.lastBefore(), dir)
+			if k.Late() {
+				if err := k.split(ctx, tx, "store_dir_id = ?", dir); err != nil {
+					return err
+				}
+				continue
+			}
+			r, err := tx.ExecContext(ctx, endSpans+" WHERE store_dir_id = ? AND last_at IS NULL", k.before, k.dated, dir)
 			if err != nil {
 				return err
 			}
@@ -161,27 +296,107 @@ func (k *Capture) Finish(ctx context.Context, readable int64, unread, notes []st
 			}
 			ended += n
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE captures SET complete = 1 WHERE id = ?", k.id); err != nil {
+		if !k.dated { // what it showed before, its store does not hold any more
+			if _, err := tx.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE source_id = ? AND held", k.source.ID); err != nil {
+				return err
+			}
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE sources SET last_capture = ?, trouble = '', notes = ?, found = ? WHERE id = ?",
-			k.id, toJSON(notes), readable, k.source.ID)
+		_, err := tx.ExecContext(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC LIMIT 1) WHERE id = ?1", k.source.ID)
 		return err
 	})
 	return ended, err
 }
 
-// lastBefore is the capture that last saw what this one no longer sees: the latest complete one.
-func (k *Capture) lastBefore() any {
-	var id sql.NullInt64
-	// A failed read leaves NULL, which is shown as unknown; the span is ended all the same.
-	_ = k.c.read.QueryRow("SELECT last_capture FROM sources WHERE id = ?", k.source.ID).Scan(&id)
-	return id
+// endSpans ends spans at the capture before, though never before they began. What a store holds only as it is now
+// cannot be read any more then.
+const endSpans = "UPDATE spans SET last_at = max(?, first_at), readable = readable AND ?"
+
+// Discard takes everything back that the capture has recorded.
+func (k *Capture) Discard(ctx context.Context) error {
+	if err := k.written(); err != nil {
+		return err
+	}
+	k.fresh, k.ended = nil, nil
+	return k.c.dropCapture(ctx, k.source.ID, k.id, k.at)
+}
+
+func (c *Catalogue) dropCapture(ctx context.Context, sourceID, id, at int64) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM captures WHERE id = ?", id); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, "DELETE FROM spans WHERE source_id = ? AND first_at = ? AND (last_at IS NULL OR last_at = first_at)", sourceID, at)
+		return err
+	})
+}
+
+// EndSurvey keeps how a survey of a source went. held says which points in time the store still holds, nil where it does
+// not hold several; those no longer there are records only from now on. readable is how many copies can be read, those
+// included; the answer is how many that leaves.
+func (c *Catalogue) EndSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64, notes []string) (int64, error) {
+	if held != nil {
+		lost, err := c.thin(ctx, src.ID, held)
+		if err != nil {
+			return 0, err
+		}
+		readable -= lost
+	}
+	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', notes = ?, found = ? WHERE id = ?", at.UnixNano(), toJSON(notes), readable, src.ID)
+	return readable, err
+}
+
+// thin notes which points in time are gone, and that what only they showed cannot be read any more: so many copies.
+func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bool) (int64, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, complete FROM captures WHERE source_id = ? AND held", sourceID)
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	type gone struct {
+		id, at   int64
+		complete bool
+	}
+	var all []gone
+	for rows.Next() {
+		var g gone
+		var name string
+		if err := rows.Scan(&g.id, &name, &g.at, &g.complete); err != nil {
+			return 0, err
+		}
+		if !held[name] {
+			all = append(all, g)
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
+		return 0, err
+	}
+	for _, g := range all {
+		if !g.complete { // a reading that was interrupted, of what is not there any more
+			if err := c.dropCapture(ctx, sourceID, g.id, g.at); err != nil {
+				return 0, err
+			}
+		} else if _, err := c.write.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE id = ?", g.id); err != nil {
+			return 0, err
+		}
+	}
+	changed, err := c.write.ExecContext(ctx, `UPDATE spans SET readable = 0 WHERE source_id = ?1 AND readable AND NOT EXISTS (SELECT 1 FROM captures k
+		WHERE k.source_id = ?1 AND k.held AND k.at >= spans.first_at AND (spans.last_at IS NULL OR k.at <= spans.last_at))`, sourceID)
+	if err != nil {
+		return 0, err
+	}
+	return changed.RowsAffected()
 }
 
 func (k *Capture) vanished(ctx context.Context, unread []string) ([]int64, error) {
+	alive, args := "last_at IS NULL AND first_at <> ?", []any{k.source.ID, k.at}
+	if k.Late() {
+		alive, args = "first_at <= ? AND (last_at IS NULL OR last_at >= ?)", []any{k.source.ID, k.before, k.after}
+	}
 	rows, err := k.c.read.QueryContext(ctx, `SELECT d.id, d.path FROM store_dirs d WHERE d.source_id = ?
-		AND EXISTS (SELECT 1 FROM spans WHERE store_dir_id = d.id AND ended_capture IS NULL AND first_capture <> ?)`, k.source.ID, k.id)
+		AND EXISTS (SELECT 1 FROM spans WHERE store_dir_id = d.id AND `+alive+")", args...)
 	if err != nil {
 		return nil, err
 	}
@@ -214,25 +429,24 @@ func underAny(path string, folders []string) bool {
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
 		dir_id INTEGER, name BLOB, folded TEXT, store_dir_id INTEGER, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
-		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT)`)
+		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, inode INTEGER, target BLOB, last_at INTEGER)`)
 	return err
 }
 
-const stagingColumns, rowsPerInsert = 16, 100
+const stagingColumns, rowsPerInsert = 19, 100
 
 func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error {
 	if len(fresh) == 0 && len(ended) == 0 {
 		return nil
 	}
-	last := k.lastBefore()
 	return k.c.tx(ctx, func(tx *sql.Tx) error {
-		end, err := tx.PrepareContext(ctx, "UPDATE spans SET ended_capture = ?, last_capture = ? WHERE id = ?")
+		end, err := tx.PrepareContext(ctx, endSpans+" WHERE id = ?")
 		if err != nil {
 			return err
 		}
 		defer end.Close()
 		for _, id := range ended {
-			if _, err := end.ExecContext(ctx, k.id, last, id); err != nil {
+			if _, err := end.ExecContext(ctx, k.before, k.dated, id); err != nil {
 				return err
 			}
 		}
@@ -302,8 +516,15 @@ func (f *found) columns(dir, storeDir int64) []any {
 	if len(f.Notes) > 0 {
 		notes = toJSON(f.Notes)
 	}
+	var inode, target any
+	if f.Inode != 0 {
+		inode = int64(f.Inode)
+	}
+	if f.Target != "" {
+		target = []byte(f.Target)
+	}
 	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark,
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes}
+		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode, target, f.lastAt}
 }
 
 func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
@@ -312,9 +533,10 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		args []any
 	}{
 		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
-		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, first_capture)
-			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes, ?
-			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.id}},
+		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, inode, target, first_at, last_at)
+			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes,
+				t.inode, t.target, ?, t.last_at
+			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.at}},
 		{"DELETE FROM staging", nil},
 	}
 	for _, step := range steps {

@@ -18,6 +18,10 @@ type Source struct {
 	AtMachine     string // where it is
 	At            string
 	Drive         string
+	Live          bool   // its files are the machine's own, as they are now
+	Dated         bool   // it holds several points in time
+	Named         string // strftime pattern of its points in time; "" where it is worked out
+	Exclusions    []string
 	Zone          string // "" for the machine's
 	Maps          []source.Map
 	OwnRetention  *int // days; nil for the machine's
@@ -32,9 +36,9 @@ type Source struct {
 func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 	var id int64
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, zone, maps, retention_days, notes)
-			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?)`,
-			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
+		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, live, dated, named, exclusions, zone, maps, retention_days, notes)
+			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, s.Live, s.Dated, s.Named, toJSON(s.Exclusions), s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
 		if err != nil {
 			return taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
 		}
@@ -65,10 +69,9 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 }
 
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.zone, s.maps, s.retention_days,
-			coalesce(s.retention_days, m.retention_days), s.found, k.at, s.trouble, s.notes
+	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.live, s.dated, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
+			coalesce(s.retention_days, m.retention_days), s.found, s.surveyed_at, s.trouble, s.notes
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
-		LEFT JOIN captures k ON k.id = s.last_capture
 		WHERE `+where+` ORDER BY m.name, s.id`, args...)
 	if err != nil {
 		return nil, err
@@ -78,8 +81,8 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 	for rows.Next() {
 		var s Source
 		var own, surveyed sql.NullInt64
-		var maps, notes string
-		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &s.Zone, &maps, &own,
+		var exclusions, maps, notes string
+		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &s.Live, &s.Dated, &s.Named, &exclusions, &s.Zone, &maps, &own,
 			&s.RetentionDays, &s.Found, &surveyed, &s.Trouble, &notes); err != nil {
 			return nil, err
 		}
@@ -89,6 +92,9 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 		}
 		s.SurveyedAt = moment(surveyed)
 		if s.Maps, err = fromJSON[[]source.Map](maps); err != nil {
+			return nil, err
+		}
+		if s.Exclusions, err = fromJSON[[]string](exclusions); err != nil {
 			return nil, err
 		}
 		if s.Notes, err = fromJSON[[]string](notes); err != nil {

@@ -14,7 +14,9 @@ func (p *Program) sourceCommand() *cli.Command {
 		{
 			Name: "add", Usage: "read copies from another store", ArgsUsage: "MACHINE KIND",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "at", Required: true, Usage: "the `LOCATION`: a path on the machine, or other-machine:/path"},
+				&cli.StringFlag{Name: "at", Usage: "the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)"},
+				&cli.StringFlag{Name: "named", Usage: "snapshots: a strftime `PATTERN` that dates the folders, such as %Y-%m-%dT%H%M (default: worked out)"},
+				&cli.StringSliceFlag{Name: "except", Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated"},
 				&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
 				&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
 				&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` it is emptied; 0: never (default: the machine's)"},
@@ -29,7 +31,10 @@ func (p *Program) sourceCommand() *cli.Command {
 }
 
 func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
-	body := api.NewSource{Machine: args[0], Kind: args[1], At: c.String("at"), Zone: set(c.String("zone"))}
+	body := api.NewSource{Machine: args[0], Kind: args[1], At: set(c.String("at")), Named: set(c.String("named")), Zone: set(c.String("zone"))}
+	if exclusions := c.StringSlice("except"); len(exclusions) > 0 {
+		body.Exclusions = &exclusions
+	}
 	if maps := c.StringSlice("maps"); len(maps) > 0 {
 		body.Maps = &maps
 	}

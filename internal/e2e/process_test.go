@@ -84,7 +84,7 @@ func (p *process) add(machine, root, trash string, maps ...string) {
 	m, err := p.AddMachineWithResponse(p.t.Context(), api.NewMachine{Name: machine, At: root})
 	require.NoError(p.t, err)
 	require.NotNil(p.t, m.JSON201, string(m.Body))
-	s, err := p.AddSourceWithResponse(p.t.Context(), api.NewSource{Machine: machine, Kind: "trash", At: trash, Maps: &maps})
+	s, err := p.AddSourceWithResponse(p.t.Context(), api.NewSource{Machine: machine, Kind: "trash", At: &trash, Maps: &maps})
 	require.NoError(p.t, err)
 	require.NotNil(p.t, s.JSON201, string(s.Body))
 }

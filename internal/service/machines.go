@@ -106,7 +106,7 @@ func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObjec
 // AddSource adds a source.
 func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	b := request.Body
-	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: b.At, Zone: value(b.Zone), Maps: value(b.Maps), RetentionDays: b.RetentionDays})
+	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: value(b.At), Named: value(b.Named), Exclusions: value(b.Exclusions), Zone: value(b.Zone), Maps: value(b.Maps), RetentionDays: b.RetentionDays})
 	if err != nil {
 		return nil, err
 	}

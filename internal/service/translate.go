@@ -68,6 +68,10 @@ func toSource(s catalogue.Source) api.Source {
 	if len(s.Notes) > 0 {
 		a.Notes = &s.Notes
 	}
+	a.Named = optional(s.Named)
+	if len(s.Exclusions) > 0 {
+		a.Exclusions = &s.Exclusions
+	}
 	if len(s.Maps) > 0 {
 		maps := make([]string, len(s.Maps))
 		for i, m := range s.Maps {
@@ -101,30 +105,21 @@ func list(s []string) []string {
 func toCopy(c catalogue.Copy) api.Copy {
 	a := api.Copy{
 		Id: restore.CopyID(c.ID), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
-		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: stateOf(c), Readable: c.Readable,
+		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
 		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
 		Sha256: optional(c.SHA256), Condition: api.Condition{State: api.ConditionStateUnread, Reasons: []string{}}, Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
 	}
-	size := c.Size
-	a.Size = &size
-	if !c.Readable && c.Type == plan.Other {
-		a.Size = nil // nothing but a record, which does not tell
+	if c.Size >= 0 && (c.Readable || c.Type != plan.Other) { // else nothing but a record, which does not tell
+		size := c.Size
+		a.Size = &size
+	}
+	if c.Type == plan.Link {
+		a.Target = optional(place.Readable(c.Target))
 	}
 	if c.ItemOf != 0 {
 		a.ItemOf = optional(restore.CopyID(c.ItemOf))
 	}
 	return a
-}
-
-// stateOf tells how a copy's place is today, as far as the copy itself can tell: what was deleted from it is gone.
-func stateOf(c catalogue.Copy) api.CopyState {
-	switch {
-	case !c.Gone.IsZero() || !c.OriginKnown:
-		return api.CopyStateGone
-	case c.Ended:
-		return api.CopyStateChanged
-	}
-	return api.CopyStatePresent
 }
 
 func toJob(j catalogue.Job) api.Job {

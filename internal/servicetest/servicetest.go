@@ -23,6 +23,8 @@ import (
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/service"
 	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/trash"
 )
 
@@ -70,7 +72,7 @@ func Start(t testing.TB, dir string, console fs.FS) *Service {
 func Open(ctx context.Context, dir string) (*service.Service, error) { return open(ctx, dir, Page) }
 
 func open(ctx context.Context, dir string, console fs.FS) (*service.Service, error) {
-	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way}, Kinds: source.Kinds{trash.Kind}, Console: console, Now: time.Now,
+	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind}, Console: console, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 

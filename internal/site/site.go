@@ -129,7 +129,20 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	if err != nil {
 		return source.Setup{}, fmt.Errorf("zone of %s: %w", src.Machine, err)
 	}
-	return source.Setup{Files: files, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps}, nil
+	stores, err := s.stores(ctx, src)
+	return source.Setup{Files: files, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps, Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
+}
+
+// stores lists the folders on a source's machine that hold the points in time of others.
+func (s *Site) stores(ctx context.Context, src catalogue.Source) ([]string, error) {
+	sources, err := s.Catalogue.Sources(ctx, "")
+	var stores []string
+	for _, other := range sources {
+		if other.ID != src.ID && other.AtMachine == src.AtMachine && other.Dated {
+			stores = append(stores, other.At)
+		}
+	}
+	return stores, err
 }
 
 var machineName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
@@ -184,7 +197,9 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 type NewSource struct {
 	Machine       string
 	Kind          string
-	At            string // a path on the machine, or other-machine:/path
+	At            string // a path on the machine, or other-machine:/path; "" for the homes
+	Named         string // strftime pattern of its points in time
+	Exclusions    []string
 	Zone          string
 	Maps          []string // FROM=TO
 	RetentionDays *int
@@ -202,8 +217,13 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "Choose one of the known kinds.")
 	}
-	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Zone: n.Zone, OwnRetention: n.RetentionDays}
+	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone, OwnRetention: n.RetentionDays}
 	location := n.At
+	if location == "" {
+		if location, err = s.defaultLocation(ctx, kind, src); err != nil {
+			return refuse(err, "Name the location with --at.")
+		}
+	}
 	if !strings.HasPrefix(location, "/") {
 		p, err := place.Parse(location)
 		if err != nil {
@@ -230,12 +250,35 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
 	}
-	src.Drive, src.Notes = described.Drive, described.Notes
+	src.Drive, src.Live, src.Dated, src.Notes = described.Drive, described.Live, described.Dated, described.Notes
 	added, err := s.Catalogue.AddSource(ctx, src)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "List the sources with: humble-rewind source list")
 	}
 	return added, err
+}
+
+// defaultLocation is the only place where a machine has a store of a kind.
+func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src catalogue.Source) (string, error) {
+	setup, err := s.setup(ctx, src)
+	if err != nil {
+		return "", err
+	}
+	found, err := kind.Suggest(ctx, setup)
+	if err != nil {
+		return "", err
+	}
+	if len(found) == 1 {
+		return found[0].At, nil
+	}
+	places := make([]string, len(found))
+	for i, f := range found {
+		places[i] = place.Quote(f.At)
+	}
+	if len(places) == 0 {
+		return "", errors.New("no location was given, and none is usual")
+	}
+	return "", fmt.Errorf("no location was given, and several are usual: %s", strings.Join(places, ", "))
 }
 
 func parseMaps(texts []string) ([]source.Map, error) {

@@ -25,6 +25,8 @@ import (
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
 )
@@ -58,7 +60,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	safe, err := safekeeping.Open(t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
-	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{trash.Kind}}
+	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind}}
 	t.Cleanup(func() { s.Site.Close() })
 	s.Restorer = &restore.Restorer{Site: s.Site, Safe: safe, Now: time.Now}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})

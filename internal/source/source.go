@@ -2,8 +2,10 @@
 //
 // What the kinds can know differs, and each says it in what it reports:
 //
-//	kind    clock                          deletion time  expiry     owner, mode  names
-//	trash   1 s, local time without zone   recorded       by policy  the item's   bytes
+//	kind       clock                          deletion time  expiry       owner, mode  names  points in time
+//	trash      1 s, local time without zone   recorded       by policy    the item's   bytes  now
+//	live       the file system's              none           none         the file's   bytes  now
+//	snapshots  the copy's file system's       none           by thinning  the copy's   bytes  many, dated by name
 //
 // A new kind is one package that offers a [Kind], registered in one line where the program is put together. What only
 // some kinds can do is a further interface that their Source implements (see [Giver]) and that is asked for; nothing
@@ -15,6 +17,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/core/place"
@@ -22,16 +25,20 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// Locator says where in its store a copy is: a folder of the store (relative to the source's location; clean; "" for
-// the location itself) and a name in it.
-type Locator struct{ Dir, Name string }
+// Locator says where in its store a copy is: the point in time (its folder, relative to the source's location; "" in a
+// store that holds only one), a folder below that (clean; "" for itself) and a name in it.
+type Locator struct{ Capture, Dir, Name string }
 
-// Path returns the locator as one relative path.
+// Path returns the locator as one path relative to the source's location.
 func (l Locator) Path() string {
-	if l.Dir == "" {
-		return l.Name
-	}
-	return l.Dir + "/" + l.Name
+	return strings.TrimPrefix(place.Join(place.Join("/"+l.Capture, l.Dir), l.Name), "/")
+}
+
+// Capture is one of several points in time that a store holds.
+type Capture struct {
+	Name string // its folder, relative to the source's location
+	At   time.Time
+	Same bool // it was read completely before; no sightings follow
 }
 
 // Sighting is one thing that the store holds at the moment of the survey.
@@ -42,19 +49,24 @@ type Sighting struct {
 
 	Origin   string // the path on the machine that it came from; "" where nothing tells
 	Type     plan.Type
-	Size     int64 // bytes; of a folder, of all files in it
+	Size     int64 // bytes; of a folder, of all files in it; negative where nothing tells
 	UID      int64 // its owner; negative where unknown
 	Written  time.Time
 	GoneAt   time.Time // when it was deleted from Origin; zero where it was not or nothing tells
 	Within   bool      // it lies in a folder that is a copy itself
 	Readable bool      // false where only a record of it is left
+	Inode    uint64    // tells a renamed file from another; 0 where it does not
+	Target   string    // of a link
 	Notes    []string  // sentences on what is wrong with it or was assumed
 }
 
 // Known tells what earlier surveys reported.
 type Known interface {
-	// Marks returns a look-up of the marks of what a folder of the store held, by name; "" is not known.
+	// Marks returns a look-up of the marks of what a folder of the store held, by name; "" is not known. In a store of
+	// many points in time that is what the one before the capture begun last held.
 	Marks(ctx context.Context, dir string) (func(name string) string, error)
+	// Captures lists the points in time that were read completely, by name.
+	Captures(ctx context.Context) (map[string]time.Time, error)
 }
 
 // Reporter takes what a survey finds. Sightings come folder by folder: once one of another Dir has come, none of the
@@ -65,6 +77,11 @@ type Reporter interface {
 	Unread(dir string, why error) error
 	// Note adds a sentence about the store as a whole.
 	Note(text string)
+	// Begin begins one of several points in time; what is sighted from here on was in it. A store that holds many calls
+	// it for each before anything else; those it does not call it for are gone.
+	Begin(Capture) error
+	// Discard takes back the point in time begun last: it vanished while it was read, or is still being written.
+	Discard(why string) error
 }
 
 // Source reads the copies that one store holds. It is safe for concurrent use.
@@ -154,11 +171,17 @@ type Setup struct {
 	Zone  *time.Location
 	Homes []string // home folders of the machine's people
 	Maps  []Map
+	Named string // strftime pattern of the names of points in time; "" where it is worked out
+	// Exclusions are patterns of what is left out: of names, or of paths where they hold a slash.
+	Exclusions []string
+	Stores     []string // folders below At that other sources read
 }
 
 // Described is what a location turned out to be.
 type Described struct {
 	Drive string // the name of the drive that the store belongs to; "" where it is the machine's own
+	Live  bool   // its files are the machine's own, as they are now
+	Dated bool   // it holds several points in time
 	Notes []string
 }
 

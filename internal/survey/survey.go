@@ -34,21 +34,24 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err != nil {
 		return Result{}, err
 	}
-	capture, err := s.Catalogue.BeginCapture(ctx, src, at)
-	if err != nil {
-		return Result{}, err
-	}
-	defer capture.Abandon()
-	c := &comparison{ctx: ctx, capture: capture, source: src, owner: ownerOf(machine), progress: progress, cache: map[string]map[string]catalogue.KnownSpan{}}
+	c := &comparison{ctx: ctx, catalogue: s.Catalogue, source: src, at: at, owner: ownerOf(machine), progress: progress}
+	defer c.abandon()
 	if err := store.Survey(ctx, c, c); err != nil {
 		return c.Result, err
 	}
-	if err := c.closeDir(); err != nil {
+	if c.held == nil && c.capture == nil { // there is nothing in it
+		if err := c.beginNow(); err != nil {
+			return c.Result, err
+		}
+	}
+	if err := c.finish(); err != nil {
 		return c.Result, err
 	}
-	ended, err := capture.Finish(ctx, c.Found, c.unread, c.Notes)
-	c.Gone += ended
-	if err != nil {
+	found := c.seen
+	if c.held != nil {
+		found = src.Found + c.Fresh
+	}
+	if c.Found, err = s.Catalogue.EndSurvey(ctx, src, at, c.held, found, c.Notes); err != nil {
 		return c.Result, err
 	}
 	return c.Result, s.Catalogue.FeedNames(ctx)
@@ -57,30 +60,116 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 // comparison is the known and the reporter of one survey.
 type comparison struct {
 	Result
-	ctx      context.Context
-	capture  *catalogue.Capture
-	source   catalogue.Source
-	owner    func(path string, uid int64) string
-	progress func(int64, string)
-	cache    map[string]map[string]catalogue.KnownSpan // known spans of folders not yet closed
-	dir      *string                                   // the folder whose sightings are coming
-	unread   []string
+	ctx       context.Context
+	catalogue *catalogue.Catalogue
+	source    catalogue.Source
+	at        time.Time
+	owner     func(path string, uid int64) string
+	progress  func(int64, string)
+	seen      int64
+	held      map[string]bool // the points in time that the store holds; nil where it does not hold several
+
+	// Of the capture under way.
+	capture *catalogue.Capture
+	cache   map[string]*neighbours // what is known of folders not yet closed
+	dir     *string                // the folder whose sightings are coming
+	unread  []string
+	fresh   int64
 }
 
-func (c *comparison) known(dir string) (map[string]catalogue.KnownSpan, error) {
+// neighbours is what is known of a folder of the store, by name: in the capture before and, where one comes late, behind
+// and in this one itself, as far as an interrupted reading has come.
+type neighbours struct {
+	before, behind, own map[string]catalogue.KnownSpan
+}
+
+func (c *comparison) abandon() {
+	if c.capture != nil {
+		c.capture.Abandon()
+	}
+}
+
+func (c *comparison) beginNow() (err error) {
+	c.cache = map[string]*neighbours{}
+	c.capture, err = c.catalogue.BeginCapture(c.ctx, c.source, c.at)
+	return err
+}
+
+func (c *comparison) Begin(point source.Capture) (err error) {
+	if err := c.finish(); err != nil {
+		return err
+	}
+	if c.held == nil {
+		c.held = map[string]bool{}
+	}
+	c.held[point.Name] = true
+	if point.Same {
+		return nil
+	}
+	c.cache, c.unread, c.fresh = map[string]*neighbours{}, nil, 0
+	c.capture, err = c.catalogue.BeginDated(c.ctx, c.source, point)
+	return err
+}
+
+func (c *comparison) Discard(why string) error {
+	c.Note(why)
+	c.Fresh -= c.fresh
+	c.dir = nil
+	k := c.capture
+	c.capture = nil
+	return k.Discard(c.ctx)
+}
+
+// finish ends the capture under way, if there is one.
+func (c *comparison) finish() error {
+	if c.capture == nil {
+		return nil
+	}
+	if err := c.closeDir(); err != nil {
+		return err
+	}
+	ended, err := c.capture.Finish(c.ctx, c.unread)
+	c.Gone += ended
+	c.capture = nil
+	return err
+}
+
+func (c *comparison) Captures(ctx context.Context) (map[string]time.Time, error) {
+	return c.catalogue.Points(ctx, c.source.ID)
+}
+
+func (c *comparison) known(dir string) (*neighbours, error) {
+	if c.capture == nil {
+		if err := c.beginNow(); err != nil {
+			return nil, err
+		}
+	}
 	if known, ok := c.cache[dir]; ok {
 		return known, nil
 	}
-	known, err := c.capture.Known(c.ctx, dir)
-	if err == nil {
-		c.cache[dir] = known
+	n := &neighbours{}
+	var err error
+	if c.capture.Late() {
+		n.before, n.behind, n.own, err = c.capture.Around(c.ctx, dir)
+	} else {
+		n.before, err = c.capture.Known(c.ctx, dir)
 	}
-	return known, err
+	if err == nil {
+		c.cache[dir] = n
+	}
+	return n, err
 }
 
 func (c *comparison) Marks(_ context.Context, dir string) (func(name string) string, error) {
-	known, err := c.known(dir)
-	return func(name string) string { return known[name].Mark }, err
+	n, err := c.known(dir)
+	return func(name string) string {
+		for _, spans := range []map[string]catalogue.KnownSpan{n.own, n.before, n.behind} {
+			if s, ok := spans[name]; ok {
+				return s.Mark
+			}
+		}
+		return ""
+	}, err
 }
 
 func (c *comparison) Sight(s source.Sighting) error {
@@ -94,15 +183,18 @@ func (c *comparison) Sight(s source.Sighting) error {
 	if err != nil {
 		return err
 	}
-	before, wasKnown := known[s.At.Name]
-	delete(known, s.At.Name) // what is left when the folder is closed has vanished
-	c.Found++
-	if c.Found%512 == 0 {
+	c.seen++
+	if c.seen%512 == 0 {
 		if err := c.ctx.Err(); err != nil {
 			return err
 		}
-		c.progress(c.Found, s.At.Dir)
+		c.progress(c.seen, s.At.Dir)
 	}
+	if c.capture.Late() {
+		return c.insert(known, s)
+	}
+	before, wasKnown := known.before[s.At.Name]
+	delete(known.before, s.At.Name) // what is left when the folder is closed has vanished
 	if wasKnown && (s.Same || before.Mark == s.Mark) {
 		return nil
 	}
@@ -115,7 +207,12 @@ func (c *comparison) Sight(s source.Sighting) error {
 			return err
 		}
 	}
+	return c.add(s)
+}
+
+func (c *comparison) add(s source.Sighting) error {
 	c.Fresh++
+	c.fresh++
 	at := s.Origin
 	if at == "" {
 		at = place.Join(c.source.At, s.At.Path())
@@ -123,14 +220,47 @@ func (c *comparison) Sight(s source.Sighting) error {
 	return c.capture.Add(c.ctx, s, at, c.owner(at, s.UID))
 }
 
+// insert records a sighting of a point in time that comes late, between two that are known.
+func (c *comparison) insert(known *neighbours, s source.Sighting) error {
+	name := s.At.Name
+	own, sighted := known.own[name]
+	before, wasBefore := known.before[name]
+	behind, isBehind := known.behind[name]
+	delete(known.before, name)
+	through := wasBefore && isBehind && before.ID == behind.ID
+	switch {
+	case sighted && own.Mark == s.Mark: // by an interrupted reading
+		return nil
+	case wasBefore && before.Mark == s.Mark:
+		if through {
+			return nil
+		}
+		return c.capture.Extend(c.ctx, before)
+	case isBehind && behind.Mark == s.Mark:
+		return c.capture.Extend(c.ctx, behind)
+	case through:
+		if err := c.capture.Split(c.ctx, before.ID); err != nil {
+			return err
+		}
+	}
+	return c.add(s)
+}
+
 // closeDir ends what is known of the folder and was not sighted.
 func (c *comparison) closeDir() error {
 	if c.dir == nil {
 		return nil
 	}
-	for _, span := range c.cache[*c.dir] {
-		c.Gone++
-		if err := c.capture.End(c.ctx, span.ID); err != nil {
+	known := c.cache[*c.dir]
+	for name, span := range known.before {
+		var err error
+		if !c.capture.Late() {
+			c.Gone++
+			err = c.capture.End(c.ctx, span.ID)
+		} else if behind, ok := known.behind[name]; ok && behind.ID == span.ID {
+			err = c.capture.Split(c.ctx, span.ID)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -141,6 +271,9 @@ func (c *comparison) closeDir() error {
 }
 
 func (c *comparison) Unread(dir string, why error) error {
+	if _, err := c.known(dir); err != nil { // a capture has begun, though it may hold nothing that can be read
+		return err
+	}
 	c.unread = append(c.unread, dir)
 	c.Note(fmt.Sprintf("%s could not be read: %v. What is known of it stays as it was.", place.Readable(place.Join(c.source.At, dir)), why))
 	return nil

@@ -1,0 +1,118 @@
+// Package live reads a machine's own files as they are now, so that the catalogue knows what is present, changed, gone
+// and renamed.
+//
+// Inode, size, write time and change time tell whether a file changed; contents are not read. Left out are trash
+// folders and stores that other sources read, the system's own file systems (/proc, /sys, /dev, /run), and what the
+// exclusions name.
+package live
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/treewalk"
+)
+
+// Kind is the kind "live".
+var Kind source.Kind = kind{}
+
+type kind struct{}
+
+func (kind) Name() string { return "live" }
+
+func (kind) Open(setup source.Setup) source.Source { return &store{setup} }
+
+func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
+	if err := treewalk.CheckPatterns(setup.Exclusions); err != nil {
+		return source.Described{}, err
+	}
+	folder, err := setup.Files.Folder(ctx, setup.At)
+	if err != nil {
+		return source.Described{}, fmt.Errorf("look after %s: %w", place.Quote(setup.At), err)
+	}
+	return source.Described{Live: true, Notes: []string{}}, folder.Close()
+}
+
+func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {
+	var found []source.Suggestion
+	for _, at := range HomeFolders(setup.Homes) {
+		if folder, err := setup.Files.Folder(ctx, at); err == nil {
+			folder.Close()
+			found = append(found, source.Suggestion{At: at, Why: "the homes of the people as they are now"})
+		}
+	}
+	return found, ctx.Err()
+}
+
+// HomeFolders returns the folders that hold the homes, each once.
+func HomeFolders(homes []string) []string {
+	var parents []string
+	for _, home := range homes {
+		if parent := place.Folder(home); parent == "/" {
+			parents = append(parents, home)
+		} else {
+			parents = append(parents, parent)
+		}
+	}
+	slices.Sort(parents)
+	return slices.Compact(parents)
+}
+
+type store struct{ source.Setup }
+
+// system are folders of file systems that hold no files of people's.
+var system = []string{"/proc", "/sys", "/dev", "/run"}
+
+func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
+	folder, err := s.Files.Folder(ctx, s.At)
+	if err != nil {
+		return fmt.Errorf("read the files at %s: %w", place.Quote(s.At), err)
+	}
+	defer folder.Close()
+	excluded := treewalk.Excluding(s.Exclusions)
+	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
+		Origin: func(path string) (string, bool) { return place.Join(s.At, path), true },
+		Same:   func(string, string) bool { return false },
+		Skip: func(path string, i reach.Info) bool {
+			at := place.Join(s.At, path)
+			return i.Type == plan.Folder && s.otherStore(at, i) || excluded(at, i.Name)
+		},
+	}
+	if err := w.Run(ctx, folder); err != nil {
+		return fmt.Errorf("read the files at %s: %w", place.Quote(s.At), err)
+	}
+	if w.Files == 0 && w.Folders == 0 {
+		// An unmounted disk looks just like this, and would make everything seem deleted.
+		return fmt.Errorf("read the files at %s: the folder is empty, as if its drive were not mounted; what is known of it stays: %w", place.Quote(s.At), fs.ErrNotExist)
+	}
+	return nil
+}
+
+// otherStore tells whether a folder is a trash or is read by another source.
+func (s *store) otherStore(at string, i reach.Info) bool {
+	if i.Name == "Trash" && strings.HasSuffix(at, "/.local/share/Trash") || i.Name == ".Trash" || strings.HasPrefix(i.Name, ".Trash-") {
+		return true
+	}
+	return slices.Contains(system, at) || slices.Contains(s.Stores, at)
+}
+
+func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
+	folder, err := s.Files.Folder(ctx, place.Join(s.At, at.Dir))
+	if err != nil {
+		return source.Content{}, fmt.Errorf("open file %s: %w", place.Quote(at.Path()), err)
+	}
+	defer folder.Close()
+	c, err := source.OpenContent(folder, at.Name)
+	if err != nil {
+		return source.Content{}, fmt.Errorf("open file %s: %w", place.Quote(at.Path()), err)
+	}
+	return c, nil
+}

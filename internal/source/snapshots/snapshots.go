@@ -1,0 +1,434 @@
+// Package snapshots reads folders of dated folders, each of which holds files as they were at one point in time: full
+// copies, trees whose unchanged files are hard links, and read-only snapshots of file systems.
+//
+// What a point in time is called says when it was; the strftime pattern is given or worked out, see package datedname.
+// What the three kinds of tree can tell differs, and is found out by comparing two neighbours:
+//
+//	tree                    unchanged file                           what a hidden change shows in
+//	full copies             another inode, same size, times, owner   nothing but the bytes
+//	hard links              the same inode                           another inode
+//	file-system snapshots   the same inode, same change time         the change time
+package snapshots
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/datedname"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/zonetime"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/treewalk"
+)
+
+// Kind is the kind "snapshots".
+var Kind source.Kind = kind{}
+
+type kind struct{}
+
+func (kind) Name() string { return "snapshots" }
+
+func (kind) Open(setup source.Setup) source.Source { return &store{setup} }
+
+func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
+	if err := treewalk.CheckPatterns(setup.Exclusions); err != nil {
+		return source.Described{}, err
+	}
+	points, notes, err := (&store{setup}).points(ctx)
+	if err != nil {
+		return source.Described{}, fmt.Errorf("look for snapshots at %s: %w", place.Quote(setup.At), err)
+	}
+	if len(points) > 0 {
+		notes = append([]string{fmt.Sprintf("%d points in time, from %s to %s.", len(points), points[0].At.Format(time.RFC3339), points[len(points)-1].At.Format(time.RFC3339))}, notes...)
+	}
+	return source.Described{Dated: true, Notes: notes}, nil
+}
+
+// usual are the folders in which snapshots are usually kept.
+var usual = []string{"/", "/home", "/srv", "/mnt", "/media", "/backup", "/backups", "/var/backups", "/srv/backup", "/srv/backups", "/srv/snapshots", "/mnt/backup", "/mnt/backups"}
+
+// Suggest looks for folders with at least two dated folders in them.
+func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {
+	var found []source.Suggestion
+	seen := map[string]bool{}
+	var look func(path string, depth int) error
+	look = func(path string, depth int) error {
+		if seen[path] || ctx.Err() != nil {
+			return ctx.Err()
+		}
+		seen[path] = true
+		folder, err := setup.Files.Folder(ctx, path)
+		if err != nil {
+			return nil // not there, or a link: nothing to suggest
+		}
+		entries, err := folder.List(ctx)
+		folder.Close()
+		if err != nil {
+			return nil
+		}
+		var names []string
+		for _, e := range entries {
+			if e.Type == plan.Folder {
+				names = append(names, e.Name)
+			}
+		}
+		if dated, err := datedname.Infer(names); err == nil && len(dated) >= 2 && 2*len(dated) >= len(names) {
+			found = append(found, source.Suggestion{At: path, Why: fmt.Sprintf("%d dated folders, as %s", len(dated), dated[0].Pattern)})
+			return nil
+		}
+		if depth > 0 {
+			for _, name := range names {
+				if err := look(place.Join(path, name), depth-1); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	for _, path := range usual {
+		depth := 0
+		if path != "/" && path != "/home" {
+			depth = 1
+		}
+		if err := look(path, depth); err != nil {
+			return nil, err
+		}
+		if err := look(place.Join(path, ".snapshots"), 0); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(found, func(a, b source.Suggestion) int { return cmp.Compare(a.At, b.At) })
+	return found, nil
+}
+
+type store struct{ source.Setup }
+
+// point is one point in time.
+type point struct {
+	source.Capture
+	changed time.Time // of its folder, when its name was read
+}
+
+// unfinished are words that mark a point in time as still being written.
+var unfinished = []string{"part", "tmp", "temp", "incomplete", "progress", "unfinished", "writing"}
+
+// points lists the points in time, oldest first, and what is wrong with other entries.
+func (s *store) points(ctx context.Context) ([]point, []string, error) {
+	folder, err := s.Files.Folder(ctx, s.At)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer folder.Close()
+	entries, err := folder.List(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	infos := map[string]reach.Info{}
+	var names []string
+	for _, e := range entries {
+		if e.Type == plan.Folder {
+			infos[e.Name] = e
+			names = append(names, e.Name)
+		}
+	}
+	slices.Sort(names)
+	notes := []string{}
+	dated, err := s.dates(names)
+	if err != nil {
+		return nil, nil, err
+	}
+	var points []point
+	read := map[string]bool{}
+	for _, d := range dated {
+		read[d.Name] = true
+		around := strings.ToLower(d.Before + " " + d.Behind)
+		if slices.ContainsFunc(unfinished, func(word string) bool { return strings.Contains(around, word) }) {
+			notes = append(notes, fmt.Sprintf("%s is still being written, as its name says; it is left alone until it is complete.", place.Readable(d.Name)))
+			continue
+		}
+		at, note := s.moment(ctx, folder, d.Wall, infos[d.Name])
+		if note != "" {
+			notes = append(notes, place.Readable(d.Name)+": "+note)
+		}
+		points = append(points, point{source.Capture{Name: d.Name, At: at}, infos[d.Name].Changed})
+	}
+	var passed []string
+	for _, name := range names {
+		if !read[name] {
+			passed = append(passed, place.Readable(name))
+		}
+	}
+	if len(passed) > 0 {
+		notes = append(notes, fmt.Sprintf("Passed over, as their names carry no time: %s.", strings.Join(passed[:min(len(passed), 10)], ", ")))
+	}
+	slices.SortStableFunc(points, func(a, b point) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Name, b.Name)) })
+	kept := points[:0]
+	for _, p := range points {
+		if n := len(kept); n > 0 && kept[n-1].At.Equal(p.At) {
+			notes = append(notes, fmt.Sprintf("%s and %s are of the same time; only the first is read. Rename one, or give a pattern that tells them apart.",
+				place.Readable(kept[n-1].Name), place.Readable(p.Name)))
+			continue
+		}
+		kept = append(kept, p)
+	}
+	return kept, notes, nil
+}
+
+func (s *store) dates(names []string) ([]datedname.Dated, error) {
+	if s.Named == "" {
+		if len(names) == 0 {
+			return nil, fmt.Errorf("there is no folder in it, as if its drive were not mounted: %w", datedname.ErrUndated)
+		}
+		return datedname.Infer(names)
+	}
+	pattern, err := datedname.Compile(s.Named)
+	if err != nil {
+		return nil, err
+	}
+	var dated []datedname.Dated
+	for _, name := range names {
+		if wall, ok := pattern.Read(name); ok {
+			dated = append(dated, datedname.Dated{Name: name, Wall: wall, Pattern: s.Named})
+		}
+	}
+	if len(dated) == 0 {
+		return nil, fmt.Errorf("no folder in it is named like %q: %w", s.Named, datedname.ErrUndated)
+	}
+	return dated, nil
+}
+
+// moment turns what a name says into a moment.
+func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.Wall, info reach.Info) (time.Time, string) {
+	if wall.Zoned {
+		return wall.Time, ""
+	}
+	at, doubt := zonetime.Resolve(wall.Time, s.Zone, time.Time{})
+	switch {
+	case doubt == zonetime.Guessed:
+		later, _ := zonetime.Resolve(wall.Time, s.Zone, at.Add(24*time.Hour))
+		if newest(ctx, parent, info.Name).After(at) {
+			return later, "clocks showed its hour twice that night; the write times of its files say that it was the second time."
+		}
+		return at, "clocks showed its hour twice that night; none of its files was written after the first time, so that is taken."
+	case doubt == zonetime.Skipped:
+		return at, "clocks skipped its hour that night; the machine's clock or the zone may have been wrong."
+	case wall.Day && info.Written.After(at) && info.Written.Before(at.AddDate(0, 0, 1)):
+		return info.Written.Truncate(time.Second), ""
+	}
+	return at, ""
+}
+
+// newest returns the latest write time of a file in a folder.
+func newest(ctx context.Context, parent reach.Reader, name string) (latest time.Time) {
+	folder, err := parent.Enter(name)
+	if err != nil {
+		return latest
+	}
+	defer folder.Close()
+	entries, _ := folder.List(ctx)
+	for _, e := range entries {
+		at := e.Written
+		if e.Type == plan.Folder {
+			at = newest(ctx, folder, e.Name)
+		}
+		if at.After(latest) {
+			latest = at
+		}
+	}
+	return latest
+}
+
+func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
+	points, notes, err := s.points(ctx)
+	if err != nil {
+		return fmt.Errorf("read the snapshots at %s: %w", place.Quote(s.At), err)
+	}
+	for _, note := range notes {
+		report.Note(note)
+	}
+	before, err := known.Captures(ctx)
+	if err != nil {
+		return err
+	}
+	read := func(p point) bool { at, ok := before[p.Name]; return ok && at.Equal(p.At) }
+	same := treewalk.Identical
+	if len(points) > 1 && slices.ContainsFunc(points, func(p point) bool { return !read(p) }) {
+		if same, err = s.sameness(ctx, points); err != nil {
+			return err
+		}
+	}
+	for _, p := range points { // first, so that the neighbours of what is read next are known
+		if read(p) {
+			p.Same = true
+			if err := report.Begin(p.Capture); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range points {
+		if read(p) {
+			continue
+		}
+		if err := report.Begin(p.Capture); err != nil {
+			return err
+		}
+		why, err := s.survey(ctx, p, same, known, report)
+		if err == nil && why != "" {
+			err = report.Discard(why)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// survey reads one point in time. why says what was wrong with it as a whole.
+func (s *store) survey(ctx context.Context, p point, same func(a, b string) bool, known source.Known, report source.Reporter) (why string, err error) {
+	gone := fmt.Sprintf("%s vanished while it was read; what was known before stays.", place.Readable(p.Name))
+	folder, err := s.Files.Folder(ctx, place.Join(s.At, p.Name))
+	if errors.Is(err, fs.ErrNotExist) {
+		return gone, nil
+	}
+	if err != nil {
+		return fmt.Sprintf("%s cannot be read: %v.", place.Readable(p.Name), err), ctx.Err()
+	}
+	defer folder.Close()
+	first, err := folder.Info()
+	if err != nil {
+		return "", err
+	}
+	excluded := treewalk.Excluding(s.Exclusions)
+	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Same: same, Now: p.At, Origin: s.origin,
+		Skip: func(path string, i reach.Info) bool {
+			return s.foreign("/"+path) || excluded(source.Apply(s.Maps, "/"+path), i.Name)
+		}}
+	if err := w.Run(ctx, folder); err != nil {
+		if errors.Is(err, fs.ErrNotExist) {
+			return gone, nil
+		}
+		return "", fmt.Errorf("read snapshot %s: %w", place.Readable(p.Name), err)
+	}
+	last, err := reach.Lstat(ctx, s.Files, place.Join(s.At, p.Name))
+	switch {
+	case err != nil || last.Inode != first.Inode || last.Links == 0:
+		return gone, ctx.Err()
+	case !last.Same(first):
+		return fmt.Sprintf("%s changed while it was read, as if it were still being written or being removed; it is left until the next survey.", place.Readable(p.Name)), nil
+	}
+	return "", nil
+}
+
+// foreign tells whether a path is of another machine: where a map says which folder of the store is the whole of this
+// one, that is everything neither in that nor above it.
+func (s *store) foreign(in string) bool {
+	for _, m := range s.Maps {
+		if m.To == "/" && !place.Under(in, m.From) && !place.Under(m.From, in) {
+			return true
+		}
+	}
+	return false
+}
+
+// origin applies the maps; false for what is only on the way to them.
+func (s *store) origin(path string) (string, bool) {
+	in := "/" + path
+	for _, m := range s.Maps {
+		if m.From != in && place.Under(m.From, in) {
+			return "", false
+		}
+	}
+	at := source.Apply(s.Maps, in)
+	return at, at != "/"
+}
+
+// samples is how many files of two neighbours are compared to tell what kind of tree they are.
+const samples = 64
+
+// sameness finds out what an unchanged file shows by comparing the two newest points in time.
+func (s *store) sameness(ctx context.Context, points []point) (func(a, b string) bool, error) {
+	var pair [2]reach.Folder
+	for i := range pair {
+		folder, err := s.Files.Folder(ctx, place.Join(s.At, points[len(points)-2+i].Name))
+		if err != nil {
+			return treewalk.Alike, ctx.Err() // it says so itself when it is read
+		}
+		defer folder.Close()
+		pair[i] = folder
+	}
+	c := comparison{left: samples}
+	c.compare(ctx, pair[0], pair[1], 0)
+	switch {
+	case c.inode == 0 || c.inode < c.other:
+		return treewalk.Alike, ctx.Err()
+	case c.device >= c.inode/2 && c.device > 0:
+		return func(a, b string) bool { return a == b }, ctx.Err()
+	}
+	return treewalk.Identical, ctx.Err()
+}
+
+type comparison struct {
+	left                 int
+	inode, other, device int // unchanged files of the same inode, of another; of the same on another device
+}
+
+func (c *comparison) compare(ctx context.Context, a, b reach.Reader, depth int) {
+	list, err := a.List(ctx)
+	if err != nil || depth > 20 {
+		return
+	}
+	for _, i := range list {
+		if c.left <= 0 || ctx.Err() != nil {
+			return
+		}
+		j, err := b.Lstat(i.Name)
+		if err != nil || j.Type != i.Type {
+			continue
+		}
+		switch {
+		case i.Type == plan.Folder:
+			inA, errA := a.Enter(i.Name)
+			inB, errB := b.Enter(i.Name)
+			if errA == nil && errB == nil {
+				c.compare(ctx, inA, inB, depth+1)
+			}
+			if errA == nil {
+				inA.Close()
+			}
+			if errB == nil {
+				inB.Close()
+			}
+		case i.Type == plan.File && i.Size == j.Size && i.Written.Equal(j.Written):
+			c.left--
+			if i.Inode != j.Inode {
+				c.other++
+				continue
+			}
+			c.inode++
+			if i.Device != j.Device {
+				c.device++
+			}
+		}
+	}
+}
+
+func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
+	folder, err := s.Files.Folder(ctx, place.Join(s.At, place.Join("/"+at.Capture, at.Dir)))
+	if err != nil {
+		return source.Content{}, fmt.Errorf("open %s in a snapshot: %w", place.Quote(at.Path()), err)
+	}
+	defer folder.Close()
+	c, err := source.OpenContent(folder, at.Name)
+	if err != nil {
+		return source.Content{}, fmt.Errorf("open %s in a snapshot: %w", place.Quote(at.Path()), err)
+	}
+	return c, nil
+}

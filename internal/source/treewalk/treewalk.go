@@ -1,0 +1,210 @@
+// Package treewalk reports a folder tree as sightings, for the sources whose copies lie in the file system as they were
+// on the machine.
+package treewalk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// maxDepth is how deep a tree is read; paths end before that on any common system.
+const maxDepth = 500
+
+// Walk is one reading of a tree.
+type Walk struct {
+	Known   source.Known
+	Report  source.Reporter
+	Capture string                               // of the locators
+	Origin  func(path string) (string, bool)     // the place of a path relative to the tree; false leaves it out
+	Same    func(known, now string) bool         // whether two marks mean an unchanged file
+	Skip    func(path string, i reach.Info) bool // what is left out
+	Now     time.Time                            // of the capture: write times far beyond it are noted
+
+	Files, Folders int64
+	ahead          int64
+	furthest       time.Time
+}
+
+// Run reports everything below folder, a folder at a time, from the top.
+func (w *Walk) Run(ctx context.Context, folder reach.Reader) error {
+	if err := w.dir(ctx, folder, "", 0); err != nil {
+		return err
+	}
+	if w.ahead > 0 {
+		w.Report.Note(fmt.Sprintf("%d files carry write times later than this reading, up to %s; a clock was wrong, and such times are not believed.",
+			w.ahead, w.furthest.Format(time.RFC3339)))
+	}
+	return nil
+}
+
+// slack is how far a write time may be ahead before it is noted.
+const slack = 2 * time.Minute
+
+func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth int) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	entries, err := folder.List(ctx)
+	if err != nil {
+		if dir == "" {
+			return err
+		}
+		return w.Report.Unread(dir, err)
+	}
+	marks, err := w.Known.Marks(ctx, dir)
+	if err != nil {
+		return err
+	}
+	var inside []string
+	for _, e := range entries {
+		path := join(dir, e.Name)
+		if w.Skip(path, e) {
+			continue
+		}
+		origin, ok := w.Origin(path)
+		if e.Type == plan.Folder {
+			inside = append(inside, e.Name)
+			w.Folders++
+		} else {
+			w.Files++
+		}
+		if !ok {
+			continue
+		}
+		if err := w.sight(folder, dir, origin, e, marks); err != nil {
+			return err
+		}
+	}
+	if depth == maxDepth && len(inside) > 0 {
+		return w.Report.Unread(dir, errors.New("what is in it lies too deep to be read"))
+	}
+	for _, name := range inside {
+		if err := w.enter(ctx, folder, join(dir, name), name, depth); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string, depth int) error {
+	sub, err := folder.Enter(name)
+	if err != nil {
+		return w.Report.Unread(path, err)
+	}
+	defer sub.Close()
+	return w.dir(ctx, sub, path, depth+1)
+}
+
+func (w *Walk) sight(folder reach.Reader, dir, origin string, e reach.Info, marks func(string) string) error {
+	s := source.Sighting{At: source.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: Mark(e), Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: origin}
+	if known := marks(e.Name); known != "" && (known == s.Mark || w.Same(known, s.Mark)) {
+		s.Same, s.Mark = true, known
+		return w.Report.Sight(s)
+	}
+	switch e.Type {
+	case plan.File:
+		s.Size, s.Written, s.Inode = e.Size, e.Written, e.Inode
+		if !w.Now.IsZero() && e.Written.After(w.Now.Add(slack)) {
+			w.ahead++
+			if e.Written.After(w.furthest) {
+				w.furthest = e.Written
+			}
+		}
+	case plan.Link:
+		s.Size, s.Written = e.Size, e.Written
+		target, err := folder.Readlink(e.Name)
+		if err != nil {
+			s.Notes = []string{fmt.Sprintf("Where it points could not be read: %v.", err)}
+		}
+		s.Target = target
+	case plan.Other:
+		s.Size = 0
+		s.Notes = []string{"It is a device, pipe or socket and has no content."}
+	}
+	return w.Report.Sight(s)
+}
+
+// Mark writes what tells a changed entry from an unchanged one, in three parts: what it is like, which file it is, and
+// when anything about it last changed. A folder's own times say nothing about what is in it and are left out.
+func Mark(i reach.Info) string {
+	b := make([]byte, 0, 96)
+	b = append(b, i.Type[0])
+	if i.Type != plan.Folder {
+		b = append(b, ' ')
+		b = strconv.AppendInt(b, i.Size, 10)
+		b = append(b, ' ')
+		b = strconv.AppendInt(b, i.Written.UnixNano(), 36)
+	}
+	b = append(b, ' ')
+	b = strconv.AppendUint(b, uint64(i.Mode), 8)
+	b = append(b, ' ')
+	b = strconv.AppendInt(b, i.UID, 10)
+	b = append(b, ' ')
+	b = strconv.AppendInt(b, i.GID, 10)
+	if i.Type == plan.Folder {
+		return string(b)
+	}
+	b = append(b, " i"...)
+	b = strconv.AppendUint(b, i.Inode, 36)
+	b = append(b, " c"...)
+	b = strconv.AppendInt(b, i.Changed.UnixNano(), 36)
+	return string(b)
+}
+
+// Alike compares what two marks say the entries are like.
+func Alike(a, b string) bool { return before(a, " i") == before(b, " i") }
+
+// Identical compares also which file they are.
+func Identical(a, b string) bool { return before(a, " c") == before(b, " c") }
+
+func before(mark, part string) string {
+	head, _, _ := strings.Cut(mark, part)
+	return head
+}
+
+// Excluding makes a test for what patterns leave out: a pattern without a slash is held against every name, one with a
+// slash against the whole path (a place on the machine). Both as path.Match has them; a folder takes along what is in it.
+func Excluding(patterns []string) func(place, name string) bool {
+	return func(at, name string) bool {
+		for _, p := range patterns {
+			subject := name
+			if strings.Contains(p, "/") {
+				subject = at
+			}
+			if ok, _ := path.Match(p, subject); ok {
+				return true
+			}
+		}
+		return false
+	}
+}
+
+// CheckPatterns says which exclusion cannot be understood.
+func CheckPatterns(patterns []string) error {
+	for _, p := range patterns {
+		if _, err := path.Match(p, "x"); err != nil || p == "" {
+			return fmt.Errorf("%s is no pattern", place.Quote(p))
+		}
+		if strings.Contains(p, "/") && !strings.HasPrefix(p, "/") {
+			return fmt.Errorf("pattern %s holds a slash but does not begin with one; write the whole path", place.Quote(p))
+		}
+	}
+	return nil
+}
+
+func join(dir, name string) string {
+	if dir == "" {
+		return name
+	}
+	return dir + "/" + name
+}
