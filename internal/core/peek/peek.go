@@ -3,6 +3,9 @@ package peek
 import (
 	"fmt"
 	"io"
+	"strings"
+
+	"humble-rewind/internal/core/document"
 )
 
 // What a preview holds at the most.
@@ -52,12 +55,16 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 		return p, nil
 	case isPicture(p.MediaType):
 		return lookPicture(r, size, p), nil
-	case isOpenDocument(p.MediaType):
-		if paragraphs, more, err := openDocumentText(r, size); err == nil {
-			p.Shows, p.Lines, p.Cut = Text, paragraphs, more
+	case strings.HasPrefix(p.MediaType, "application/vnd.oasis.opendocument.") || p.MediaType == "application/zip":
+		d, err := document.Read(r, size)
+		if err == nil {
+			p.Shows = Text
+			p.Lines, p.Cut = documentLines(d)
 			return p, nil
 		}
-		p.Note = "Its text cannot be read; what follows are the readable runs in its bytes."
+		if p.MediaType != "application/zip" || document.Damaged(err) {
+			p.Note = "Its text cannot be read; what follows are the readable runs in its bytes."
+		}
 	default:
 		if encoding, ok := textEncoding(head); ok {
 			p.Shows, p.Encoding = Text, encoding
@@ -68,6 +75,26 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 	}
 	p.Shows, p.Lines, p.Cut = Strings, textStrings(head), size > int64(len(head))
 	return p, nil
+}
+
+// documentLines lists a document's paragraphs, or its rows with cells parted by tabs.
+func documentLines(d document.Document) (kept []string, cut bool) {
+	all := d.Paragraphs
+	for _, sheet := range d.Sheets {
+		for _, row := range sheet.Rows {
+			if len(all) > maxLines {
+				break
+			}
+			all = append(all, strings.ReplaceAll(strings.Join(row, "\t"), "\n", " "))
+		}
+	}
+	for _, line := range all[:min(len(all), maxLines)] {
+		if r := []rune(line); len(r) > maxLineRunes {
+			line, cut = string(r[:maxLineRunes])+" …", true
+		}
+		kept = append(kept, line)
+	}
+	return kept, cut || d.Cut || len(all) > maxLines
 }
 
 func allZero(b []byte) bool {

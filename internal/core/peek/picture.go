@@ -56,16 +56,9 @@ func tooLarge(c image.Config, size int64) bool {
 // Render draws a picture anew as PNG, scaled down to at most 1600 pixels a side, so that nothing of the original bytes
 // reaches whoever looks at it. SVG is not rendered here. Errors wrap [ErrNoPicture].
 func Render(r io.ReaderAt, size int64, w io.Writer) error {
-	config, _, err := image.DecodeConfig(io.NewSectionReader(r, 0, size))
+	picture, err := Decode(r, size)
 	if err != nil {
-		return fmt.Errorf("%w: %w", ErrNoPicture, err)
-	}
-	if tooLarge(config, size) {
-		return fmt.Errorf("%w: %d × %d pixels are too many", ErrNoPicture, config.Width, config.Height)
-	}
-	picture, _, err := image.Decode(io.NewSectionReader(r, 0, size))
-	if err != nil {
-		return fmt.Errorf("%w: %w", ErrNoPicture, err)
+		return err
 	}
 	b := picture.Bounds()
 	if longest := max(b.Dx(), b.Dy()); longest > maxSide {
@@ -75,4 +68,29 @@ func Render(r io.ReaderAt, size int64, w io.Writer) error {
 		picture = scaled
 	}
 	return (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(w, picture)
+}
+
+// Dimensions returns a picture's width and height without decoding it. Errors wrap [ErrNoPicture].
+func Dimensions(r io.ReaderAt, size int64) (image.Point, error) {
+	config, _, err := image.DecodeConfig(io.NewSectionReader(r, 0, size))
+	if err != nil {
+		return image.Point{}, fmt.Errorf("%w: %w", ErrNoPicture, err)
+	}
+	return image.Pt(config.Width, config.Height), nil
+}
+
+// Decode decodes a picture, unless it has so many pixels that it would not fit. Errors wrap [ErrNoPicture].
+func Decode(r io.ReaderAt, size int64) (image.Image, error) {
+	config, _, err := image.DecodeConfig(io.NewSectionReader(r, 0, size))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoPicture, err)
+	}
+	if tooLarge(config, size) {
+		return nil, fmt.Errorf("%w: %d × %d pixels are too many", ErrNoPicture, config.Width, config.Height)
+	}
+	picture, _, err := image.Decode(io.NewSectionReader(r, 0, size))
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNoPicture, err)
+	}
+	return picture, nil
 }

@@ -2,6 +2,7 @@ package peek
 
 import (
 	"bytes"
+	"io"
 	"strings"
 	"unicode/utf8"
 
@@ -37,6 +38,19 @@ func textEncoding(b []byte) (string, bool) {
 		}
 	}
 	return "Windows-1252", high*10 < len(b)*3
+}
+
+// WholeText decodes size bytes of content as text; false where it is none, or cannot be read.
+func WholeText(r io.ReaderAt, size int64) (string, bool) {
+	content, err := readHead(r, size, int(size))
+	if err != nil {
+		return "", false
+	}
+	encoding, ok := textEncoding(content)
+	if !ok {
+		return "", false
+	}
+	return decodeText(content, encoding), true
 }
 
 // trimPartRune drops a character that the end of the buffer cuts in two.

@@ -1,0 +1,573 @@
+// Package trail puts everything that is known of one place over time in order: its versions, the spans over which each
+// is proved or assumed, gaps, removals, and moves.
+//
+// What sources saw is grouped into versions by content: by digest where both are known, else by size and write time as
+// far as the coarser clock tells. Captures decide when a version was current; write times only say when, between two
+// captures, it began, and only where they can be believed. Content that comes back has a span of its own each time.
+package trail
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"sort"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+)
+
+// Source is a store as far as the order of its captures tells something.
+type Source struct {
+	// Captures are the times at which it was read completely, oldest first.
+	Captures []time.Time
+	// Shows tells that its captures show what stood at places then, so that an absence means something.
+	Shows bool
+	// Resolution is that of its write times.
+	Resolution time.Duration
+	// Live tells that it is the machine's own files.
+	Live bool
+}
+
+// next returns the first capture after t, if there is one.
+func (s *Source) next(t time.Time) (time.Time, bool) {
+	i := sort.Search(len(s.Captures), func(i int) bool { return s.Captures[i].After(t) })
+	if i == len(s.Captures) {
+		return time.Time{}, false
+	}
+	return s.Captures[i], true
+}
+
+// last returns the last capture before t, or at it where at is set.
+func (s *Source) last(t time.Time, at bool) (time.Time, bool) {
+	i := sort.Search(len(s.Captures), func(i int) bool { return s.Captures[i].After(t) || !at && s.Captures[i].Equal(t) })
+	if i == 0 {
+		return time.Time{}, false
+	}
+	return s.Captures[i-1], true
+}
+
+// Seen is what one source held at the place, unchanged from one of its captures to another.
+type Seen struct {
+	Copy        int64
+	Source      int // index into the sources
+	Place       place.Place
+	Type        plan.Type
+	Size        int64
+	Written     time.Time
+	SHA256      string // "" while unknown
+	Target      string // of a link
+	First, Last time.Time
+	Open        bool      // the source's latest capture shows it
+	Gone        time.Time // when it was removed from the place, where the source recorded that
+	Readable    bool
+}
+
+// Version is a span of time with one content at the place.
+type Version struct {
+	Place      place.Place
+	Type       plan.Type
+	Size       int64
+	SHA256     string
+	Target     string
+	Content    int       // equal for equal contents
+	Written    time.Time // as recorded; see Doubt
+	Doubt      string    // why the write time is not believed; "" where it is
+	After      time.Time // the last capture that still showed something else, or nothing; zero where there was none
+	Arrived    time.Time
+	First      time.Time // the first capture that showed it
+	LastSeen   time.Time // the last one
+	Superseded time.Time // zero while it stands
+	Seen       []int     // indexes of what was seen of this content, as given
+	Hidden     bool      // of the same size and write time as the version before, and yet of another content
+}
+
+// EventKind is a kind of event.
+type EventKind string
+
+// The kinds of events.
+const (
+	Removed   EventKind = "removed"
+	Returned  EventKind = "returned" // content that had been there before
+	Moved     EventKind = "moved"    // or renamed
+	Gap       EventKind = "gap"      // nobody looked for long, and it changed meanwhile
+	Hidden    EventKind = "hidden-change"
+	Doubted   EventKind = "clock" // a write time that is not believed
+	Redirect  EventKind = "redirected"
+	TypeShift EventKind = "type" // a file became a folder or the like
+)
+
+// Event is something that happened to the place, or that is to be known about the trail.
+type Event struct {
+	At    time.Time
+	After time.Time // it happened after this and not later than At; zero where At is exact
+	Kind  EventKind
+	Text  string
+	From  place.Place
+	To    place.Place
+}
+
+// Name is a place that the trail's file was known under.
+type Name struct {
+	Place place.Place
+	From  time.Time // what was seen there before is of something else; zero: no bound
+	Until time.Time // likewise from then on
+	Move  *Event    // how it came to this name or left it; nil for the place asked for
+}
+
+// Trail is everything known about a place over time.
+type Trail struct {
+	Versions []Version // in order of arrival
+	Events   []Event   // in order of time
+}
+
+// Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. Every source
+// given would have shown the place, had it been there.
+func Build(seen []Seen, sources []Source, names []Name) Trail {
+	b := builder{seen: seen, sources: sources}
+	b.choose(names)
+	b.group()
+	t := Trail{Versions: b.fold()}
+	t.Events = b.events(t.Versions)
+	for _, n := range names {
+		if n.Move != nil {
+			t.Events = append(t.Events, *n.Move)
+		}
+	}
+	slices.SortStableFunc(t.Events, func(a, b Event) int { return a.At.Compare(b.At) })
+	return t
+}
+
+type builder struct {
+	seen    []Seen
+	sources []Source
+	used    []int // indexes into seen, by their first capture
+	content []int // of each used one
+	count   int   // of contents
+	bySrc   map[int][]int
+}
+
+func (b *builder) choose(names []Name) {
+	within := func(s *Seen) bool {
+		if len(names) == 0 {
+			return true
+		}
+		for _, n := range names {
+			if n.Place == s.Place && (n.Until.IsZero() || s.First.Before(n.Until)) && (n.From.IsZero() || !s.Last.Before(n.From)) {
+				return true
+			}
+		}
+		return false
+	}
+	for i := range b.seen {
+		if within(&b.seen[i]) {
+			b.used = append(b.used, i)
+		}
+	}
+	slices.SortStableFunc(b.used, func(i, j int) int {
+		return cmp.Or(b.seen[i].First.Compare(b.seen[j].First), cmp.Compare(b.seen[i].Source, b.seen[j].Source))
+	})
+	b.bySrc = make(map[int][]int, len(b.sources))
+	for source := range b.sources { // also those that saw nothing there, which tells something too
+		b.bySrc[source] = nil
+	}
+	for _, i := range b.used {
+		b.bySrc[b.seen[i].Source] = append(b.bySrc[b.seen[i].Source], i)
+	}
+}
+
+// content is what is known of one content.
+type content struct {
+	typ     plan.Type
+	sha     string
+	target  string
+	size    int64
+	written []time.Time
+}
+
+// group numbers the contents.
+func (b *builder) group() {
+	b.content = make([]int, len(b.seen))
+	var all []content
+	for _, i := range b.used {
+		s := &b.seen[i]
+		found := -1
+		for n := len(all) - 1; n >= 0 && found < 0; n-- {
+			if b.same(s, &all[n]) {
+				found = n
+			}
+		}
+		if found < 0 {
+			found = len(all)
+			all = append(all, content{typ: s.Type, sha: s.SHA256, target: s.Target, size: s.Size})
+		}
+		c := &all[found]
+		if c.sha == "" {
+			c.sha = s.SHA256
+		}
+		c.written = append(c.written, s.Written)
+		b.content[i] = found
+	}
+	b.count = len(all)
+	for _, i := range b.used {
+		if b.seen[i].SHA256 == "" {
+			b.seen[i].SHA256 = all[b.content[i]].sha
+		}
+	}
+}
+
+func (b *builder) same(s *Seen, c *content) bool {
+	switch {
+	case s.Type != c.typ:
+		return false
+	case s.Type == plan.Folder || s.Type == plan.Other:
+		return true
+	case s.Type == plan.Link:
+		return s.Target == c.target
+	case s.SHA256 != "" && c.sha != "":
+		return s.SHA256 == c.sha
+	case s.Size != c.size:
+		return false
+	}
+	slack := max(b.sources[s.Source].Resolution, time.Nanosecond)
+	for _, w := range c.written {
+		if w.Sub(s.Written).Abs() < max(slack, 2*time.Second) && (w.Sub(s.Written).Abs() < slack || w.Nanosecond() == 0 || s.Written.Nanosecond() == 0) {
+			return true
+		}
+	}
+	return false
+}
+
+// turn is a moment at which what stood at the place may have become something else.
+type turn struct {
+	at     time.Time
+	order  int // among turns of one moment
+	seen   int // what stands from then on; -1: nothing
+	source int
+	exact  bool // at is when it happened, not when it was noticed
+}
+
+func (b *builder) turns() []turn {
+	var all []turn
+	for _, i := range b.used {
+		s := &b.seen[i]
+		src := &b.sources[s.Source]
+		if !src.Shows {
+			if !s.Gone.IsZero() {
+				all = append(all, turn{s.Gone, 0, i, s.Source, true}, turn{s.Gone, 2, -1, s.Source, true})
+			}
+			continue
+		}
+
+		all = append(all, turn{s.First, 1, i, s.Source, false})
+		for source := range b.bySrc { // whichever first shows that it is no longer there
+			if !b.sources[source].Shows {
+				continue
+			}
+			if after, ok := b.sources[source].next(s.Last); ok && !b.alive(source, after) {
+				all = append(all, turn{after, 2, -1, source, false})
+			}
+		}
+		// What other sources still see when this one no longer does is current again.
+		if len(b.bySrc) > 1 {
+			all = append(all, b.again(i)...)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b turn) int { return cmp.Or(a.at.Compare(b.at), cmp.Compare(a.order, b.order)) })
+	return all
+}
+
+// alive tells whether a source shows anything at the place at one of its captures.
+func (b *builder) alive(source int, at time.Time) bool {
+	return slices.ContainsFunc(b.bySrc[source], func(i int) bool { return !b.seen[i].First.After(at) && !b.seen[i].Last.Before(at) })
+}
+
+// again finds the captures of other sources that show another content after this sighting's last.
+func (b *builder) again(i int) (all []turn) {
+	s := &b.seen[i]
+	for source, others := range b.bySrc {
+		if source == s.Source || !b.sources[source].Shows {
+			continue
+		}
+		for _, j := range others {
+			o := &b.seen[j]
+			if b.content[j] == b.content[i] || !o.First.Before(s.First) || !o.Last.After(s.First) {
+				continue
+			}
+			if at, ok := b.sources[source].next(s.First); ok && !at.After(o.Last) {
+				all = append(all, turn{at, 1, j, source, false})
+			}
+		}
+	}
+	return all
+}
+
+// fold walks the turns in time and makes a version of each run of one content.
+func (b *builder) fold() []Version {
+	var all []Version
+	open := -1 // index of the version that stands
+	var contrary time.Time
+	end := func(t turn) {
+		if open < 0 {
+			return
+		}
+		v := &all[open]
+		v.LastSeen = b.lastSeen(v, t)
+		v.Superseded = t.at
+		contrary = v.LastSeen
+		open = -1
+	}
+	for _, t := range b.turns() {
+		if t.seen < 0 {
+			if !t.exact && b.shownElsewhere(t) {
+				continue
+			}
+			if open >= 0 || t.exact {
+				end(t)
+				contrary = t.at
+			}
+			continue
+		}
+		s := &b.seen[t.seen]
+		c := b.content[t.seen]
+		if open >= 0 && all[open].Content == c {
+			if !slices.Contains(all[open].Seen, t.seen) {
+				all[open].Seen = append(all[open].Seen, t.seen)
+			}
+			if s.Place != all[open].Place { // the same content under its next name
+				all = b.rename(all, open, t)
+				open = len(all) - 1
+			}
+			continue
+		}
+		v := Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: s.SHA256, Target: s.Target, Content: c, Seen: []int{t.seen}, First: t.at}
+		v.After = b.contrary(contrary, open, all, t)
+		b.arrive(&v, t)
+		if open >= 0 {
+			prev := &all[open]
+			v.Hidden = s.Type == plan.File && prev.Type == plan.File && s.Size == prev.Size && s.Written.Equal(b.seen[prev.Seen[0]].Written)
+			end(t)
+			v.After = later(v.After, all[len(all)-1].LastSeen)
+			b.arrive(&v, t)
+			all[len(all)-1].Superseded = v.Arrived
+		}
+		all = append(all, v)
+		open = len(all) - 1
+	}
+	if open >= 0 {
+		all[open].LastSeen = b.lastSeen(&all[open], turn{})
+	}
+	return all
+}
+
+// rename ends the version under its old name and goes on with the same content under the new one.
+func (b *builder) rename(all []Version, open int, t turn) []Version {
+	prev := &all[open]
+	prev.Seen = slices.DeleteFunc(prev.Seen, func(i int) bool { return i == t.seen })
+	prev.LastSeen = b.lastSeen(prev, t)
+	v := *prev
+	v.Place, v.Seen, v.First, v.After = b.seen[t.seen].Place, []int{t.seen}, t.at, prev.LastSeen
+	v.Arrived, v.Superseded = prev.LastSeen, time.Time{}
+	if w := b.seen[t.seen].Written; w.After(v.Arrived) && !w.After(t.at) {
+		v.Arrived = w
+	}
+	prev.Superseded = v.Arrived
+	return append(all, v)
+}
+
+// contrary is the last capture before the turn that showed something else or nothing: that of the source which saw it, of
+// any that had shown the place before, or the last removal.
+func (b *builder) contrary(removed time.Time, open int, all []Version, t turn) time.Time {
+	latest := removed
+	if open >= 0 {
+		return later(latest, b.lastSeen(&all[open], t))
+	}
+	for source := range b.bySrc {
+		if !b.sources[source].Shows {
+			continue
+		}
+		if at, ok := b.sources[source].last(t.at, false); ok && !b.alive(source, at) {
+			latest = later(latest, at)
+		}
+	}
+	return latest
+}
+
+// earliest is the first write time believed: clocks that lost their battery say 1970 or 1980.
+var earliest = time.Date(1980, 1, 2, 0, 0, 0, 0, time.UTC)
+
+// slack is how far a clock may be ahead of a capture without being disbelieved.
+const slack = 2 * time.Second
+
+// arrive works out from when a version is current.
+func (b *builder) arrive(v *Version, t turn) {
+	s := &b.seen[v.Seen[0]]
+	v.Written, v.Doubt = s.Written, ""
+	switch {
+	case s.Written.IsZero():
+		v.Arrived = v.First
+	case s.Written.After(s.First.Add(slack)) && (s.Gone.IsZero() || s.Written.After(s.Gone.Add(slack))):
+		v.Doubt = "it is later than the capture that shows it"
+	case s.Written.Before(earliest):
+		v.Doubt = "it is from before 1980, as of a clock that was never set"
+	default:
+		v.Arrived = later(s.Written, v.After)
+	}
+	if v.Doubt != "" {
+		v.Arrived = v.First
+	}
+	if v.Arrived.After(v.First) {
+		v.Arrived = v.First
+	}
+}
+
+// shownElsewhere tells whether another source showed the place at the moment at which one missed it.
+func (b *builder) shownElsewhere(t turn) bool {
+	for source, indexes := range b.bySrc {
+		if source == t.source || !b.sources[source].Shows {
+			continue
+		}
+		for _, i := range indexes {
+			if s := &b.seen[i]; !s.First.After(t.at) && !s.Last.Before(t.at) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// lastSeen is the last capture before a turn that shows a version; a zero turn is the end of time.
+func (b *builder) lastSeen(v *Version, t turn) time.Time {
+	latest := v.First
+	for _, i := range b.used {
+		s := &b.seen[i]
+		if b.content[i] != v.Content || s.Place != v.Place {
+			continue
+		}
+		at := s.Last
+		if !b.sources[s.Source].Shows {
+			at = s.Gone
+		}
+		if !t.at.IsZero() && !at.Before(t.at) {
+			if !b.sources[s.Source].Shows {
+				if at.After(t.at) || !t.exact {
+					continue
+				}
+			} else {
+				bound, ok := b.sources[s.Source].last(t.at, false)
+				if !ok || bound.Before(s.First) {
+					continue
+				}
+				at = bound
+			}
+		}
+		if s.First.After(at) && b.sources[s.Source].Shows || at.Before(v.First) {
+			continue
+		}
+		latest = later(latest, at)
+		if !slices.Contains(v.Seen, i) {
+			v.Seen = append(v.Seen, i)
+		}
+	}
+	return latest
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// Current returns the index of the version that stood at the place at a moment, or -1, and whether that is proved: a
+// capture showed it then or later without a break, and it had arrived.
+func (t *Trail) Current(at time.Time) (index int, proved bool) {
+	for n := len(t.Versions) - 1; n >= 0; n-- {
+		v := &t.Versions[n]
+		if v.Arrived.After(at) || !v.After.IsZero() && !v.After.Before(at) {
+			continue
+		}
+		if !v.Superseded.IsZero() && !at.Before(v.Superseded) {
+			return -1, true
+		}
+		return n, !at.After(v.LastSeen) && (!at.Before(v.First) || v.Doubt == "" && v.Arrived.Equal(v.Written))
+	}
+	return -1, true
+}
+
+// Change is a moment at which something began to stand at the place, or to be missing from it.
+type Change struct {
+	At      time.Time
+	Version int // -1: nothing stands from then on
+}
+
+// Changes lists the moments at which captures, or records of a removal, first showed something else.
+func (t *Trail) Changes() []Change {
+	var all []Change
+	for n := range t.Versions {
+		v := &t.Versions[n]
+		at := v.First
+		if v.First.Equal(v.Superseded) { // known from the record of its removal alone
+			at = v.Arrived
+		}
+		all = append(all, Change{at, n})
+		if !v.Superseded.IsZero() && (n+1 == len(t.Versions) || v.Superseded.Before(t.Versions[n+1].Arrived)) {
+			all = append(all, Change{v.Superseded, -1})
+		}
+	}
+	return all
+}
+
+func (b *builder) events(versions []Version) (all []Event) {
+	usual := b.usual()
+	for n := range versions {
+		v := &versions[n]
+		var next *Version
+		if n+1 < len(versions) {
+			next = &versions[n+1]
+		}
+		if v.Doubt != "" {
+			all = append(all, Event{At: v.First, Kind: Doubted, Text: fmt.Sprintf("Its recorded write time, %s, is not believed: %s.", v.Written.Format(time.RFC3339), v.Doubt)})
+		}
+		if n > 0 && v.Hidden {
+			all = append(all, Event{At: v.First, After: v.After, Kind: Hidden, Text: "Its content changed although size and write time stayed the same."})
+		}
+		if n > 0 && versions[n-1].Type != v.Type {
+			all = append(all, Event{At: v.First, After: v.After, Kind: TypeShift, Text: fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type)})
+		}
+		if n > 0 && v.Type == plan.File && versions[n-1].Content != v.Content && slices.ContainsFunc(versions[:n], func(w Version) bool { return w.Content == v.Content }) {
+			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
+		}
+		if !v.Superseded.IsZero() && (next == nil || v.Superseded.Before(next.Arrived)) {
+			e := Event{At: v.Superseded, Kind: Removed, Text: "It was removed.", From: v.Place}
+			if !v.LastSeen.Equal(v.Superseded) {
+				e.After, e.Text = v.LastSeen, "It was removed some time after it was last seen."
+			}
+			all = append(all, e)
+		}
+		if next != nil && next.Content != v.Content && next.Arrived.Sub(v.LastSeen) > usual && !next.Arrived.After(v.Superseded) {
+			all = append(all, Event{At: next.Arrived, After: v.LastSeen, Kind: Gap, Text: "Nobody looked in between; what was saved meanwhile, if anything, is not known."})
+		}
+	}
+	return all
+}
+
+// usual is three times the median distance between captures that show what stands, at least an hour.
+func (b *builder) usual() time.Duration {
+	var all []time.Time
+	for source := range b.bySrc {
+		if b.sources[source].Shows {
+			all = append(all, b.sources[source].Captures...)
+		}
+	}
+	slices.SortFunc(all, time.Time.Compare)
+	var steps []time.Duration
+	for i := 1; i < len(all); i++ {
+		steps = append(steps, all[i].Sub(all[i-1]))
+	}
+	if len(steps) == 0 {
+		return 24 * time.Hour
+	}
+	slices.Sort(steps)
+	return max(time.Hour, 3*steps[len(steps)/2])
+}

@@ -1,0 +1,199 @@
+package trail_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+)
+
+var base = time.Date(2026, 9, 7, 0, 0, 0, 0, time.UTC)
+
+// hour is a time by hours since the beginning.
+func hour(h float64) time.Time { return base.Add(time.Duration(h * float64(time.Hour))) }
+
+func hours(hs ...float64) (all []time.Time) {
+	for _, h := range hs {
+		all = append(all, hour(h))
+	}
+	return all
+}
+
+func store(captures ...float64) trail.Source {
+	return trail.Source{Captures: hours(captures...), Shows: true, Resolution: time.Nanosecond}
+}
+
+var quote = place.Place{Machine: "front-office", Path: "/home/ines/Quote.odt"}
+
+// seen is content written at a time and shown from one capture to another.
+func seen(source int, content string, written, first, last float64) trail.Seen {
+	return trail.Seen{Source: source, Place: quote, Type: plan.File, Size: int64(len(content)), SHA256: content, Written: hour(written), First: hour(first), Last: hour(last), Readable: true}
+}
+
+func open(s trail.Seen) trail.Seen {
+	s.Open = true
+	return s
+}
+
+// show writes a trail as content:arrived-lastseen-superseded, in hours.
+func show(t trail.Trail) string {
+	at := func(moment time.Time) string {
+		if moment.IsZero() {
+			return ""
+		}
+		return strings.TrimSuffix(fmt.Sprintf("%.1f", moment.Sub(base).Hours()), ".0")
+	}
+	var parts []string
+	for _, v := range t.Versions {
+		parts = append(parts, fmt.Sprintf("%s:%s-%s-%s", v.SHA256, at(v.Arrived), at(v.LastSeen), at(v.Superseded)))
+	}
+	for _, e := range t.Events {
+		parts = append(parts, fmt.Sprintf("%s@%s", e.Kind, at(e.At)))
+	}
+	return strings.Join(parts, " ")
+}
+
+func TestVersionsFollowTheCaptures(t *testing.T) {
+	nightly := store(0, 24, 48, 72)
+	trash := trail.Source{Captures: hours(80)}
+	gone := seen(1, "b", 30, 80, 80)
+	gone.Gone = hour(60)
+	doubt := seen(0, "b", 500, 48, 72)
+	for name, c := range map[string]struct {
+		seen    []trail.Seen
+		sources []trail.Source
+		want    string
+	}{
+		"one that never changed": {[]trail.Seen{open(seen(0, "a", -5, 0, 72))}, []trail.Source{nightly}, "a:-5-72-"},
+		"one that was saved over arrives when it was written": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(0, "b", 30, 48, 72))}, []trail.Source{nightly}, "a:-5-24-30 b:30-72-"},
+		"old times brought in from elsewhere do not make it older than what it replaced": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(0, "b", -90, 48, 72))}, []trail.Source{nightly}, "a:-5-24-24 b:24-72-"},
+		"a write time from the future is not believed": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24), open(doubt)}, []trail.Source{nightly}, "a:-5-24-48 b:48-72- clock@48"},
+		"one that vanished was removed after it was last seen": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24)}, []trail.Source{nightly}, "a:-5-24-48 removed@48"},
+		"content that comes back has a span of its own": {
+			[]trail.Seen{seen(0, "a", -5, 0, 0), seen(0, "b", 10, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly}, "a:-5-0-10 b:10-24-24 a:24-72- returned@24"},
+		"a trash tells what was saved after the last capture, and when it went": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24), gone}, []trail.Source{store(0, 24, 72), trash}, "a:-5-24-30 b:30-60-60 removed@60"},
+		"a source that would show it and does not tells of a removal": {
+			[]trail.Seen{open(seen(0, "a", -5, 0, 72))}, []trail.Source{nightly, store(100, 110)}, "a:-5-72-100 removed@100"},
+		"what another store still shows was not removed": {
+			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(1, "a", -5, 12, 90))}, []trail.Source{nightly, store(12, 36, 60, 90)}, "a:-5-90-"},
+		"a long time in which nobody looked is named": {
+			[]trail.Seen{seen(0, "a", -5, 0, 3), open(seen(0, "b", 90, 99, 99))}, []trail.Source{store(0, 1, 2, 3, 99)}, "a:-5-3-90 b:90-99- gap@90"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			assert.Equal(t, c.want, show(trail.Build(c.seen, c.sources, nil)))
+		})
+	}
+}
+
+func TestWithoutDigestsSizeAndTimeWithinTheCoarserClockTell(t *testing.T) {
+	live, card := store(50, 60), store(10)
+	card.Resolution = 2 * time.Second
+	a, b := seen(1, "aaaa", 5, 10, 10), open(seen(0, "bbbb", 5, 50, 60))
+	a.SHA256, b.SHA256 = "", ""
+	b.Written = b.Written.Add(1200 * time.Millisecond)
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil).Versions, 1, "FAT keeps every other second")
+	b.Written = b.Written.Add(3 * time.Second)
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil).Versions, 2)
+
+	hidden := trail.Build([]trail.Seen{seen(0, "keel", 5, 50, 50), open(seen(0, "heel", 5, 60, 60))}, []trail.Source{live}, nil)
+	assert.Equal(t, "keel:5-50-50 heel:50-60- hidden-change@60", show(hidden))
+}
+
+func TestANameIsOnlyFollowedWhileItWasTheFiles(t *testing.T) {
+	before, after := seen(0, "a", -5, 0, 24), open(seen(0, "a", -5, 48, 72))
+	before.Place.Path = "/home/ines/Old name.odt"
+	stranger := open(seen(0, "x", 60, 72, 72))
+	stranger.Place = before.Place
+	move := &trail.Event{At: hour(48), After: hour(24), Kind: trail.Moved, From: before.Place, To: quote}
+	names := []trail.Name{{Place: quote}, {Place: before.Place, Until: hour(48), Move: move}}
+	got := trail.Build([]trail.Seen{before, after, stranger}, []trail.Source{store(0, 24, 48, 72)}, names)
+	assert.Equal(t, "a:-5-24-24 a:24-72- moved@48", show(got))
+	assert.Equal(t, before.Place, got.Versions[0].Place)
+	assert.Equal(t, quote, got.Versions[1].Place)
+}
+
+// TestATrailAgreesWithTheHistoryThatMadeIt makes random histories of saves and removals, lets several stores capture them
+// at random times, and asks the trail what stood at each capture.
+func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 11))
+	for round := range 500 {
+		type step struct {
+			at      time.Time
+			content string // "" removes it
+		}
+		var history []step
+		for h := r.Float64() * 5; h < 200; h += 0.5 + r.Float64()*40 {
+			content := ""
+			if r.IntN(5) > 0 {
+				content = strings.Repeat("x", 1+r.IntN(3)) + fmt.Sprint(r.IntN(4))
+			}
+			history = append(history, step{hour(h), content})
+		}
+		at := func(m time.Time) (content string, written time.Time) {
+			for _, s := range history {
+				if s.at.After(m) {
+					break
+				}
+				if s.content != content {
+					content, written = s.content, s.at
+				}
+			}
+			return content, written
+		}
+		var sources []trail.Source
+		var all []trail.Seen
+		for source := range 1 + r.IntN(3) {
+			var captures []float64
+			for h := r.Float64() * 10; h < 210; h += 1 + r.Float64()*30 {
+				captures = append(captures, h)
+			}
+			s := store(captures...)
+			var span *trail.Seen
+			for i, capture := range s.Captures {
+				content, written := at(capture)
+				if span != nil && (content != span.SHA256 || !written.Equal(span.Written)) {
+					all = append(all, *span)
+					span = nil
+				}
+				if content != "" && span == nil {
+					span = &trail.Seen{Source: source, Place: quote, Type: plan.File, Size: int64(len(content)), SHA256: content, Written: written, First: capture, Readable: true}
+				}
+				if span != nil {
+					span.Last, span.Open = capture, i == len(s.Captures)-1
+				}
+			}
+			if span != nil {
+				all = append(all, *span)
+			}
+			sources = append(sources, s)
+		}
+		got := trail.Build(all, sources, nil)
+		require.True(t, slices.IsSortedFunc(got.Versions, func(a, b trail.Version) int { return a.Arrived.Compare(b.Arrived) }), "round %d: %s", round, show(got))
+		for _, s := range sources {
+			for _, capture := range s.Captures {
+				want, _ := at(capture)
+				stands, n := "", -1
+				if len(all) > 0 {
+					if n, _ = got.Current(capture); n >= 0 {
+						stands = got.Versions[n].SHA256
+					}
+				}
+				require.Equal(t, want, stands, "round %d at hour %.2f: %s\n%v", round, capture.Sub(base).Hours(), show(got), history)
+			}
+		}
+	}
+}

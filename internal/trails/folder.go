@@ -1,0 +1,386 @@
+package trails
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+)
+
+// State tells how an entry as of a moment compares with another moment.
+type State string
+
+// The states.
+const (
+	Same    State = "same"
+	Changed State = "changed"
+	Missing State = "missing" // it was there and is not in the other
+	Added   State = "added"   // it was not there and is in the other
+	Moved   State = "moved"   // it was there, and is elsewhere in the other
+)
+
+// Entry is something below a folder as of a moment.
+type Entry struct {
+	Path    string // relative to the folder
+	Type    plan.Type
+	Size    int64 // negative where nothing tells
+	Written time.Time
+	SHA256  string
+	Copy    int64 // what to read it from; 0 where only the record is left, and for what is only in the other moment
+	Source  int64 // of the copy
+	Proved  bool  // else assumed: nobody looked between
+	State   State
+	MovedTo string // where it is in the other moment, relative to the folder or as a place; "" where it did not move
+
+	content contentKey
+}
+
+// contentKey tells equal contents of different places.
+type contentKey struct {
+	size    int64
+	written int64
+}
+
+// Cell says what a moment did to a row.
+type Cell byte
+
+// The cells.
+const (
+	Absent   Cell = '.' // not there
+	AsBefore Cell = '-'
+	Fresh    Cell = '#' // new or other content
+	Arrow    Cell = '>' // it moved here or away
+)
+
+// Row is one entry of a folder over all moments.
+type Row struct {
+	Name  string
+	Type  plan.Type
+	Cells []Cell // one a moment
+}
+
+// Moment is a point in time at which something under a folder changed.
+type Moment struct {
+	At      time.Time
+	Changed int
+}
+
+// Folder is a folder as of a moment.
+type Folder struct {
+	Place   place.Place
+	AsOf    time.Time // zero: now
+	Against time.Time // zero: now
+	Entries []Entry   // by path
+	Moments []Moment  // oldest first
+	Rows    []Row     // of what is directly in it, by name
+}
+
+// Level returns the entries that lie directly in the folder; what is deeper shows in the state of the folders.
+func (f *Folder) Level() []Entry {
+	var level []Entry
+	states := map[string]map[State]bool{}
+	at := map[string]int{}
+	for _, e := range f.Entries {
+		name, rest, deeper := strings.Cut(e.Path, "/")
+		if _, ok := at[name]; !ok {
+			at[name] = len(level)
+			top := e
+			if deeper { // the folder itself was never seen, or not then
+				top = Entry{Path: name, Type: plan.Folder, Size: -1, State: e.State, Proved: e.Proved}
+			}
+			level = append(level, top)
+		}
+		if deeper && rest != "" {
+			if states[name] == nil {
+				states[name] = map[State]bool{}
+			}
+			states[name][e.State] = true
+		}
+	}
+	for name, inside := range states {
+		e := &level[at[name]]
+		delete(inside, e.State)
+		delete(inside, Same)
+		if len(inside) > 0 && e.State != Missing && e.State != Added {
+			e.State = Changed
+		}
+	}
+	return level
+}
+
+// ErrNothingThere says that no source ever saw anything under a folder.
+var ErrNothingThere = fmt.Errorf("no source has seen anything there: %w", catalogue.ErrNotFound)
+
+// Folder puts a folder together as it stood at a moment, from whatever sources saw it, and compares it with another. A
+// zero time is now.
+func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.Time) (Folder, error) {
+	f := Folder{Place: p, AsOf: asOf, Against: against}
+	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+		return f, err
+	}
+	all, err := r.Site.Catalogue.Stores(ctx, "")
+	if err != nil {
+		return f, err
+	}
+	a := assembly{Folder: &f, stores: map[int64]*catalogue.Store{}, index: map[int64]int{}, parents: map[string]map[int64]bool{}, moments: map[time.Time]int{}, rows: map[string]*row{}}
+	for id, s := range all {
+		if s.Source.Machine == p.Machine {
+			a.stores[id] = s
+		}
+	}
+	top, err := r.Site.Catalogue.FactsOf(ctx, all, p)
+	if err != nil {
+		return f, err
+	}
+	a.saw(p.Path, top)
+	var facts []catalogue.Fact
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, all, p) {
+		if err != nil {
+			return f, err
+		}
+		if len(facts) > 0 && facts[0].Place != fact.Place {
+			a.place(facts)
+			facts = facts[:0]
+		}
+		facts = append(facts, fact)
+	}
+	if len(facts) > 0 {
+		a.place(facts)
+	}
+	if a.places == 0 {
+		return f, fmt.Errorf("%s: %w", p, ErrNothingThere)
+	}
+	a.finish()
+	return f, nil
+}
+
+// assembly is a folder being put together, place by place.
+type assembly struct {
+	*Folder
+	stores  map[int64]*catalogue.Store
+	index   map[int64]int
+	parents map[string]map[int64]bool // which sources saw a folder
+	moments map[time.Time]int
+	rows    map[string]*row
+	places  int
+	sources []trail.Source
+}
+
+// row gathers what happens to one entry of the folder.
+type row struct {
+	typ     plan.Type
+	touched map[time.Time]bool
+	steps   map[time.Time]int // how many of what is in it came or went
+	arrow   time.Time         // when it moved here or away; zero where it did not
+}
+
+func (a *assembly) saw(path string, facts []catalogue.Fact) {
+	for _, f := range facts {
+		if a.parents[path] == nil {
+			a.parents[path] = map[int64]bool{}
+		}
+		a.parents[path][int64(f.Source)] = true
+	}
+}
+
+// place takes up everything that was seen at one place.
+func (a *assembly) place(facts []catalogue.Fact) {
+	a.places++
+	path := facts[0].Place.Path
+	seen := make([]trail.Seen, len(facts))
+	a.sources = a.sources[:0]
+	clear(a.index)
+	number := func(id int64) int {
+		i, ok := a.index[id]
+		if !ok {
+			i = len(a.sources)
+			a.index[id] = i
+			a.sources = append(a.sources, a.stores[id].Trail)
+		}
+		return i
+	}
+	isFolder := false
+	for i := range facts {
+		seen[i] = facts[i].Seen
+		seen[i].Source = number(int64(facts[i].Source))
+		isFolder = isFolder || seen[i].Type == plan.Folder
+	}
+	if isFolder {
+		a.saw(path, facts)
+	}
+	for id, s := range a.stores {
+		if s.Trail.Shows && (a.parents[place.Folder(path)][id] || looksAfter(s, path)) {
+			number(id)
+		}
+	}
+	t := trail.Build(seen, a.sources, nil)
+	rel, _ := place.Below(path, a.Place.Path)
+	a.changes(rel, &t)
+	a.entry(rel, &t, facts, seen)
+}
+
+func (a *assembly) changes(rel string, t *trail.Trail) {
+	name, _, deeper := strings.Cut(rel, "/")
+	r := a.rows[name]
+	if r == nil {
+		r = &row{touched: map[time.Time]bool{}, steps: map[time.Time]int{}}
+		a.rows[name] = r
+	}
+	stands := false
+	for _, c := range t.Changes() {
+		if !deeper && c.Version >= 0 {
+			r.typ = t.Versions[c.Version].Type
+		}
+		a.moments[c.At]++
+		r.touched[c.At] = true
+		switch {
+		case c.Version >= 0 && !stands:
+			r.steps[c.At]++
+		case c.Version < 0 && stands:
+			r.steps[c.At]--
+		}
+		stands = c.Version >= 0
+	}
+}
+
+// at returns the version at a moment; a zero moment is now.
+func at(t *trail.Trail, moment time.Time) (*trail.Version, bool) {
+	if moment.IsZero() {
+		if n := len(t.Versions) - 1; n >= 0 && t.Versions[n].Superseded.IsZero() {
+			return &t.Versions[n], true
+		}
+		return nil, true
+	}
+	n, proved := t.Current(moment)
+	if n < 0 {
+		return nil, proved
+	}
+	return &t.Versions[n], proved
+}
+
+func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+	then, proved := at(t, a.AsOf)
+	other, _ := at(t, a.Against)
+	e := Entry{Path: rel, Proved: proved, State: Same}
+	switch {
+	case then == nil && other == nil:
+		return
+	case then == nil:
+		e.State = Added
+	case other == nil:
+		e.State = Missing
+	case then.Content != other.Content:
+		e.State = Changed
+	}
+	v := then
+	if v == nil {
+		v = other
+	}
+	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
+	e.content = contentKey{v.Size, v.Written.UnixNano()}
+	if then != nil {
+		e.Copy, e.Source = choose(then, facts, seen, a.stores)
+	}
+	a.Entries = append(a.Entries, e)
+}
+
+// choose picks what a version is read from: of those that can be read the one that stays there even when the machine's
+// own file changes, the latest.
+func choose(v *trail.Version, facts []catalogue.Fact, seen []trail.Seen, stores map[int64]*catalogue.Store) (id, source int64) {
+	best, rank := -1, 0
+	for _, i := range v.Seen {
+		s := stores[int64(facts[i].Source)]
+		score := 1
+		switch {
+		case !seen[i].Readable:
+			continue
+		case s.Source.Dated:
+			score = 3
+		case !s.Source.Live:
+			score = 2
+		}
+		if score > rank || score == rank && seen[i].Last.After(seen[best].Last) {
+			best, rank = i, score
+		}
+	}
+	if best < 0 {
+		return 0, 0
+	}
+	return seen[best].Copy, int64(facts[best].Source)
+}
+
+func (a *assembly) finish() {
+	slices.SortFunc(a.Entries, func(x, y Entry) int { return cmp.Compare(x.Path, y.Path) })
+	a.moved()
+	for at, n := range a.moments {
+		a.Moments = append(a.Moments, Moment{at, n})
+	}
+	sort.Slice(a.Moments, func(i, j int) bool { return a.Moments[i].At.Before(a.Moments[j].At) })
+	for name, r := range a.rows {
+		a.Rows = append(a.Rows, Row{Name: name, Type: r.typ, Cells: r.cells(a.Moments)})
+	}
+	slices.SortFunc(a.Rows, func(x, y Row) int { return cmp.Compare(x.Name, y.Name) })
+}
+
+func (r *row) cells(moments []Moment) []Cell {
+	if r.typ == "" {
+		r.typ = plan.Folder
+	}
+	cells := make([]Cell, len(moments))
+	stand := 0
+	for i, m := range moments {
+		stand += r.steps[m.At]
+		switch {
+		case m.At.Equal(r.arrow):
+			cells[i] = Arrow
+		case stand <= 0:
+			cells[i] = Absent
+		case r.touched[m.At]:
+			cells[i] = Fresh
+		default:
+			cells[i] = AsBefore
+		}
+	}
+	return cells
+}
+
+// moved finds, for what is missing, the same file among what was added.
+func (a *assembly) moved() {
+	added := map[contentKey][]int{}
+	for i, e := range a.Entries {
+		if e.State == Added && e.Type == plan.File && e.Size > 0 {
+			added[e.content] = append(added[e.content], i)
+		}
+	}
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		if e.State != Missing || e.Type != plan.File {
+			continue
+		}
+		if there := added[e.content]; len(there) > 0 {
+			e.State, e.MovedTo = Moved, a.Entries[there[0]].Path
+			added[e.content] = there[1:]
+			a.arrow(e.Path, -1)
+			a.arrow(e.MovedTo, 1)
+		}
+	}
+}
+
+// arrow marks when a file directly in the folder last went (-1) or came (1).
+func (a *assembly) arrow(path string, step int) {
+	if r := a.rows[path]; r != nil {
+		for at, n := range r.steps {
+			if n == step && at.After(r.arrow) {
+				r.arrow = at
+			}
+		}
+	}
+}

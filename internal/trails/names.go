@@ -1,0 +1,466 @@
+package trails
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/core/userdirs"
+)
+
+// gatherer finds the names that a file was known under.
+type gatherer struct {
+	r      *Reader
+	ctx    context.Context
+	stores map[int64]*catalogue.Store
+	facts  map[place.Place][]catalogue.Fact
+	found  []trail.Name
+}
+
+// maxNames bounds how many names one trail follows.
+const maxNames = 16
+
+func (g *gatherer) of(p place.Place) ([]catalogue.Fact, error) {
+	if facts, ok := g.facts[p]; ok {
+		return facts, nil
+	}
+	facts, err := g.r.Site.Catalogue.FactsOf(g.ctx, g.stores, p)
+	if err == nil {
+		g.facts[p] = facts
+	}
+	return facts, err
+}
+
+func (g *gatherer) has(p place.Place) bool {
+	return slices.ContainsFunc(g.found, func(n trail.Name) bool { return n.Place == p })
+}
+
+// add takes a name up, unless it is known already or nothing is known of it.
+func (g *gatherer) add(n trail.Name) error {
+	if g.has(n.Place) || len(g.found) >= maxNames {
+		return nil
+	}
+	facts, err := g.of(n.Place)
+	if err == nil && len(facts) > 0 {
+		g.found = append(g.found, n)
+	}
+	return err
+}
+
+// names follows a place back and forth through renames, moves of folders, and redirected folders.
+func (g *gatherer) names(p place.Place) ([]trail.Name, error) {
+	g.found = []trail.Name{{Place: p}}
+	for i := 0; i < len(g.found); i++ {
+		n := g.found[i]
+		for _, step := range []func(trail.Name) error{g.redirected, g.cameFrom, g.wentTo} {
+			if err := step(n); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return g.found, nil
+}
+
+// shows keeps the facts of sources whose captures show what stands.
+func (g *gatherer) shows(facts []catalogue.Fact) []catalogue.Fact {
+	return slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return !g.store(f).Trail.Shows })
+}
+
+func (g *gatherer) store(f catalogue.Fact) *catalogue.Store { return g.stores[int64(f.Source)] }
+
+// before is the capture of a fact's source right before its first; zero where it is the source's first.
+func (g *gatherer) before(f catalogue.Fact) time.Time {
+	captures := g.store(f).Captures
+	i, _ := slices.BinarySearchFunc(captures, f.First, time.Time.Compare)
+	if i == 0 {
+		return time.Time{}
+	}
+	return captures[i-1]
+}
+
+// after is the capture right after its last; zero where there is none.
+func (g *gatherer) after(f catalogue.Fact) time.Time {
+	captures := g.store(f).Captures
+	i, found := slices.BinarySearchFunc(captures, f.Last, time.Time.Compare)
+	if found {
+		i++
+	}
+	if f.Open || i >= len(captures) {
+		return time.Time{}
+	}
+	return captures[i]
+}
+
+// cameFrom looks where the first thing seen under a name was before. What stood there afterwards is another file.
+func (g *gatherer) cameFrom(n trail.Name) error {
+	facts, err := g.of(n.Place)
+	if err != nil {
+		return err
+	}
+	met := map[int]bool{}
+	for _, f := range g.shows(facts) {
+		if met[f.Source] || f.Type != plan.File {
+			continue
+		}
+		met[f.Source] = true
+		since := g.before(f)
+		if since.IsZero() || !n.From.IsZero() && !f.First.After(n.From) {
+			continue
+		}
+		old, err := g.origin(f, since)
+		if err != nil {
+			return err
+		}
+		if old == (place.Place{}) {
+			continue
+		}
+		move := &trail.Event{At: f.First, After: since, Kind: trail.Moved, From: old, To: n.Place, Text: moveText(old, n.Place)}
+		if err := g.add(trail.Name{Place: old, Until: f.First, Move: move}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func moveText(from, to place.Place) string {
+	switch {
+	case from.Machine != to.Machine:
+		return fmt.Sprintf("It moved from %s to %s.", from, to)
+	case place.Folder(from.Path) == place.Folder(to.Path):
+		return fmt.Sprintf("It was renamed from %s to %s.", place.Readable(from.Name()), place.Readable(to.Name()))
+	}
+	return fmt.Sprintf("It moved from %s to %s.", place.Readable(from.Path), place.Readable(to.Path))
+}
+
+// maxTwins bounds how many files of equal size and write time are looked at.
+const maxTwins = 50
+
+// origin finds the place that a file seen first at f.First had until since: one that held the same file and no longer
+// did when it came up here, or, where its folder came from elsewhere, the same name in that.
+func (g *gatherer) origin(f catalogue.Fact, since time.Time) (place.Place, error) {
+	twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, f, maxTwins)
+	if err != nil {
+		return place.Place{}, err
+	}
+	best := place.Place{}
+	for _, t := range twins {
+		if g.left(t, f, since) && (best == (place.Place{}) || closer(f.Place, t.Place, best)) {
+			best = t.Place
+		}
+	}
+	if best != (place.Place{}) {
+		return best, nil
+	}
+	return g.folderOrigin(f, since)
+}
+
+// left tells whether a twin went away from its place when f came up.
+func (g *gatherer) left(t, f catalogue.Fact, since time.Time) bool {
+	s := g.store(t)
+	if !s.Trail.Shows || t.Open {
+		return false
+	}
+	if f.SHA256 != "" && t.SHA256 != "" && f.SHA256 != t.SHA256 {
+		return false
+	}
+	if t.Source == f.Source {
+		return t.Last.Equal(since)
+	}
+	if t.Place.Machine != f.Place.Machine && t.Place.Name() != f.Place.Name() {
+		return false // across machines only what kept its name, or chance decides
+	}
+	gone := g.after(t)
+	return !gone.IsZero() && !gone.Before(since) && !t.Last.After(f.First)
+}
+
+// closer tells whether a is likelier than b to be where p was: the same name, or more folders in common.
+func closer(p, a, b place.Place) bool {
+	score := func(q place.Place) int {
+		n := 0
+		for i := 0; i < len(p.Path) && i < len(q.Path) && p.Path[i] == q.Path[i]; i++ {
+			n++
+		}
+		if q.Name() == p.Name() {
+			n += 1000
+		}
+		if q.Machine == p.Machine {
+			n += 10_000
+		}
+		return n
+	}
+	return score(a) > score(b)
+}
+
+// What a folder's move is told by.
+const (
+	moveSample = 40 // files looked at
+	moveShare  = 2  // one in so many of them must have moved along
+)
+
+// folderOrigin finds where a file was by where its neighbours came from.
+func (g *gatherer) folderOrigin(f catalogue.Fact, since time.Time) (place.Place, error) {
+	return g.byNeighbours(f, func(n catalogue.Fact) bool { return n.First.Equal(f.First) }, func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
+		func(old place.Place, facts []catalogue.Fact) bool {
+			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && !o.Open && o.Last.Equal(since) })
+		})
+}
+
+// byNeighbours maps a file's place by the way that most of the files in its folder went: of those that chosen picks, the
+// twins that fit tells to be the same files. stood says whether the mapped place fits as well.
+func (g *gatherer) byNeighbours(f catalogue.Fact, chosen func(catalogue.Fact) bool, fit func(n, t catalogue.Fact) bool, stood func(place.Place, []catalogue.Fact) bool) (place.Place, error) {
+	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
+	neighbours, err := g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder)
+	if err != nil {
+		return place.Place{}, err
+	}
+	votes := map[place.Place]int{}
+	all := 0
+	for _, n := range neighbours {
+		if n.Source != f.Source || n.Place == f.Place || n.Type != plan.File || !chosen(n) {
+			continue
+		}
+		if all++; all > moveSample {
+			break
+		}
+		twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, n, maxTwins)
+		if err != nil {
+			return place.Place{}, err
+		}
+		voted := map[place.Place]bool{}
+		for _, t := range twins {
+			to := place.Place{Machine: t.Place.Machine, Path: place.Folder(t.Place.Path)}
+			if t.Place.Name() == n.Place.Name() && to != folder && !voted[to] && fit(n, t) {
+				voted[to] = true
+				votes[to]++
+			}
+		}
+	}
+	for to, count := range votes {
+		if count*moveShare < all || count < 1 {
+			continue
+		}
+		other := place.Place{Machine: to.Machine, Path: place.Join(to.Path, f.Place.Name())}
+		facts, err := g.of(other)
+		if err != nil {
+			return place.Place{}, err
+		}
+		if stood(other, facts) {
+			return other, nil
+		}
+	}
+	return place.Place{}, nil
+}
+
+// wentTo looks where what was last seen under a name turned up.
+func (g *gatherer) wentTo(n trail.Name) error {
+	facts, err := g.of(n.Place)
+	if err != nil {
+		return err
+	}
+	last := map[int]catalogue.Fact{}
+	for _, f := range g.shows(facts) {
+		last[f.Source] = f
+	}
+	for _, f := range last {
+		noticed := g.after(f)
+		if noticed.IsZero() || f.Type != plan.File || !n.Until.IsZero() && !f.Last.Before(n.Until) {
+			continue
+		}
+		to, at, err := g.destination(f, noticed)
+		if err != nil {
+			return err
+		}
+		if to == (place.Place{}) {
+			continue
+		}
+		move := &trail.Event{At: at, After: f.Last, Kind: trail.Moved, From: n.Place, To: to, Text: moveText(n.Place, to)}
+		if err := g.add(trail.Name{Place: to, From: at, Move: move}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (g *gatherer) destination(f catalogue.Fact, noticed time.Time) (place.Place, time.Time, error) {
+	came := func(n, t catalogue.Fact) bool {
+		if !g.store(t).Trail.Shows || n.SHA256 != "" && t.SHA256 != "" && n.SHA256 != t.SHA256 {
+			return false
+		}
+		if t.Source == n.Source {
+			return t.First.Equal(noticed)
+		}
+		return (t.Place.Machine == n.Place.Machine || t.Place.Name() == n.Place.Name()) && t.First.After(n.Last) && !g.before(t).After(noticed) && !g.before(t).IsZero()
+	}
+	twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, f, maxTwins)
+	if err != nil {
+		return place.Place{}, time.Time{}, err
+	}
+	var best catalogue.Fact
+	for _, t := range twins {
+		if came(f, t) && (best.Place == (place.Place{}) || closer(f.Place, t.Place, best.Place)) {
+			best = t
+		}
+	}
+	if best.Place != (place.Place{}) {
+		return best.Place, best.First, nil
+	}
+	to, err := g.byNeighbours(f, func(n catalogue.Fact) bool { return !n.Open && n.Last.Equal(f.Last) }, came, func(_ place.Place, facts []catalogue.Fact) bool {
+		return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && o.First.Equal(noticed) })
+	})
+	return to, noticed, err
+}
+
+// redirected follows folders that were put elsewhere as a whole: by a link in their place, by the person's user-dirs.dirs,
+// or by another home in the accounts. Both places are then one.
+func (g *gatherer) redirected(n trail.Name) error {
+	for folder := place.Folder(n.Place.Path); folder != "/"; folder = place.Folder(folder) {
+		rest, _ := place.Below(n.Place.Path, folder)
+		here := place.Place{Machine: n.Place.Machine, Path: folder}
+		facts, err := g.of(here)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if f.Type != plan.Link {
+				continue
+			}
+			if to, ok := linkTarget(folder, f.Target); ok {
+				if err := g.redirect(here, to, rest, f.First, "A link to %[2]s took the place of the folder %[1]s."); err != nil {
+					return err
+				}
+			}
+		}
+		links, err := g.r.Site.Catalogue.LinksTo(g.ctx, g.stores, n.Place.Machine, folder)
+		if err != nil {
+			return err
+		}
+		for _, f := range links {
+			if err := g.redirect(here, f.Place.Path, rest, f.First, "A link to %[1]s took the place of the folder %[2]s."); err != nil {
+				return err
+			}
+		}
+	}
+	machine, err := g.r.Site.Catalogue.Machine(g.ctx, n.Place.Machine)
+	if err != nil {
+		return err
+	}
+	former, err := g.r.Site.Catalogue.FormerHomes(g.ctx, n.Place.Machine)
+	if err != nil {
+		return err
+	}
+	for _, p := range machine.People {
+		for home, until := range former[p.Name] {
+			if err := g.swap(n.Place, home, p.Home, until, "The home of "+p.Name+" was moved from %[1]s to %[2]s, as the machine's accounts say."); err != nil {
+				return err
+			}
+		}
+		if err := g.userDirs(n.Place, p.Home); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func linkTarget(at, target string) (string, bool) {
+	if !strings.HasPrefix(target, "/") {
+		var up int
+		for strings.HasPrefix(target, "../") {
+			target, up = target[3:], up+1
+		}
+		base := place.Folder(at)
+		for range up {
+			base = place.Folder(base)
+		}
+		target = place.Join(base, target)
+	}
+	clean, err := place.Clean(target)
+	return clean, err == nil && clean != "/"
+}
+
+// redirect takes up the same path below another folder.
+func (g *gatherer) redirect(here place.Place, to, rest string, at time.Time, text string) error {
+	other := place.Place{Machine: here.Machine, Path: place.Join(to, rest)}
+	event := &trail.Event{At: at, Kind: trail.Redirect, From: here, To: place.Place{Machine: here.Machine, Path: to},
+		Text: fmt.Sprintf(text, place.Readable(here.Path), place.Readable(to))}
+	return g.add(trail.Name{Place: other, Move: event})
+}
+
+// swap takes up the path below the other of two folders, whichever it lies in.
+func (g *gatherer) swap(p place.Place, old, now string, at time.Time, text string) error {
+	text = fmt.Sprintf(text, place.Readable(old), place.Readable(now))
+	event := func() *trail.Event {
+		return &trail.Event{At: at, Kind: trail.Redirect, Text: text, From: place.Place{Machine: p.Machine, Path: old}, To: place.Place{Machine: p.Machine, Path: now}}
+	}
+	for _, pair := range [][2]string{{old, now}, {now, old}} {
+		if rest, ok := place.Below(p.Path, pair[0]); ok && pair[0] != pair[1] {
+			if err := g.add(trail.Name{Place: place.Place{Machine: p.Machine, Path: place.Join(pair[1], rest)}, Move: event()}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// maxUserDirs is the largest user-dirs.dirs that is read, in bytes, and maxVersions how many versions of it.
+const (
+	maxUserDirs = 64 << 10
+	maxVersions = 50
+)
+
+// userDirs follows the changes of a home's user-dirs.dirs.
+func (g *gatherer) userDirs(p place.Place, home string) error {
+	facts, err := g.of(place.Place{Machine: p.Machine, Path: place.Join(home, ".config/user-dirs.dirs")})
+	if err != nil || len(facts) == 0 {
+		return err
+	}
+	facts = slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return f.Type != plan.File || !f.Readable || f.Size > maxUserDirs })
+	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int { return a.Written.Compare(b.Written) })
+	var before map[string]string
+	for _, f := range facts[:min(len(facts), maxVersions)] {
+		text, err := g.read(f)
+		if err != nil {
+			if g.ctx.Err() != nil {
+				return g.ctx.Err()
+			}
+			continue // one version less to tell by
+		}
+		now := userdirs.Parse(text, home)
+		for key, path := range now {
+			old := before[key]
+			if old == "" {
+				old = userdirs.Usual(key, home)
+			}
+			if old != "" && old != path {
+				if err := g.swap(p, old, path, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs says."); err != nil {
+					return err
+				}
+			}
+		}
+		before = now
+	}
+	return nil
+}
+
+func (g *gatherer) read(f catalogue.Fact) ([]byte, error) {
+	c, err := g.r.Site.Catalogue.Copy(g.ctx, f.Copy)
+	if err != nil {
+		return nil, err
+	}
+	content, err := g.r.Open(g.ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	if content.File == nil {
+		return nil, errors.New("not a file")
+	}
+	return io.ReadAll(io.NewSectionReader(content.File, 0, maxUserDirs))
+}

@@ -1,0 +1,296 @@
+// Package trails answers what was at a place over time: it gathers the evidence of all sources under every name that the
+// place is known to have had, reads digests where candidates must be told apart, and lets package trail put it in order.
+package trails
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/treewalk"
+)
+
+// Reader answers from a site's catalogue and sources. It is safe for concurrent use.
+type Reader struct{ Site *site.Site }
+
+// Trail is everything known about one place.
+type Trail struct {
+	trail.Trail
+	Place  place.Place
+	Names  []trail.Name // the place itself first
+	Facts  []catalogue.Fact
+	Stores []*catalogue.Store // what Seen.Source of the facts counts
+	Notes  []string
+}
+
+// Trail returns the trail of a place, under its other names too. A place that nothing is known of is
+// catalogue.ErrNotFound.
+func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
+	t, err := r.trail(ctx, p)
+	if err == nil && len(t.Facts) == 0 {
+		err = fmt.Errorf("%s: %w", p, catalogue.ErrNotFound)
+	}
+	return t, err
+}
+
+func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
+	t := Trail{Place: p}
+	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+		return t, err
+	}
+	stores, err := r.Site.Catalogue.Stores(ctx, "")
+	if err != nil {
+		return t, err
+	}
+	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
+	if t.Names, err = g.names(p); err != nil {
+		return t, err
+	}
+	for _, n := range t.Names {
+		facts, err := g.of(n.Place)
+		if err != nil {
+			return t, err
+		}
+		t.Facts = append(t.Facts, facts...)
+	}
+	if t.Notes, err = r.digest(ctx, stores, t.Facts); err != nil {
+		return t, err
+	}
+	t.Stores = number(stores, t.Facts)
+	sources := make([]trail.Source, len(t.Stores))
+	for i, s := range t.Stores {
+		sources[i] = s.Trail
+	}
+	covering, err := g.covering(t)
+	if err != nil {
+		return t, err
+	}
+	for _, id := range covering {
+		t.Stores = append(t.Stores, stores[id])
+		sources = append(sources, stores[id].Trail)
+	}
+	t.Trail = trail.Build(seenOf(t.Facts), sources, t.Names)
+	return t, nil
+}
+
+// covering lists the sources that saw nothing at the place under any of its names, though they would have.
+func (g *gatherer) covering(t Trail) ([]int64, error) {
+	met := map[int64]bool{}
+	for _, s := range t.Stores {
+		met[s.Source.ID] = true
+	}
+	var all []int64
+	for _, n := range t.Names {
+		parent, err := g.of(place.Place{Machine: n.Place.Machine, Path: place.Folder(n.Place.Path)})
+		if err != nil {
+			return nil, err
+		}
+		for id, s := range g.stores {
+			saw := slices.ContainsFunc(parent, func(f catalogue.Fact) bool { return int64(f.Source) == id })
+			if !met[id] && s.Trail.Shows && s.Source.Machine == n.Place.Machine && (saw || looksAfter(s, n.Place.Path)) {
+				met[id] = true
+				all = append(all, id)
+			}
+		}
+	}
+	slices.Sort(all)
+	return all, nil
+}
+
+// looksAfter tells whether a place is among the files that a machine's own source reads.
+func looksAfter(s *catalogue.Store, path string) bool {
+	if !s.Source.Live || !place.Under(path, s.Source.At) {
+		return false
+	}
+	excluded := treewalk.Excluding(s.Source.Exclusions)
+	for at := path; len(at) > len(s.Source.At); at = place.Folder(at) {
+		if excluded(at, place.Name(at)) || strings.HasSuffix(at, "/.local/share/Trash") || strings.HasPrefix(place.Name(at), ".Trash") {
+			return false
+		}
+	}
+	return true
+}
+
+func seenOf(facts []catalogue.Fact) []trail.Seen {
+	seen := make([]trail.Seen, len(facts))
+	for i := range facts {
+		seen[i] = facts[i].Seen
+	}
+	return seen
+}
+
+// number makes the facts count the stores they are from, the machine's own files first, then by number.
+func number(stores map[int64]*catalogue.Store, facts []catalogue.Fact) []*catalogue.Store {
+	met := map[int64]bool{}
+	var all []*catalogue.Store
+	for _, f := range facts {
+		if id := int64(f.Source); !met[id] {
+			met[id] = true
+			all = append(all, stores[id])
+		}
+	}
+	slices.SortFunc(all, func(a, b *catalogue.Store) int {
+		rank := func(s *catalogue.Store) int {
+			switch {
+			case s.Source.Live:
+				return 0
+			case s.Source.Dated:
+				return 2
+			}
+			return 1
+		}
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Source.ID, b.Source.ID))
+	})
+	index := map[int64]int{}
+	for i, s := range all {
+		index[s.Source.ID] = i
+	}
+	for i := range facts {
+		facts[i].Source = index[int64(facts[i].Source)]
+	}
+	return all
+}
+
+// What reading digests for one trail may cost.
+const (
+	digestFile  = 64 << 20  // bytes of one file
+	digestBytes = 256 << 20 // of all
+)
+
+// digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
+// finds. The machine's own files are only believed where they still are as the survey saw them.
+func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, facts []catalogue.Fact) ([]string, error) {
+	var ids []int64
+	index := map[int64]int{}
+	left := int64(digestBytes)
+	skipped := 0
+	for n := len(facts) - 1; n >= 0; n-- {
+		f := &facts[n]
+		if f.Type != plan.File || f.SHA256 != "" || !f.Readable {
+			continue
+		}
+		if f.Size > digestFile || f.Size > left {
+			skipped++
+			continue
+		}
+		left -= f.Size
+		ids = append(ids, f.Copy)
+		index[f.Copy] = n
+	}
+	if len(ids) == 0 {
+		return notes(skipped), nil
+	}
+	copies, err := r.Site.Catalogue.Copies(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	digests := map[int64][]byte{}
+	for _, c := range copies {
+		sum, err := r.Digest(ctx, c)
+		switch {
+		case ctx.Err() != nil:
+			return nil, ctx.Err()
+		case errors.Is(err, ErrChanged):
+		case err != nil:
+			skipped++
+		default:
+			digests[c.ID] = sum
+			facts[index[c.ID]].SHA256 = fmt.Sprintf("%x", sum)
+		}
+	}
+	return notes(skipped), r.Site.Catalogue.SetDigests(ctx, digests)
+}
+
+func notes(skipped int) []string {
+	if skipped == 0 {
+		return []string{}
+	}
+	return []string{fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped)}
+}
+
+// ErrChanged says that a file is no longer as the survey saw it.
+var ErrChanged = errors.New("it changed since the last survey")
+
+// Digest reads a copy's file and returns its SHA-256. Nothing is kept.
+func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
+	content, err := r.Open(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	if content.File == nil || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
+		return nil, ErrChanged
+	}
+	h := sha256.New()
+	n, err := io.Copy(h, interruptible{ctx, io.NewSectionReader(content.File, 0, content.Info.Size)})
+	if err == nil && n != content.Info.Size {
+		err = ErrChanged
+	}
+	return h.Sum(nil), err
+}
+
+// Open opens a copy.
+func (r *Reader) Open(ctx context.Context, c catalogue.Copy) (source.Content, error) {
+	store, err := r.Site.Source(ctx, c.Source)
+	if err != nil {
+		return source.Content{}, err
+	}
+	return store.Open(ctx, c.At)
+}
+
+type interruptible struct {
+	ctx context.Context
+	io.Reader
+}
+
+func (r interruptible) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.Reader.Read(p)
+}
+
+// DigestAll reads the files of a source whose digests are not known, and keeps them. progress is told of each.
+func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
+	const batch = 500
+	var files, bytes int64
+	for after := int64(0); ; {
+		ids, err := r.Site.Catalogue.Undigested(ctx, sourceID, after, batch)
+		if err != nil || len(ids) == 0 {
+			return unread, err
+		}
+		after = ids[len(ids)-1]
+		copies, err := r.Site.Catalogue.Copies(ctx, ids)
+		if err != nil {
+			return unread, err
+		}
+		digests := make(map[int64][]byte, len(copies))
+		for _, c := range copies {
+			sum, err := r.Digest(ctx, c)
+			if ctx.Err() != nil {
+				return unread, errors.Join(ctx.Err(), r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests))
+			}
+			if err != nil {
+				unread++
+				continue
+			}
+			digests[c.ID] = sum
+			files, bytes = files+1, bytes+c.Size
+			progress(files, bytes, c.Place.Path)
+		}
+		if err := r.Site.Catalogue.SetDigests(ctx, digests); err != nil {
+			return unread, err
+		}
+	}
+}
