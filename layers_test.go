@@ -25,12 +25,13 @@ internal/catalogue        : internal/core… internal/source
 internal/safekeeping      :
 internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
-internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/site
-internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/safekeeping
-internal/service          : api internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/survey internal/restore internal/safekeeping
+internal/trails           : internal/core… internal/reach internal/source… internal/catalogue internal/site
+internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/trails
+internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/safekeeping
+internal/service          : api internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/survey internal/restore internal/safekeeping
 internal/cli              : api internal/core…
 internal/demo             : api internal/source/trash
-internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/survey internal/restore internal/safekeeping
+internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/trails internal/survey internal/restore internal/safekeeping
 internal/servicetest      : api internal/demo internal/reach… internal/service internal/source…
 internal/browser          :
 internal/browser/shots    : internal/browser

@@ -20,10 +20,11 @@ import (
 
 // Defines values for Action.
 const (
-	ActionCopy   Action = "copy"
-	ActionMove   Action = "move"
-	ActionRefuse Action = "refuse"
-	ActionSkip   Action = "skip"
+	ActionCopy     Action = "copy"
+	ActionMove     Action = "move"
+	ActionRefuse   Action = "refuse"
+	ActionSetAside Action = "set-aside"
+	ActionSkip     Action = "skip"
 )
 
 // Valid indicates whether the value is a known member of the Action enum.
@@ -34,6 +35,8 @@ func (e Action) Valid() bool {
 	case ActionMove:
 		return true
 	case ActionRefuse:
+		return true
+	case ActionSetAside:
 		return true
 	case ActionSkip:
 		return true
@@ -57,6 +60,87 @@ func (e ClashRule) Valid() bool {
 	case ClashRuleSetAside:
 		return true
 	case ClashRuleSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ComparedBlockChange.
+const (
+	ComparedBlockChangeAdded   ComparedBlockChange = "added"
+	ComparedBlockChangeChanged ComparedBlockChange = "changed"
+	ComparedBlockChangeFolded  ComparedBlockChange = "folded"
+	ComparedBlockChangeRemoved ComparedBlockChange = "removed"
+	ComparedBlockChangeSame    ComparedBlockChange = "same"
+)
+
+// Valid indicates whether the value is a known member of the ComparedBlockChange enum.
+func (e ComparedBlockChange) Valid() bool {
+	switch e {
+	case ComparedBlockChangeAdded:
+		return true
+	case ComparedBlockChangeChanged:
+		return true
+	case ComparedBlockChangeFolded:
+		return true
+	case ComparedBlockChangeRemoved:
+		return true
+	case ComparedBlockChangeSame:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ComparedEntryChange.
+const (
+	ComparedEntryChangeAdded   ComparedEntryChange = "added"
+	ComparedEntryChangeChanged ComparedEntryChange = "changed"
+	ComparedEntryChangeRemoved ComparedEntryChange = "removed"
+)
+
+// Valid indicates whether the value is a known member of the ComparedEntryChange enum.
+func (e ComparedEntryChange) Valid() bool {
+	switch e {
+	case ComparedEntryChangeAdded:
+		return true
+	case ComparedEntryChangeChanged:
+		return true
+	case ComparedEntryChangeRemoved:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ComparisonBy.
+const (
+	ComparisonByBytes      ComparisonBy = "bytes"
+	ComparisonByCells      ComparisonBy = "cells"
+	ComparisonByLines      ComparisonBy = "lines"
+	ComparisonByListing    ComparisonBy = "listing"
+	ComparisonByNothing    ComparisonBy = "nothing"
+	ComparisonByParagraphs ComparisonBy = "paragraphs"
+	ComparisonByPictures   ComparisonBy = "pictures"
+)
+
+// Valid indicates whether the value is a known member of the ComparisonBy enum.
+func (e ComparisonBy) Valid() bool {
+	switch e {
+	case ComparisonByBytes:
+		return true
+	case ComparisonByCells:
+		return true
+	case ComparisonByLines:
+		return true
+	case ComparisonByListing:
+		return true
+	case ComparisonByNothing:
+		return true
+	case ComparisonByParagraphs:
+		return true
+	case ComparisonByPictures:
 		return true
 	default:
 		return false
@@ -102,6 +186,33 @@ func (e CopyState) Valid() bool {
 	case CopyStateGone:
 		return true
 	case CopyStatePresent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for EntryState.
+const (
+	EntryStateAdded   EntryState = "added"
+	EntryStateChanged EntryState = "changed"
+	EntryStateMissing EntryState = "missing"
+	EntryStateMoved   EntryState = "moved"
+	EntryStateSame    EntryState = "same"
+)
+
+// Valid indicates whether the value is a known member of the EntryState enum.
+func (e EntryState) Valid() bool {
+	switch e {
+	case EntryStateAdded:
+		return true
+	case EntryStateChanged:
+		return true
+	case EntryStateMissing:
+		return true
+	case EntryStateMoved:
+		return true
+	case EntryStateSame:
 		return true
 	default:
 		return false
@@ -234,6 +345,27 @@ func (e JobState) Valid() bool {
 	}
 }
 
+// Defines values for Only.
+const (
+	OnlyChanged Only = "changed"
+	OnlyExact   Only = "exact"
+	OnlyMissing Only = "missing"
+)
+
+// Valid indicates whether the value is a known member of the Only enum.
+func (e Only) Valid() bool {
+	switch e {
+	case OnlyChanged:
+		return true
+	case OnlyExact:
+		return true
+	case OnlyMissing:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Outcome.
 const (
 	OutcomeDone    Outcome = "done"
@@ -354,11 +486,130 @@ func (e Sort) Valid() bool {
 	}
 }
 
+// Defines values for TrailEventKind.
+const (
+	TrailEventKindClock        TrailEventKind = "clock"
+	TrailEventKindGap          TrailEventKind = "gap"
+	TrailEventKindHiddenChange TrailEventKind = "hidden-change"
+	TrailEventKindMoved        TrailEventKind = "moved"
+	TrailEventKindRedirected   TrailEventKind = "redirected"
+	TrailEventKindRemoved      TrailEventKind = "removed"
+	TrailEventKindReturned     TrailEventKind = "returned"
+	TrailEventKindType         TrailEventKind = "type"
+)
+
+// Valid indicates whether the value is a known member of the TrailEventKind enum.
+func (e TrailEventKind) Valid() bool {
+	switch e {
+	case TrailEventKindClock:
+		return true
+	case TrailEventKindGap:
+		return true
+	case TrailEventKindHiddenChange:
+		return true
+	case TrailEventKindMoved:
+		return true
+	case TrailEventKindRedirected:
+		return true
+	case TrailEventKindRemoved:
+		return true
+	case TrailEventKindReturned:
+		return true
+	case TrailEventKindType:
+		return true
+	default:
+		return false
+	}
+}
+
 // Action defines model for Action.
 type Action string
 
 // ClashRule defines model for ClashRule.
 type ClashRule string
+
+// ComparedBlock defines model for ComparedBlock.
+type ComparedBlock struct {
+	Change ComparedBlockChange `json:"change"`
+
+	// Count Unchanged blocks left out
+	Count       *int            `json:"count,omitempty"`
+	Left        *string         `json:"left,omitempty"`
+	LeftNumber  *int            `json:"left_number,omitempty"`
+	LeftWords   *[]ComparedWord `json:"left_words,omitempty"`
+	Right       *string         `json:"right,omitempty"`
+	RightNumber *int            `json:"right_number,omitempty"`
+	RightWords  *[]ComparedWord `json:"right_words,omitempty"`
+}
+
+// ComparedBlockChange defines model for ComparedBlock.Change.
+type ComparedBlockChange string
+
+// ComparedCell defines model for ComparedCell.
+type ComparedCell struct {
+	Address string `json:"address"`
+	Left    string `json:"left"`
+	Right   string `json:"right"`
+	Sheet   string `json:"sheet"`
+}
+
+// ComparedEntry defines model for ComparedEntry.
+type ComparedEntry struct {
+	Change ComparedEntryChange `json:"change"`
+	Left   *int64              `json:"left,omitempty"`
+	Path   string              `json:"path"`
+	Right  *int64              `json:"right,omitempty"`
+}
+
+// ComparedEntryChange defines model for ComparedEntry.Change.
+type ComparedEntryChange string
+
+// ComparedPicture defines model for ComparedPicture.
+type ComparedPicture struct {
+	LeftHeight  int              `json:"left_height"`
+	LeftWidth   int              `json:"left_width"`
+	Regions     []ComparedRegion `json:"regions"`
+	RightHeight int              `json:"right_height"`
+	RightWidth  int              `json:"right_width"`
+	Share       float32          `json:"share"`
+}
+
+// ComparedRegion defines model for ComparedRegion.
+type ComparedRegion struct {
+	Height int `json:"height"`
+	Width  int `json:"width"`
+	X      int `json:"x"`
+	Y      int `json:"y"`
+}
+
+// ComparedWord defines model for ComparedWord.
+type ComparedWord struct {
+	Marked bool   `json:"marked"`
+	Text   string `json:"text"`
+}
+
+// Comparison defines model for Comparison.
+type Comparison struct {
+	Blocks []ComparedBlock `json:"blocks"`
+	By     ComparisonBy    `json:"by"`
+	Cells  []ComparedCell  `json:"cells"`
+	Cut    bool            `json:"cut"`
+
+	// DiffersAt Offset of the first differing byte
+	DiffersAt *int64           `json:"differs_at"`
+	Entries   []ComparedEntry  `json:"entries"`
+	Left      Copy             `json:"left"`
+	Notes     []string         `json:"notes"`
+	Picture   *ComparedPicture `json:"picture,omitempty"`
+
+	// Right null where it is compared with what stands there now
+	Right      *Copy  `json:"right"`
+	RightPlace *Place `json:"right_place,omitempty"`
+	Summary    string `json:"summary"`
+}
+
+// ComparisonBy defines model for Comparison.By.
+type ComparisonBy string
 
 // Condition defines model for Condition.
 type Condition struct {
@@ -434,11 +685,73 @@ type Destination struct {
 	PathBytes *[]byte `json:"path_bytes,omitempty"`
 }
 
+// EntryState Against the other moment: missing was there and is not in it, added the other way round
+type EntryState string
+
 // EntryType defines model for EntryType.
 type EntryType string
 
 // FileClass defines model for FileClass.
 type FileClass string
+
+// Folder defines model for Folder.
+type Folder struct {
+	Added int `json:"added"`
+
+	// Against null is now
+	Against *time.Time `json:"against"`
+
+	// AsOf null is now
+	AsOf    *time.Time    `json:"as_of"`
+	Changed int           `json:"changed"`
+	Entries []FolderEntry `json:"entries"`
+
+	// Missing Files below the folder in this state
+	Missing int            `json:"missing"`
+	Moments []FolderMoment `json:"moments"`
+	Moved   int            `json:"moved"`
+	Place   Place          `json:"place"`
+	Rows    []FolderRow    `json:"rows"`
+	Same    int            `json:"same"`
+	Zone    string         `json:"zone"`
+}
+
+// FolderEntry defines model for FolderEntry.
+type FolderEntry struct {
+	// Copy What it is read from; null where only the record is left, and for what is only in the other moment
+	Copy *string `json:"copy"`
+
+	// MovedTo Where it is in the other moment, relative to the folder
+	MovedTo *string `json:"moved_to,omitempty"`
+	Name    string  `json:"name"`
+	Path    Place   `json:"path"`
+
+	// Proved False where nobody looked between and the version is assumed
+	Proved bool    `json:"proved"`
+	Sha256 *string `json:"sha256"`
+	Size   *int64  `json:"size"`
+
+	// State Against the other moment: missing was there and is not in it, added the other way round
+	State     EntryState `json:"state"`
+	Type      EntryType  `json:"type"`
+	WrittenAt *time.Time `json:"written_at"`
+}
+
+// FolderMoment defines model for FolderMoment.
+type FolderMoment struct {
+	At time.Time `json:"at"`
+
+	// Changed How many entries under the folder changed then
+	Changed int `json:"changed"`
+}
+
+// FolderRow defines model for FolderRow.
+type FolderRow struct {
+	// Cells One character a moment: . not there, - as before, # new or other content, > moved here or away
+	Cells string    `json:"cells"`
+	Name  string    `json:"name"`
+	Type  EntryType `json:"type"`
+}
 
 // Job defines model for Job.
 type Job struct {
@@ -497,11 +810,18 @@ type MachineList struct {
 	Machines []Machine `json:"machines"`
 }
 
-// NewBringBack defines model for NewBringBack.
+// NewBringBack Either copies, or a place as of a moment
 type NewBringBack struct {
+	AsOf   *time.Time `json:"as_of,omitempty"`
 	Clash  *ClashRule `json:"clash,omitempty"`
-	Copies []string   `json:"copies"`
+	Copies *[]string  `json:"copies,omitempty"`
 	DryRun *bool      `json:"dry_run,omitempty"`
+
+	// Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
+	Only *Only `json:"only,omitempty"`
+
+	// Place Into the folder where one stands there or the path ends in a slash, else as this path
+	Place *Destination `json:"place,omitempty"`
 
 	// To Into the folder where one stands there or the path ends in a slash, else as this path
 	To *Destination `json:"to,omitempty"`
@@ -540,8 +860,14 @@ type NewSource struct {
 // NewSurvey defines model for NewSurvey.
 type NewSurvey struct {
 	Machines *[]string `json:"machines,omitempty"`
-	Source   *string   `json:"source,omitempty"`
+
+	// ReadAll Also digest all content not yet known
+	ReadAll *bool   `json:"read_all,omitempty"`
+	Source  *string `json:"source,omitempty"`
 }
+
+// Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
+type Only string
 
 // Outcome waiting and started only while the job runs
 type Outcome string
@@ -763,6 +1089,85 @@ type SurveyOutcome struct {
 	Source  SourceRef `json:"source"`
 }
 
+// Trail defines model for Trail.
+type Trail struct {
+	Events []TrailEvent `json:"events"`
+	Lanes  []TrailLane  `json:"lanes"`
+
+	// Names All places that it was known under, the one asked for first
+	Names []Place  `json:"names"`
+	Notes []string `json:"notes"`
+	Place Place    `json:"place"`
+
+	// Versions In order of arrival; the same content can come again
+	Versions []TrailVersion `json:"versions"`
+
+	// Zone The machine's time zone
+	Zone string `json:"zone"`
+}
+
+// TrailEvent defines model for TrailEvent.
+type TrailEvent struct {
+	// After It happened after this and not later than at; missing where at is exact
+	After *time.Time     `json:"after,omitempty"`
+	At    time.Time      `json:"at"`
+	From  *Place         `json:"from,omitempty"`
+	Kind  TrailEventKind `json:"kind"`
+	Text  string         `json:"text"`
+	To    *Place         `json:"to,omitempty"`
+}
+
+// TrailEventKind defines model for TrailEvent.Kind.
+type TrailEventKind string
+
+// TrailLane defines model for TrailLane.
+type TrailLane struct {
+	At        string      `json:"at"`
+	AtMachine string      `json:"at_machine"`
+	Captures  []time.Time `json:"captures"`
+
+	// Held Whether the capture of the same number can still be read
+	Held   []bool    `json:"held"`
+	Live   bool      `json:"live"`
+	Source SourceRef `json:"source"`
+}
+
+// TrailVersion defines model for TrailVersion.
+type TrailVersion struct {
+	// After The last capture that still showed something else, or nothing
+	After *time.Time `json:"after,omitempty"`
+
+	// ArrivedAt From when it was current
+	ArrivedAt time.Time `json:"arrived_at"`
+
+	// Content Equal for equal contents
+	Content int    `json:"content"`
+	Copies  []Copy `json:"copies"`
+
+	// Current It stands there now
+	Current bool `json:"current"`
+
+	// Doubt Why its recorded write time is not believed
+	Doubt *string `json:"doubt,omitempty"`
+
+	// FirstSeenAt The first capture that showed it
+	FirstSeenAt time.Time `json:"first_seen_at"`
+
+	// Hidden Of the size and write time of the one before, and yet another content
+	Hidden *bool `json:"hidden,omitempty"`
+
+	// LastSeenAt The last capture that did; until then it is proved, afterwards assumed
+	LastSeenAt time.Time `json:"last_seen_at"`
+	Place      Place     `json:"place"`
+	Sha256     *string   `json:"sha256"`
+	Size       *int64    `json:"size"`
+
+	// SupersededAt When something else or nothing took its place; null while it stands
+	SupersededAt *time.Time `json:"superseded_at"`
+	Type         EntryType  `json:"type"`
+	WrittenAt    *time.Time `json:"written_at"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -774,6 +1179,24 @@ type Limit = int
 
 // MachineName defines model for MachineName.
 type MachineName = string
+
+// PlaceMachine defines model for PlaceMachine.
+type PlaceMachine = string
+
+// PlacePath defines model for PlacePath.
+type PlacePath = string
+
+// PlacePathBytes defines model for PlacePathBytes.
+type PlacePathBytes = string
+
+// CompareParams defines parameters for Compare.
+type CompareParams struct {
+	// Left A copy's id
+	Left string `form:"left" json:"left"`
+
+	// Right A copy's id, or now for what stands at the first one's place
+	Right string `form:"right" json:"right"`
+}
 
 // FindCopiesParams defines parameters for FindCopies.
 type FindCopiesParams struct {
@@ -805,6 +1228,26 @@ type FindCopiesParams struct {
 	Cursor  *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 }
 
+// GetFolderParams defines parameters for GetFolder.
+type GetFolderParams struct {
+	Machine PlaceMachine `form:"machine" json:"machine"`
+
+	// Path An absolute path
+	Path *PlacePath `form:"path,omitempty" json:"path,omitempty"`
+
+	// PathBytes The path in base64 where it is not valid UTF-8
+	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
+
+	// AsOf The moment; now where left out
+	AsOf *time.Time `form:"as_of,omitempty" json:"as_of,omitempty"`
+
+	// Against The moment to compare with; now where left out
+	Against *time.Time `form:"against,omitempty" json:"against,omitempty"`
+
+	// Deep Everything below it, not only one level
+	Deep *bool `form:"deep,omitempty" json:"deep,omitempty"`
+}
+
 // ListJobsParams defines parameters for ListJobs.
 type ListJobsParams struct {
 	Kind   *JobKind `form:"kind,omitempty" json:"kind,omitempty"`
@@ -821,6 +1264,17 @@ type ListReceiptsParams struct {
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Token string `json:"token"`
+}
+
+// GetTrailParams defines parameters for GetTrail.
+type GetTrailParams struct {
+	Machine PlaceMachine `form:"machine" json:"machine"`
+
+	// Path An absolute path
+	Path *PlacePath `form:"path,omitempty" json:"path,omitempty"`
+
+	// PathBytes The path in base64 where it is not valid UTF-8
+	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
 }
 
 // BringBackJSONRequestBody defines body for BringBack for application/json ContentType.
@@ -926,6 +1380,11 @@ type ClientInterface interface {
 	// Corresponds with POST /bring-backs (the `BringBack` operationId).
 	BringBack(ctx context.Context, body BringBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Compare How two copies differ, in the terms of what they are
+	//
+	// Corresponds with GET /comparison (the `Compare` operationId).
+	Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FindCopies Copies by words and filters
 	//
 	// Corresponds with GET /copies (the `FindCopies` operationId).
@@ -950,6 +1409,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 	GetPreview(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFolder A folder as it stood at a moment, put together from all sources
+	//
+	// Corresponds with GET /folder (the `GetFolder` operationId).
+	GetFolder(ctx context.Context, params *GetFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListJobs Jobs, newest first
 	//
@@ -1081,6 +1545,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /surveys (the `StartSurvey` operationId).
 	StartSurvey(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTrail Everything known of one place over time, under its other names too
+	//
+	// Corresponds with GET /trail (the `GetTrail` operationId).
+	GetTrail(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // BringBackWithBody Plan (dry_run) or carry out bringing copies back
@@ -1107,6 +1576,21 @@ func (c *Client) BringBackWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /bring-backs (the `BringBack` operationId).
 func (c *Client) BringBack(ctx context.Context, body BringBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewBringBackRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Compare How two copies differ, in the terms of what they are
+//
+// Corresponds with GET /comparison (the `Compare` operationId).
+func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1182,6 +1666,21 @@ func (c *Client) GetPicture(ctx context.Context, id Id, reqEditors ...RequestEdi
 // Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 func (c *Client) GetPreview(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPreviewRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFolder A folder as it stood at a moment, put together from all sources
+//
+// Corresponds with GET /folder (the `GetFolder` operationId).
+func (c *Client) GetFolder(ctx context.Context, params *GetFolderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFolderRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1553,6 +2052,21 @@ func (c *Client) StartSurvey(ctx context.Context, body StartSurveyJSONRequestBod
 	return c.Client.Do(req)
 }
 
+// GetTrail Everything known of one place over time, under its other names too
+//
+// Corresponds with GET /trail (the `GetTrail` operationId).
+func (c *Client) GetTrail(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTrailRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // NewBringBackRequest calls the generic BringBack builder with application/json body
 func NewBringBackRequest(server string, body BringBackJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -1589,6 +2103,64 @@ func NewBringBackRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareRequest constructs an http.Request for the Compare method
+func NewCompareRequest(server string, params *CompareParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/comparison")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "left", params.Left, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "right", params.Right, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -1941,6 +2513,116 @@ func NewGetPreviewRequest(server string, id Id) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFolderRequest constructs an http.Request for the GetFolder method
+func NewGetFolderRequest(server string, params *GetFolderParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/folder")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "machine", params.Machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.PathBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path_bytes", *params.PathBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.AsOf != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "as_of", *params.AsOf, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Against != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "against", *params.Against, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "date-time"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Deep != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deep", *params.Deep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2669,6 +3351,80 @@ func NewStartSurveyRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewGetTrailRequest constructs an http.Request for the GetTrail method
+func NewGetTrailRequest(server string, params *GetTrailParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/trail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "machine", params.Machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.PathBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path_bytes", *params.PathBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -2727,6 +3483,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /bring-backs (the `BringBack` operationId).
 	BringBackWithResponse(ctx context.Context, body BringBackJSONRequestBody, reqEditors ...RequestEditorFn) (*BringBackResponse, error)
 
+	// CompareWithResponse How two copies differ, in the terms of what they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /comparison (the `Compare` operationId).
+	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
+
 	// FindCopiesWithResponse Copies by words and filters
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -2761,6 +3524,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 	GetPreviewWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPreviewResponse, error)
+
+	// GetFolderWithResponse A folder as it stood at a moment, put together from all sources
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /folder (the `GetFolder` operationId).
+	GetFolderWithResponse(ctx context.Context, params *GetFolderParams, reqEditors ...RequestEditorFn) (*GetFolderResponse, error)
 
 	// ListJobsWithResponse Jobs, newest first
 	//
@@ -2922,6 +3692,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /surveys (the `StartSurvey` operationId).
 	StartSurveyWithResponse(ctx context.Context, body StartSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error)
+
+	// GetTrailWithResponse Everything known of one place over time, under its other names too
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /trail (the `GetTrail` operationId).
+	GetTrailWithResponse(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*GetTrailResponse, error)
 }
 
 type BringBackResponse struct {
@@ -2973,6 +3750,54 @@ func (r BringBackResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r BringBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Comparison
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareResponse) GetJSON200() *Comparison {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CompareResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3199,6 +4024,54 @@ func (r GetPreviewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPreviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetFolderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Folder
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFolderResponse) GetJSON200() *Folder {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetFolderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFolderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFolderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFolderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFolderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4103,6 +4976,54 @@ func (r StartSurveyResponse) ContentType() string {
 	return ""
 }
 
+type GetTrailResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Trail
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTrailResponse) GetJSON200() *Trail {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTrailResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTrailResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTrailResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTrailResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTrailResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // BringBackWithBodyWithResponse Plan (dry_run) or carry out bringing copies back
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4127,6 +5048,19 @@ func (c *ClientWithResponses) BringBackWithResponse(ctx context.Context, body Br
 		return nil, err
 	}
 	return ParseBringBackResponse(rsp)
+}
+
+// CompareWithResponse How two copies differ, in the terms of what they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /comparison (the `Compare` operationId).
+func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error) {
+	rsp, err := c.Compare(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareResponse(rsp)
 }
 
 // FindCopiesWithResponse Copies by words and filters
@@ -4192,6 +5126,19 @@ func (c *ClientWithResponses) GetPreviewWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseGetPreviewResponse(rsp)
+}
+
+// GetFolderWithResponse A folder as it stood at a moment, put together from all sources
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /folder (the `GetFolder` operationId).
+func (c *ClientWithResponses) GetFolderWithResponse(ctx context.Context, params *GetFolderParams, reqEditors ...RequestEditorFn) (*GetFolderResponse, error) {
+	rsp, err := c.GetFolder(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFolderResponse(rsp)
 }
 
 // ListJobsWithResponse Jobs, newest first
@@ -4493,6 +5440,19 @@ func (c *ClientWithResponses) StartSurveyWithResponse(ctx context.Context, body 
 	return ParseStartSurveyResponse(rsp)
 }
 
+// GetTrailWithResponse Everything known of one place over time, under its other names too
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /trail (the `GetTrail` operationId).
+func (c *ClientWithResponses) GetTrailWithResponse(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*GetTrailResponse, error) {
+	rsp, err := c.GetTrail(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTrailResponse(rsp)
+}
+
 // ParseBringBackResponse parses an HTTP response from a BringBackWithResponse call
 func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -4520,6 +5480,39 @@ func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
 			return nil, err
 		}
 		response.JSON202 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareResponse parses an HTTP response from a CompareWithResponse call
+func ParseCompareResponse(rsp *http.Response) (*CompareResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -4667,6 +5660,39 @@ func ParseGetPreviewResponse(rsp *http.Response) (*GetPreviewResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Preview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetFolderResponse parses an HTTP response from a GetFolderWithResponse call
+func ParseGetFolderResponse(rsp *http.Response) (*GetFolderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFolderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Folder
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5318,11 +6344,47 @@ func ParseStartSurveyResponse(rsp *http.Response) (*StartSurveyResponse, error) 
 	return response, nil
 }
 
+// ParseGetTrailResponse parses an HTTP response from a GetTrailWithResponse call
+func ParseGetTrailResponse(rsp *http.Response) (*GetTrailResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTrailResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Trail
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
 	// BringBack Plan (dry_run) or carry out bringing copies back
 	// (POST /bring-backs)
 	BringBack(ctx *echo.Context) error
+	// Compare How two copies differ, in the terms of what they are
+	// (GET /comparison)
+	Compare(ctx *echo.Context, params CompareParams) error
 	// FindCopies Copies by words and filters
 	// (GET /copies)
 	FindCopies(ctx *echo.Context, params FindCopiesParams) error
@@ -5338,6 +6400,9 @@ type ServerInterface interface {
 	// GetPreview A first look at a copy
 	// (GET /copies/{id}/preview)
 	GetPreview(ctx *echo.Context, id Id) error
+	// GetFolder A folder as it stood at a moment, put together from all sources
+	// (GET /folder)
+	GetFolder(ctx *echo.Context, params GetFolderParams) error
 	// ListJobs Jobs, newest first
 	// (GET /jobs)
 	ListJobs(ctx *echo.Context, params ListJobsParams) error
@@ -5395,6 +6460,9 @@ type ServerInterface interface {
 	// StartSurvey Bring the catalogue up to date
 	// (POST /surveys)
 	StartSurvey(ctx *echo.Context) error
+	// GetTrail Everything known of one place over time, under its other names too
+	// (GET /trail)
+	GetTrail(ctx *echo.Context, params GetTrailParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -5408,6 +6476,31 @@ func (w *ServerInterfaceWrapper) BringBack(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.BringBack(ctx)
+	return err
+}
+
+// Compare converts echo context to params.
+func (w *ServerInterfaceWrapper) Compare(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CompareParams
+	// ------------- Required query parameter "left" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "left", ctx.QueryParams(), &params.Left, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter left: %s", err))
+	}
+
+	// ------------- Required query parameter "right" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "right", ctx.QueryParams(), &params.Right, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter right: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Compare(ctx, params)
 	return err
 }
 
@@ -5588,6 +6681,59 @@ func (w *ServerInterfaceWrapper) GetPreview(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPreview(ctx, id)
+	return err
+}
+
+// GetFolder converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFolder(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetFolderParams
+	// ------------- Required query parameter "machine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "machine", ctx.QueryParams(), &params.Machine, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", ctx.QueryParams(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
+	}
+
+	// ------------- Optional query parameter "path_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path_bytes", ctx.QueryParams(), &params.PathBytes, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path_bytes: %s", err))
+	}
+
+	// ------------- Optional query parameter "as_of" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "as_of", ctx.QueryParams(), &params.AsOf, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter as_of: %s", err))
+	}
+
+	// ------------- Optional query parameter "against" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "against", ctx.QueryParams(), &params.Against, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter against: %s", err))
+	}
+
+	// ------------- Optional query parameter "deep" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "deep", ctx.QueryParams(), &params.Deep, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter deep: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFolder(ctx, params)
 	return err
 }
 
@@ -5864,6 +7010,38 @@ func (w *ServerInterfaceWrapper) StartSurvey(ctx *echo.Context) error {
 	return err
 }
 
+// GetTrail converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTrail(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetTrailParams
+	// ------------- Required query parameter "machine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "machine", ctx.QueryParams(), &params.Machine, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", ctx.QueryParams(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
+	}
+
+	// ------------- Optional query parameter "path_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path_bytes", ctx.QueryParams(), &params.PathBytes, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path_bytes: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTrail(ctx, params)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -5932,6 +7110,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/copies/:id/content", wrapper.GetContent, options.OperationMiddlewares["getContent"]...)
 	router.GET(options.BaseURL+"/copies/:id/picture", wrapper.GetPicture, options.OperationMiddlewares["getPicture"]...)
 	router.GET(options.BaseURL+"/copies/:id/preview", wrapper.GetPreview, options.OperationMiddlewares["getPreview"]...)
+	router.GET(options.BaseURL+"/trail", wrapper.GetTrail, options.OperationMiddlewares["getTrail"]...)
+	router.GET(options.BaseURL+"/folder", wrapper.GetFolder, options.OperationMiddlewares["getFolder"]...)
+	router.GET(options.BaseURL+"/comparison", wrapper.Compare, options.OperationMiddlewares["compare"]...)
 	router.POST(options.BaseURL+"/bring-backs", wrapper.BringBack, options.OperationMiddlewares["bringBack"]...)
 	router.GET(options.BaseURL+"/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
 	router.GET(options.BaseURL+"/receipts/:id", wrapper.GetReceipt, options.OperationMiddlewares["getReceipt"]...)
@@ -5983,6 +7164,45 @@ type BringBackdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BringBackdefaultApplicationProblemPlusJSONResponse) VisitBringBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CompareRequestObject struct {
+	Params CompareParams
+}
+
+type CompareResponseObject interface {
+	VisitCompareResponse(w http.ResponseWriter) error
+}
+
+type Compare200JSONResponse Comparison
+
+func (response Compare200JSONResponse) VisitCompareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ComparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ComparedefaultApplicationProblemPlusJSONResponse) VisitCompareResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6191,6 +7411,45 @@ type GetPreviewdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPreviewdefaultApplicationProblemPlusJSONResponse) VisitGetPreviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFolderRequestObject struct {
+	Params GetFolderParams
+}
+
+type GetFolderResponseObject interface {
+	VisitGetFolderResponse(w http.ResponseWriter) error
+}
+
+type GetFolder200JSONResponse Folder
+
+func (response GetFolder200JSONResponse) VisitGetFolderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFolderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFolderdefaultApplicationProblemPlusJSONResponse) VisitGetFolderResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -6968,11 +8227,53 @@ func (response StartSurveydefaultApplicationProblemPlusJSONResponse) VisitStartS
 	return err
 }
 
+type GetTrailRequestObject struct {
+	Params GetTrailParams
+}
+
+type GetTrailResponseObject interface {
+	VisitGetTrailResponse(w http.ResponseWriter) error
+}
+
+type GetTrail200JSONResponse Trail
+
+func (response GetTrail200JSONResponse) VisitGetTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTraildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTraildefaultApplicationProblemPlusJSONResponse) VisitGetTrailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// BringBack Plan (dry_run) or carry out bringing copies back
 	// (POST /bring-backs)
 	BringBack(ctx context.Context, request BringBackRequestObject) (BringBackResponseObject, error)
+	// Compare How two copies differ, in the terms of what they are
+	// (GET /comparison)
+	Compare(ctx context.Context, request CompareRequestObject) (CompareResponseObject, error)
 	// FindCopies Copies by words and filters
 	// (GET /copies)
 	FindCopies(ctx context.Context, request FindCopiesRequestObject) (FindCopiesResponseObject, error)
@@ -6988,6 +8289,9 @@ type StrictServerInterface interface {
 	// GetPreview A first look at a copy
 	// (GET /copies/{id}/preview)
 	GetPreview(ctx context.Context, request GetPreviewRequestObject) (GetPreviewResponseObject, error)
+	// GetFolder A folder as it stood at a moment, put together from all sources
+	// (GET /folder)
+	GetFolder(ctx context.Context, request GetFolderRequestObject) (GetFolderResponseObject, error)
 	// ListJobs Jobs, newest first
 	// (GET /jobs)
 	ListJobs(ctx context.Context, request ListJobsRequestObject) (ListJobsResponseObject, error)
@@ -7045,6 +8349,9 @@ type StrictServerInterface interface {
 	// StartSurvey Bring the catalogue up to date
 	// (POST /surveys)
 	StartSurvey(ctx context.Context, request StartSurveyRequestObject) (StartSurveyResponseObject, error)
+	// GetTrail Everything known of one place over time, under its other names too
+	// (GET /trail)
+	GetTrail(ctx context.Context, request GetTrailRequestObject) (GetTrailResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -7099,6 +8406,31 @@ func (sh *strictHandler) BringBack(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(BringBackResponseObject); ok {
 		return validResponse.VisitBringBackResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// Compare operation middleware
+func (sh *strictHandler) Compare(ctx *echo.Context, params CompareParams) error {
+	var request CompareRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Compare(ctx.Request().Context(), request.(CompareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Compare")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CompareResponseObject); ok {
+		return validResponse.VisitCompareResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7224,6 +8556,31 @@ func (sh *strictHandler) GetPreview(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(GetPreviewResponseObject); ok {
 		return validResponse.VisitGetPreviewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFolder operation middleware
+func (sh *strictHandler) GetFolder(ctx *echo.Context, params GetFolderParams) error {
+	var request GetFolderRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFolder(ctx.Request().Context(), request.(GetFolderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFolder")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFolderResponseObject); ok {
+		return validResponse.VisitGetFolderResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7775,6 +9132,31 @@ func (sh *strictHandler) StartSurvey(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(StartSurveyResponseObject); ok {
 		return validResponse.VisitStartSurveyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTrail operation middleware
+func (sh *strictHandler) GetTrail(ctx *echo.Context, params GetTrailParams) error {
+	var request GetTrailRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTrail(ctx.Request().Context(), request.(GetTrailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTrail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTrailResponseObject); ok {
+		return validResponse.VisitGetTrailResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -274,7 +274,7 @@ func bringAll(ctx context.Context, binary, data, store, to string) (time.Duratio
 	}
 	s.peak()
 	took, err := timed(func() error {
-		r, err := s.BringBackWithResponse(ctx, api.NewBringBack{Copies: ids, To: &api.Destination{Machine: "host", Path: to + "/"}})
+		r, err := s.BringBackWithResponse(ctx, api.NewBringBack{Copies: &ids, To: &api.Destination{Machine: "host", Path: to + "/"}})
 		if err != nil {
 			return err
 		}

@@ -35,6 +35,7 @@ type Copy struct {
 	Within      bool   // it lies in a folder that is a copy itself
 	Size        int64  // negative where nothing tells
 	Target      string // of a link
+	Inode       int64  // tells hard links from equal files; 0 where it does not
 	SHA256      string // hex; "" while unknown
 	Notes       []string
 	ItemOf      int64 // the copy of the folder that it lies in; 0 where it lies in none
@@ -54,7 +55,7 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), x.sha256, x.notes,
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes,
 	coalesce((SELECT k.name FROM captures k WHERE k.source_id = x.source_id AND k.held AND k.at >= x.first_at AND (x.last_at IS NULL OR k.at <= x.last_at)
 		ORDER BY k.at DESC LIMIT 1), x''), ` + state
 
@@ -133,7 +134,7 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var sha []byte
 		var notes sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &sha, &notes, &f.At.Capture, &f.State); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)

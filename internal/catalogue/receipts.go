@@ -208,3 +208,49 @@ func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, 
 func (c *Catalogue) OpenReceipts(ctx context.Context) ([]int64, error) {
 	return numbers(c.read.QueryContext(ctx, "SELECT id FROM receipts WHERE state = ? ORDER BY id", ReceiptOpen))
 }
+
+// FolderTimes are a standing folder's write times before and after a bring-back wrote in it.
+type FolderTimes struct{ Before, After time.Time }
+
+// SaveFolders keeps the write times that standing folders have before a bring-back.
+func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[place.Place]time.Time) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		for p, at := range before {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO receipt_folders (receipt_id, machine, path, written_at) VALUES (?, ?, ?, ?)", receipt, p.Machine, []byte(p.Path), at.UnixNano()); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// SaveFoldersAfter keeps the write times that they have once it has ended.
+func (c *Catalogue) SaveFoldersAfter(ctx context.Context, receipt int64, after map[place.Place]time.Time) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		for p, at := range after {
+			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", at.UnixNano(), receipt, p.Machine, []byte(p.Path)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Folders returns the standing folders that a bring-back wrote in.
+func (c *Catalogue) Folders(ctx context.Context, receipt int64) (map[place.Place]FolderTimes, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT machine, path, written_at, after_at FROM receipt_folders WHERE receipt_id = ?", receipt)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := map[place.Place]FolderTimes{}
+	for rows.Next() {
+		var p place.Place
+		var before, after sql.NullInt64
+		if err := rows.Scan(&p.Machine, &p.Path, &before, &after); err != nil {
+			return nil, err
+		}
+		all[p] = FolderTimes{moment(before), moment(after)}
+	}
+	return all, rows.Err()
+}

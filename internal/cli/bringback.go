@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -12,16 +13,21 @@ import (
 
 func (p *Program) bringBackCommand() *cli.Command {
 	return &cli.Command{
-		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY...",
+		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME",
 		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it stood at this `TIME`, such as yesterday 17:00"},
+			&cli.StringFlag{Name: "only", Usage: "of a folder: missing, changed (that and what differs) or exact (also setting aside what came later) (`AMOUNT`)"},
 			&cli.StringFlag{Name: "to", Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were"},
 			&cli.StringFlag{Name: "clash", Value: "keep-both", Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the plan and write nothing"},
 			jsonFlag(),
 		},
-		Action: p.client(1, -1, "the ids of copies, such as c12 c15", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+		Action: p.client(1, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			dry := c.Bool("dry-run")
-			body := api.NewBringBack{Copies: args, Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry}
+			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry}
+			if err := s.what(&body, c, args); err != nil {
+				return err
+			}
 			if c.String("to") != "" {
 				to, err := destination(c.String("to"))
 				if err != nil {
@@ -41,7 +47,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if j, err = s.follow(ctx, j); err != nil {
+			if j, err = s.followOrCancel(ctx, j); err != nil {
 				return err
 			}
 			if err := s.receipt(ctx, text(j.Receipt)); err != nil {
@@ -50,6 +56,31 @@ func (p *Program) bringBackCommand() *cli.Command {
 			return jobEnd(j)
 		}),
 	}
+}
+
+// what fills in what is to be brought back: copies, or a place as of a moment.
+func (s *session) what(body *api.NewBringBack, c *cli.Command, args []string) error {
+	asOf, err := s.time(c.String("as-of"))
+	switch {
+	case err != nil:
+		return err
+	case asOf == nil && strings.Contains(args[0], ":"):
+		return usage("bring-back: %s is a place; say as of when with --as-of TIME, or name copies by their ids", place.Quote(args[0]))
+	case asOf == nil && c.IsSet("only"):
+		return usage("bring-back: --only is for a folder --as-of a time")
+	case asOf == nil:
+		body.Copies = &args
+		return nil
+	case len(args) > 1:
+		return usage("bring-back: --as-of is for one place, and %d words were given", len(args))
+	}
+	p, err := typedPlace(args[0])
+	if err != nil {
+		return err
+	}
+	raw := []byte(p.Path)
+	body.Place, body.AsOf, body.Only = &api.Destination{Machine: p.Machine, Path: place.Readable(p.Path), PathBytes: &raw}, asOf, enum[api.Only](c.String("only"))
+	return nil
 }
 
 func destination(typed string) (*api.Destination, error) {
@@ -73,18 +104,26 @@ func (s *session) showPlan(plan api.Plan) {
 		if i.Action == api.ActionRefuse && i.To.Machine == "" {
 			to = "—"
 		}
-		t.add(i.Copy, string(i.Action), size(i.Size), to)
+		t.add(dash(i.Copy), string(i.Action), size(i.Size), to)
+		about := i.Copy
+		if about == "" {
+			about = to
+		}
 		if i.Clash != "" {
-			remarks = append(remarks, i.Copy+": "+i.Clash)
+			remarks = append(remarks, about+": "+i.Clash)
 		}
 		if i.Note != "" {
-			remarks = append(remarks, i.Copy+": "+i.Note)
+			remarks = append(remarks, about+": "+i.Note)
 		}
 		if i.Makes != nil {
 			for _, made := range *i.Makes {
-				remarks = append(remarks, i.Copy+": the folder "+quoted(made)+" is made again")
+				remarks = append(remarks, about+": the folder "+quoted(made)+" is made again")
 			}
 		}
+	}
+	if len(plan.Items) == 0 {
+		fmt.Fprintln(s.Stdout, "There is nothing to bring back: everything stands as it did.")
+		return
 	}
 	t.print(s.Stdout)
 	for _, remark := range remarks {

@@ -92,8 +92,8 @@ func (p *Program) command() *cli.Command {
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` in which times are read and shown (default: local)"},
 		},
 		Commands: []*cli.Command{
-			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(),
-			p.expiringCommand(), p.peekCommand(), p.bringBackCommand(), p.receiptCommand(),
+			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(), p.trailCommand(), p.folderCommand(),
+			p.peekCommand(), p.compareCommand(), p.bringBackCommand(), p.expiringCommand(), p.receiptCommand(),
 		},
 		CommandNotFound: nil,
 	}

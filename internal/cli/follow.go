@@ -44,18 +44,53 @@ func (s *session) follow(ctx context.Context, j api.Job) (api.Job, error) {
 	return j, nil
 }
 
+// followOrCancel is follow for work that may be broken off: an interrupt asks the service to stop after the item it is at,
+// and the end is then waited for.
+func (s *session) followOrCancel(ctx context.Context, j api.Job) (api.Job, error) {
+	asked := make(chan struct{})
+	stop := context.AfterFunc(ctx, func() {
+		defer close(asked)
+		fmt.Fprintln(s.Stderr, "Cancelling after the item it is at; the receipt will say what had arrived.")
+		response, err := s.api.CancelJob(context.WithoutCancel(ctx), j.Id)
+		if _, err := s.body(response, err); err != nil {
+			fmt.Fprintln(s.Stderr, err)
+		}
+	})
+	ended, err := s.follow(context.WithoutCancel(ctx), j)
+	if !stop() {
+		<-asked
+	}
+	return ended, err
+}
+
 func (s *session) progress(j api.Job) func(api.Job) {
 	if f, ok := s.Stderr.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
 		return bar(f, j)
 	}
 	const every = 2 * time.Second
 	said := s.Now()
+	begun := said
 	return func(j api.Job) {
 		if now := s.Now(); now.Sub(said) >= every && j.EndedAt == nil {
 			said = now
-			fmt.Fprintf(s.Stderr, "%s %s: %d%s done%s\n", j.Kind, j.Id, j.Done, ofTotal(j), behind(j.Doing))
+			fmt.Fprintf(s.Stderr, "%s %s: %d%s done%s%s\n", j.Kind, j.Id, j.Done, ofTotal(j), pace(j, now.Sub(begun)), behind(j.Doing))
 		}
 	}
+}
+
+// pace says how fast it goes and how long the rest takes at that.
+func pace(j api.Job, passed time.Duration) string {
+	if j.Done == 0 || passed < time.Second {
+		return ""
+	}
+	text := fmt.Sprintf(", %.0f a second", float64(j.Done)/passed.Seconds())
+	if j.Bytes > 0 {
+		text += fmt.Sprintf(" and %s", size(int64(float64(j.Bytes)/passed.Seconds())))
+	}
+	if left := j.Total - j.Done; j.Total > 0 && left > 0 {
+		text += fmt.Sprintf(", %s left", (time.Duration(float64(passed) / float64(j.Done) * float64(left))).Round(time.Second))
+	}
+	return text
 }
 
 func bar(w io.Writer, j api.Job) func(api.Job) {

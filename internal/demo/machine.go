@@ -21,6 +21,7 @@ type machine struct {
 	root string // where its / is
 	zone *time.Location
 	made []made // whose owner and times are set at the end, deepest first
+	past []past // what stood where and when, for its snapshots
 	err  error  // the first; later steps then do nothing
 }
 
@@ -48,6 +49,9 @@ func (m *machine) file(path string, uid int, at time.Time, content []byte) {
 	m.folder(filepath.Dir(path), uid, at)
 	m.fail(os.WriteFile(m.at(path), content, 0o644))
 	m.made = append(m.made, made{path, uid, at})
+	if !inTrash(path) {
+		m.past = append(m.past, past{path: path, uid: uid, written: at, since: at, content: content})
+	}
 }
 
 func (m *machine) folder(path string, uid int, at time.Time) {
@@ -94,6 +98,7 @@ func (m *machine) discard(c can, path string, uid int, gone time.Time) (name str
 	}
 	m.record(c, name, uid, gone, fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", trash.EncodePercent(recorded), gone.In(m.zone).Format("2006-01-02T15:04:05")))
 	to := c.dir + "/files/" + name
+	m.end(path, gone)
 	m.fail(os.Rename(m.at(path), m.at(to)))
 	for i := range m.made { // what is below has moved along
 		if m.made[i].path == path || strings.HasPrefix(m.made[i].path, path+"/") {

@@ -66,6 +66,7 @@ func introduce(ctx context.Context, w World, url string, say func(string)) error
 	say("")
 	say("  export HUMBLE_REWIND_URL=" + url + " HUMBLE_REWIND_TOKEN=" + token)
 	say("  " + w.binary() + " find offsets --state gone")
+	say("  " + w.binary() + " trail 'front-office:/home/ines/Documents/Quotes/Quote 116 Little Tern.odt'")
 	say("")
 	say("Stop with Ctrl-C. The world stays in " + w.Dir + "; demo --fresh makes it anew.")
 	return nil
@@ -87,6 +88,15 @@ func enrol(ctx context.Context, w World, client *api.ClientWithResponses) error 
 		}
 		if added.JSON201 == nil {
 			return fmt.Errorf("add machine %s: the service answered %s", m.Name, added.Body)
+		}
+	}
+	for _, source := range Sources {
+		added, err := client.AddSourceWithResponse(ctx, source)
+		if err != nil {
+			return err
+		}
+		if added.JSON201 == nil {
+			return fmt.Errorf("add %s source of %s: the service answered %s", source.Kind, source.Machine, added.Body)
 		}
 	}
 	begun, err := client.StartSurveyWithResponse(ctx, api.NewSurvey{})

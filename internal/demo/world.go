@@ -62,10 +62,17 @@ func Build(dir string, now time.Time, fresh bool) (World, error) {
 		}
 	}
 	now = now.Truncate(time.Second)
-	for _, build := range []func(string, time.Time) error{frontOffice, drawingLoft, store} {
-		if err := build(filepath.Join(dir, "machines"), now); err != nil {
+	machines := filepath.Join(dir, "machines")
+	var snapped []*machine
+	for _, build := range []func(string, time.Time) (*machine, error){frontOffice, drawingLoft} {
+		m, err := build(machines, now)
+		if err != nil {
 			return w, err
 		}
+		snapped = append(snapped, m)
+	}
+	if err := store(machines, now, snapped); err != nil {
+		return w, err
 	}
 	encoded, err := json.Marshal(stamp{now})
 	if err != nil {
@@ -107,7 +114,7 @@ func quote(boat string, number, revision int, at time.Time) []byte {
 	}, at)
 }
 
-func frontOffice(dir string, now time.Time) error {
+func frontOffice(dir string, now time.Time) (*machine, error) {
 	m := newMachine(dir, "front-office", []int{ines, oda}, now)
 	days := func(n float64) time.Time { return now.Add(-time.Duration(n * float64(dayLong))) }
 	docs := "/home/ines/Documents"
@@ -129,7 +136,8 @@ func frontOffice(dir string, now time.Time) error {
 	m.file("/home/ines/Contacts/Suppliers.vcf", ines, days(20), vcards([]string{"Coppersmith Ebb", "Larch Wharf"}))
 	m.file("/home/ines/Calendar/Yard.ics", ines, days(2), calendar([]string{"Launch of Marsh Wren", "Insurance survey", "Steam box lit"}, now))
 	frontOfficeTrash(m, now, days)
-	return m.finish()
+	frontOfficePast(m, days)
+	return m, m.finish()
 }
 
 // frontOfficeTrash deletes things of many ages, and leaves the oddities that real trashes have.
@@ -171,7 +179,7 @@ func frontOfficeTrash(m *machine, now time.Time, days func(float64) time.Time) {
 	m.record(home, "Insurance.pdf", ines, days(14), "[Trash Info]\nPath=%zz/Insurance.pdf\nDeletionDate=last Tuesday\n")
 }
 
-func drawingLoft(dir string, now time.Time) error {
+func drawingLoft(dir string, now time.Time) (*machine, error) {
 	m := newMachine(dir, "drawing-loft", []int{tomas, ravi}, now)
 	days := func(n float64) time.Time { return now.Add(-time.Duration(n * float64(dayLong))) }
 	for i, boat := range boats {
@@ -222,12 +230,13 @@ func drawingLoft(dir string, now time.Time) error {
 	}
 	m.file(card+"/.Trash-1003/files/planted.txt", tomas, days(6), []byte("This record points out of the card.\n"))
 	m.record(cardCan(card), "planted.txt", tomas, days(6), "[Trash Info]\nPath=../../../etc/cron.d/planted\nDeletionDate="+days(6).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
-	return m.finish()
+	drawingLoftPast(m, days)
+	return m, m.finish()
 }
 
 func cardCan(top string) can { return can{top + "/.Trash-1003", top} }
 
-func store(dir string, now time.Time) error {
+func store(dir string, now time.Time, snapped []*machine) error {
 	m := newMachine(dir, "store", []int{ines, oda, tomas, ravi}, now)
 	days := func(n float64) time.Time { return now.Add(-time.Duration(n * float64(dayLong))) }
 	top := "/srv/yard"
@@ -257,5 +266,14 @@ func store(dir string, now time.Time) error {
 		m.file(fmt.Sprintf("%s/Tender part %d.odt", folder, i+1), ines, days(26), textDocument(fmt.Sprintf("Part %d", i+1), []string{"The harbour asks for a ferry of twelve seats.", "Drawings are to be in three views."}, days(26)))
 	}
 	m.discard(shared(ines), folder, ines, days(6.6))
-	return m.finish()
+	m.folder("/srv/snapshots", 0, days(200))
+	if err := m.finish(); err != nil {
+		return err
+	}
+	for _, from := range snapped {
+		if err := from.snapshots(filepath.Join(m.root, "srv/snapshots", from.name), now); err != nil {
+			return err
+		}
+	}
+	return nil
 }

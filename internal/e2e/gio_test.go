@@ -47,7 +47,7 @@ func TestWhatTheDesktopDeletedComesBack(t *testing.T) {
 		}
 	}
 	require.Len(t, ids, 2)
-	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: ids})
+	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &ids})
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON202, string(r.Body))
 	require.Equal(t, api.JobStateDone, p.wait(r.JSON202.Id).State)

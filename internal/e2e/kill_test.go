@@ -92,7 +92,7 @@ func killOnce(t *testing.T, across, aside bool) {
 	}
 	require.Len(t, ids, files)
 	rule := api.ClashRuleSetAside
-	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: ids, Clash: &rule, To: &api.Destination{Machine: "host", Path: to + "/"}})
+	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &ids, Clash: &rule, To: &api.Destination{Machine: "host", Path: to + "/"}})
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON202, string(r.Body))
 	time.Sleep(rand.N(time.Duration(files) * 400 * time.Microsecond))

@@ -1,6 +1,7 @@
 package restore
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -24,16 +25,26 @@ const (
 	batchBytes = 256 << 20
 )
 
-// nextBatch tells how many of the items make up the next batch.
+// nextBatch tells how many of the items make up the next batch. Folders that come without what is in them are batches of
+// their own, a level at a time: what goes into them needs them under their final names.
 func nextBatch(items []catalogue.ReceiptItem) int {
 	var bytes int64
+	level := levelOf(items[0])
 	for n, item := range items {
-		if n == batchItems || n > 0 && bytes+item.Size > batchBytes {
+		if n == batchItems || n > 0 && bytes+item.Size > batchBytes || levelOf(item) != level {
 			return n
 		}
 		bytes += item.Size
 	}
 	return len(items)
+}
+
+// levelOf is how deep a folder lies that comes without what is in it; -1 for everything else.
+func levelOf(item catalogue.ReceiptItem) int {
+	if item.Type != plan.Folder || !bytes.Contains(item.Work, []byte(`"alone":true`)) {
+		return -1
+	}
+	return strings.Count(item.To.Path, "/")
 }
 
 // Progress tells how far a bring-back or an undo is.
@@ -92,6 +103,9 @@ func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
 			done++
 		}
 	}
+	if err := r.datedFolders(ctx, receipt); err != nil {
+		return err
+	}
 	again, err := r.printAgain(ctx, receipt)
 	if err != nil {
 		return err
@@ -138,6 +152,9 @@ func (r *Restorer) printAgain(ctx context.Context, receipt catalogue.Receipt) ([
 		c, err := load(item)
 		if err != nil {
 			return nil, err
+		}
+		if c.work.Alone {
+			continue
 		}
 		if err := c.printArrived(open); err == nil { // gone already: the undo will say so
 			if err := c.store(); err != nil {
@@ -203,7 +220,10 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 		if err := json.Unmarshal(items[n].Work, &it.work); err != nil {
 			return err
 		}
-		if it.source, it.err = c.open.sourceByID(items[n].Source); it.err == nil {
+		if !it.work.Away {
+			it.source, it.err = c.open.sourceByID(items[n].Source)
+		}
+		if it.err == nil {
 			c.at(it.item.To.Path)
 			it.err = c.ready(it)
 		}
@@ -230,12 +250,26 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 // ready checks that the copy is as planned, makes missing folders, keeps what must give way, and, where a rename will
 // not do, writes the copy under its temporary name.
 func (c *carrier) ready(it *carried) error {
+	if it.work.Away {
+		folder, err := c.open.parent(it.item.To)
+		if err != nil {
+			return err
+		}
+		a, err := c.r.keep(c.ctx, folder, it.item.To.Name())
+		it.work.Aside = &a
+		return err
+	}
 	info, err := c.standingCopy(it)
 	if err != nil {
 		return err
 	}
-	if !it.work.Before.is(info) {
+	switch {
+	case !it.work.AsOf && !it.work.Before.is(info):
 		return errors.New("it changed since it was planned; plan again")
+	case it.work.AsOf && info.Type != it.item.Type, it.work.AsOf && info.Type == plan.File && (info.Size != it.work.Expect.Size || !info.Written.Equal(it.work.Expect.Written)):
+		return errors.New("it is not as the last survey saw it; survey and plan again")
+	case it.work.AsOf:
+		it.work.Before = identify(info)
 	}
 	folder, err := c.makeParents(it, info)
 	if err != nil {
@@ -300,14 +334,22 @@ func (c *carrier) copyTo(it *carried, folder reach.Folder, name string) (written
 		if err != nil {
 			return written{}, err
 		}
-		return write(c.ctx, o, folder, name)
+		return write(c.ctx, it.original(o), folder, name)
 	}
 	content, err := it.source.Open(c.ctx, it.work.at())
 	if err != nil {
 		return written{}, err
 	}
 	defer content.Close()
-	return write(c.ctx, contentOf{standing{ctx: c.ctx, info: content.Info}, content}, folder, name)
+	return write(c.ctx, it.original(contentOf{standing{ctx: c.ctx, info: content.Info}, content}), folder, name)
+}
+
+// original is what of a copy is written: of a folder that comes alone only itself.
+func (c *carried) original(o original) original {
+	if c.work.Alone {
+		return bare{o}
+	}
+	return o
 }
 
 // makeParents opens the destination folder and makes what is missing of it: owned by the copy's owner, and as open to
@@ -370,7 +412,7 @@ func (c *carrier) commitReady(all []*carried) error {
 			continue
 		}
 		folder, err := c.open.parent(it.item.To)
-		if err == nil && !it.work.Renames && !settled[it.work.After.Device] {
+		if err == nil && !it.work.Renames && !it.work.Away && !settled[it.work.After.Device] {
 			settled[it.work.After.Device] = true
 			err = folder.Settle()
 		}
@@ -413,7 +455,9 @@ func (c *carrier) place(it *carried) error {
 			return err
 		}
 	}
-	if err := c.rename(it, from, name, folder); err != nil {
+	if it.work.Away {
+		it.arrived = true
+	} else if err := c.rename(it, from, name, folder); err != nil {
 		if it.work.Aside != nil {
 			err = errors.Join(err, folder.Rename(giveWay, folder, it.item.To.Name()))
 			it.work.Aside = nil

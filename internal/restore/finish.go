@@ -118,7 +118,7 @@ func (c *carrier) record(all []*carried) error {
 
 // digestArrived takes the digest of a file that was renamed and therefore never read; a copied one's is known.
 func (c *carried) digestArrived(open *handles) error {
-	if c.item.SHA256 != "" || c.item.Type != plan.File {
+	if c.work.Away || c.item.SHA256 != "" || c.item.Type != plan.File {
 		return nil
 	}
 	folder, err := open.parent(c.item.To)
@@ -140,6 +140,9 @@ func (c *carried) digestArrived(open *handles) error {
 
 // printArrived takes the print of what arrived, by which an undo tells whether it was touched since.
 func (c *carried) printArrived(open *handles) error {
+	if c.work.Away {
+		return nil
+	}
 	folder, err := open.parent(c.item.To)
 	if err != nil {
 		return err
@@ -149,6 +152,9 @@ func (c *carried) printArrived(open *handles) error {
 		return err
 	}
 	c.work.After = identify(info)
+	if c.work.Alone { // what goes into it has items of its own
+		return nil
+	}
 	c.work.After.Print, err = print(open.ctx, folder, c.item.To.Name())
 	return err
 }

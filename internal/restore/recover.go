@@ -39,7 +39,8 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 			return err
 		}
 		it.item = &items[n]
-		if it.source, err = c.open.sourceByID(items[n].Source); err != nil {
+		if it.work.Away {
+		} else if it.source, err = c.open.sourceByID(items[n].Source); err != nil {
 			return fmt.Errorf("recover receipt r%d: %w", id, err)
 		}
 		if err := c.settle(it); err != nil {
@@ -76,6 +77,10 @@ func (c *carrier) settle(it *carried) error {
 	// Its inode alone tells: somebody may have worked on it since it arrived.
 	it.arrived = !nothing && expected.Inode != 0 && expected.Inode == stands.Inode && expected.Device == stands.Device
 	giveWay := temporary(c.receipt, it.item.N, endAside)
+	if it.work.Away && nothing && it.item.Outcome == catalogue.ItemStarted {
+		_, err := folder.Lstat(giveWay)
+		it.arrived = errors.Is(err, fs.ErrNotExist) // kept safe, moved away and removed
+	}
 	if _, err := folder.Lstat(giveWay); err == nil {
 		switch {
 		case nothing:

@@ -22,18 +22,21 @@ import (
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
+	"humble-rewind/internal/trails"
 )
 
 // Restorer brings copies back at a site. It is safe for concurrent use.
 type Restorer struct {
-	Site *site.Site
-	Safe *safekeeping.Store
-	Now  func() time.Time
+	Site   *site.Site
+	Trails *trails.Reader
+	Safe   *safekeeping.Store
+	Now    func() time.Time
 }
 
 // Request says what is to be brought back.
 type Request struct {
 	Copies   []int64
+	AsOf     *AsOf        // instead of copies
 	To       *place.Place // nil: each to its own place
 	ToFolder bool         // To was written as a folder, with a slash at its end
 	Rule     plan.Rule
@@ -43,13 +46,22 @@ type Request struct {
 type Planned struct {
 	plan.Plan
 	rule  plan.Rule
-	works map[string]work // by copy
+	works map[string]work // by key
 	ids   map[string]catalogue.Copy
+}
+
+// key tells a plan's items apart: by copy or, where nothing comes, by place.
+func key(w plan.Wanted) string {
+	if w.Away {
+		return "at " + w.To.String()
+	}
+	return w.Copy + w.Problem
 }
 
 // work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
 type work struct {
-	Dir     []byte         `json:"dir"` // the copy's locator
+	Capture []byte         `json:"capture,omitempty"` // the copy's locator
+	Dir     []byte         `json:"dir"`
 	Name    []byte         `json:"name"`
 	Action  plan.Action    `json:"action"`
 	Rule    plan.Rule      `json:"rule"`
@@ -63,9 +75,21 @@ type work struct {
 	Made    [][]byte       `json:"made,omitempty"`
 	Aside   *aside         `json:"aside,omitempty"`
 	Sets    bool           `json:"sets_aside,omitempty"`
+	AsOf    bool           `json:"as_of,omitempty"` // planned by what surveys saw
+	Expect  expectation    `json:"expect,omitzero"` // of a file planned so
+	Alone   bool           `json:"alone,omitempty"` // a folder without what is in it
+	Away    bool           `json:"away,omitempty"`  // there is no copy: what stands is set aside
 }
 
-func (w work) at() source.Locator { return source.Locator{Dir: string(w.Dir), Name: string(w.Name)} }
+// expectation is what a file planned by what surveys saw must still be like.
+type expectation struct {
+	Size    int64     `json:"size"`
+	Written time.Time `json:"written"`
+}
+
+func (w work) at() source.Locator {
+	return source.Locator{Capture: string(w.Capture), Dir: string(w.Dir), Name: string(w.Name)}
+}
 
 // identity tells one entry from another that came to stand under its name.
 type identity struct {
@@ -87,6 +111,28 @@ func (id identity) is(i reach.Info) bool {
 
 // Plan works out what bringing the copies back would do. It writes nothing.
 func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	find := r.copies
+	if req.AsOf != nil {
+		find = r.asOf
+	}
+	wants, err := find(ctx, open, req)
+	if err != nil {
+		return Planned{}, err
+	}
+	p := Planned{rule: req.Rule, works: make(map[string]work, len(wants)), ids: make(map[string]catalogue.Copy, len(wants))}
+	all := make([]plan.Wanted, len(wants))
+	for n, w := range wants {
+		k := key(w.Wanted)
+		all[n], p.works[k], p.ids[k] = w.Wanted, w.work, w.copy
+	}
+	p.Plan = plan.Make(all, req.Rule, &world{open: open, standing: map[place.Place]plan.Standing{}})
+	return p, ctx.Err()
+}
+
+// copies wants the copies named, each once.
+func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wanted, error) {
 	unique := make([]int64, 0, len(req.Copies))
 	seen := map[int64]bool{}
 	for _, id := range req.Copies {
@@ -97,20 +143,17 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 	}
 	copies, err := r.Site.Catalogue.Copies(ctx, unique)
 	if err != nil {
-		return Planned{}, err
+		return nil, err
 	}
-	open := newHandles(ctx, r.Site)
-	defer open.close()
 	into, err := r.destination(open, req, len(copies))
 	if err != nil {
-		return Planned{}, err
+		return nil, err
 	}
-	p := Planned{rule: req.Rule, works: map[string]work{}, ids: map[string]catalogue.Copy{}}
-	wanted := make([]plan.Wanted, len(copies))
+	wants := make([]wanted, len(copies))
 	for n, c := range copies {
 		w, k, err := r.want(open, c)
 		if err != nil {
-			return Planned{}, err
+			return nil, err
 		}
 		switch {
 		case req.To == nil:
@@ -119,10 +162,9 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 		default:
 			w.To = *req.To
 		}
-		wanted[n], p.works[w.Copy], p.ids[w.Copy] = w, k, c
+		wants[n] = wanted{w, k, c}
 	}
-	p.Plan = plan.Make(wanted, req.Rule, &world{open: open, standing: map[place.Place]plan.Standing{}})
-	return p, nil
+	return wants, nil
 }
 
 // ownName is what a copy is called when it goes elsewhere.
@@ -155,7 +197,7 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 // want looks at one copy where it lies.
 func (r *Restorer) want(open *handles, c catalogue.Copy) (plan.Wanted, work, error) {
 	w := plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}
-	k := work{Dir: []byte(c.At.Dir), Name: []byte(c.At.Name)}
+	k := work{Capture: []byte(c.At.Capture), Dir: []byte(c.At.Dir), Name: []byte(c.At.Name)}
 	if c.OriginKnown {
 		w.To = c.Place
 	}
@@ -213,7 +255,7 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		return receipt, err
 	}
 	for _, item := range p.Items {
-		c, w := p.ids[item.Copy], p.works[item.Copy]
+		c, w := p.ids[key(item.Wanted)], p.works[key(item.Wanted)]
 		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
 		for _, made := range item.Makes {
 			w.Made = append(w.Made, []byte(made.Path))
@@ -232,7 +274,11 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		}
 		receipt.Items = append(receipt.Items, ri)
 	}
-	return r.Site.Catalogue.BeginReceipt(ctx, receipt)
+	receipt, err := r.Site.Catalogue.BeginReceipt(ctx, receipt)
+	if err != nil {
+		return receipt, err
+	}
+	return receipt, r.rememberFolders(ctx, receipt)
 }
 
 // hold asks the stores what they remember about the items that will leave them.
@@ -240,8 +286,8 @@ func (r *Restorer) hold(ctx context.Context, p Planned) error {
 	bySource := map[int64][]string{}
 	for _, item := range p.Items {
 		if item.Action == plan.Move {
-			id := p.ids[item.Copy].Source.ID
-			bySource[id] = append(bySource[id], item.Copy)
+			id := p.ids[key(item.Wanted)].Source.ID
+			bySource[id] = append(bySource[id], key(item.Wanted))
 		}
 	}
 	for _, ids := range bySource {

@@ -90,8 +90,7 @@ func (s standing) Children() ([]named, func(), error) {
 	return children, func() { folder.Close() }, nil
 }
 
-// contentOf is an original for a copy opened by its store. A content knows its own attributes only where it stands in a
-// folder; elsewhere it has none.
+// contentOf is an original for a copy opened by its store.
 type contentOf struct {
 	standing
 	content source.Content
@@ -99,7 +98,7 @@ type contentOf struct {
 
 func (c contentOf) Meta() (reach.Meta, error) {
 	i := c.content.Info
-	return reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written}, nil
+	return reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written, Attributes: c.content.Attributes}, nil
 }
 
 func (c contentOf) Target() string { return c.content.Target }
@@ -119,6 +118,11 @@ func (c contentOf) Children() ([]named, func(), error) {
 	}
 	return children, func() {}, nil
 }
+
+// bare is a folder without what is in it.
+type bare struct{ original }
+
+func (bare) Children() ([]named, func(), error) { return nil, func() {}, nil }
 
 // written is what writing an original came to.
 type written struct {

@@ -47,6 +47,12 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	}
 	open := newHandles(ctx, r.Site)
 	defer open.close()
+	arrived := map[place.Place]bool{}
+	for _, item := range receipt.Items {
+		if item.Outcome == catalogue.ItemDone {
+			arrived[item.To] = true
+		}
+	}
 	for _, item := range receipt.Items {
 		if item.Outcome != catalogue.ItemDone {
 			continue
@@ -55,7 +61,7 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 		if err != nil {
 			return err
 		}
-		if reason := r.obstacle(open, it); reason != "" {
+		if reason := r.obstacle(open, it, arrived); reason != "" {
 			refused.Reasons = append(refused.Reasons, fmt.Sprintf("%s: %s", item.To, reason))
 			if len(refused.Reasons) == maxReasons {
 				refused.Reasons = append(refused.Reasons, "and perhaps more")
@@ -69,9 +75,15 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	return nil
 }
 
-// obstacle says what keeps an item from being put back, or "".
-func (r *Restorer) obstacle(open *handles, it *carried) string {
+// obstacle says what keeps an item from being put back, or "". arrived are the places of all that the receipt brought.
+func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]bool) string {
 	folder, err := open.parent(it.item.To)
+	if it.work.Away {
+		if _, e := open.lstat(it.item.To); e == nil {
+			return "something else has come to stand there since it was set aside"
+		}
+		return r.lostAside(it)
+	}
 	if err == nil {
 		_, err = folder.Lstat(it.item.To.Name())
 	}
@@ -80,6 +92,12 @@ func (r *Restorer) obstacle(open *handles, it *carried) string {
 	}
 	if err != nil {
 		return Explain(err)
+	}
+	if it.work.Alone {
+		if stranger := strangerIn(open, it.item.To, arrived); stranger != "" {
+			return fmt.Sprintf("%s was put into it since", place.Readable(stranger))
+		}
+		return r.lostAside(it)
 	}
 	now, err := print(open.ctx, folder, it.item.To.Name())
 	if err != nil {
@@ -98,9 +116,32 @@ func (r *Restorer) obstacle(open *handles, it *carried) string {
 			return fmt.Sprintf("the folder it lay in is not there any more: %s", Explain(err))
 		}
 	}
+	return r.lostAside(it)
+}
+
+// lostAside says why what was set aside for an item cannot be put back, or "".
+func (r *Restorer) lostAside(it *carried) string {
 	if it.work.Aside != nil {
 		if _, err := r.kept(*it.work.Aside); err != nil {
 			return fmt.Sprintf("what was set aside for it cannot be read: %s", Explain(err))
+		}
+	}
+	return ""
+}
+
+// strangerIn names something in a folder that the receipt did not bring, or "".
+func strangerIn(open *handles, p place.Place, arrived map[place.Place]bool) string {
+	folder, err := open.folder(p)
+	if err != nil {
+		return ""
+	}
+	list, err := folder.List(open.ctx)
+	if err != nil {
+		return ""
+	}
+	for _, e := range list {
+		if !arrived[place.Place{Machine: p.Machine, Path: place.Join(p.Path, e.Name)}] {
+			return e.Name
 		}
 	}
 	return ""
@@ -116,6 +157,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	}
 	open := newHandles(ctx, r.Site)
 	defer open.close()
+	untouched := r.untouchedFolders(open, id)
 	var done int64
 	var pending []catalogue.ReceiptItem
 	for n := len(receipt.Items) - 1; n >= 0; n-- {
@@ -146,9 +188,12 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	if err := r.Site.Catalogue.SaveItems(ctx, id, pending); err != nil {
 		return err
 	}
+	r.dateBack(open, untouched)
 	var copies []int64
 	for _, item := range pending {
-		copies = append(copies, item.Copy)
+		if it, err := load(item); err == nil && it.work.Leaves {
+			copies = append(copies, item.Copy)
+		}
 	}
 	if err := r.Site.Catalogue.ReopenCopies(ctx, copies); err != nil {
 		return err
@@ -206,7 +251,8 @@ func (r *Restorer) putBack(open *handles, receipt int64, it *carried) error {
 		return err
 	}
 	part := temporary(receipt, it.item.N, endPart)
-	if !it.work.Leaves {
+	if it.work.Away {
+	} else if !it.work.Leaves {
 		if err := r.remove(open, it, to); err != nil {
 			return err
 		}
@@ -255,6 +301,10 @@ func (r *Restorer) remove(open *handles, it *carried, to reach.Folder) error {
 	}
 	if err != nil {
 		return err
+	}
+	if it.work.Alone {
+		open.drop(it.item.To)
+		return to.Remove(it.item.To.Name())
 	}
 	return removeTree(open.ctx, to, it.item.To.Name())
 }

@@ -46,10 +46,18 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 	if b.Clash != nil && !b.Clash.Valid() {
 		return r, badRequest(fmt.Sprintf("%q settles no clash.", *b.Clash), "Choose keep-both, set-aside or skip.")
 	}
-	if len(b.Copies) == 0 || len(b.Copies) > maxCopies {
-		return r, badRequest(fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(b.Copies), maxCopies), "Name copies by their ids, as find shows them.")
+	ids := value(b.Copies)
+	switch {
+	case b.Place != nil:
+		if err := fromAsOf(b, &r); err != nil {
+			return r, err
+		}
+	case len(ids) == 0 || len(ids) > maxCopies:
+		return r, badRequest(fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(ids), maxCopies), "Name copies by their ids, as find shows them.")
+	case b.AsOf != nil || b.Only != nil:
+		return r, badRequest("A moment was given for copies.", "Give a moment with a place, or leave it out.")
 	}
-	for _, id := range b.Copies {
+	for _, id := range ids {
 		n, err := number("c", id)
 		if err != nil {
 			return r, err
@@ -64,6 +72,22 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 		r.To, r.ToFolder = &to, folder
 	}
 	return r, nil
+}
+
+func fromAsOf(b api.NewBringBack, r *restore.Request) error {
+	p, _, err := fromDestination(*b.Place)
+	switch {
+	case err != nil:
+		return err
+	case b.Copies != nil:
+		return badRequest("Both copies and a place were given.", "Give one of them.")
+	case b.AsOf == nil:
+		return badRequest("No moment was given for the place.", "Give as_of; the trail and the folder show the moments there are.")
+	case b.Only != nil && !b.Only.Valid():
+		return badRequest(fmt.Sprintf("%q is no amount.", *b.Only), "Choose missing, changed or exact.")
+	}
+	r.AsOf = &restore.AsOf{Place: p, At: *b.AsOf, Only: restore.Only(value(b.Only))}
+	return nil
 }
 
 // ListReceipts lists receipts, newest first.

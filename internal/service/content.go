@@ -10,6 +10,8 @@ import (
 	"io/fs"
 	"mime"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/api"
@@ -17,6 +19,7 @@ import (
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
 )
@@ -165,6 +168,8 @@ func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestO
 			return nil, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
 		}
 		return toPreview(look, content.Info.Size), nil
+	case content.Folder != nil && (c.Source.Live || c.Source.Dated):
+		return folderListing(ctx, content.Folder)
 	case content.Folder != nil:
 		return s.listing(ctx, c)
 	case c.Type == plan.Link:
@@ -184,6 +189,24 @@ func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
 
 // maxListed is how many entries the look at a folder shows.
 const maxListed = 500
+
+// folderListing shows what lies in a folder as its store holds it.
+func folderListing(ctx context.Context, folder reach.Reader) (api.GetPreviewResponseObject, error) {
+	list, err := folder.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(list, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+	cut := len(list) > maxListed
+	entries := make([]api.PreviewEntry, min(len(list), maxListed))
+	for i := range entries {
+		entries[i] = api.PreviewEntry{Name: place.Readable(list[i].Name), Type: api.EntryType(list[i].Type)}
+		if list[i].Type == plan.File {
+			entries[i].Size = &list[i].Size
+		}
+	}
+	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsFolder, MediaType: "inode/directory", Entries: &entries, Cut: optional(cut)}, nil
+}
 
 // listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
 func (s *Service) listing(ctx context.Context, c catalogue.Copy) (api.GetPreviewResponseObject, error) {

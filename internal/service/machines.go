@@ -131,7 +131,7 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids}, 0, 0)
+	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll)}, 0, 0)
 	if err != nil {
 		return nil, err
 	}

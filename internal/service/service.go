@@ -27,6 +27,7 @@ import (
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/survey"
+	"humble-rewind/internal/trails"
 )
 
 // Config is what a service is put together from.
@@ -43,6 +44,7 @@ type Config struct {
 type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
+	trails    *trails.Reader
 	restorer  *restore.Restorer
 	safe      *safekeeping.Store
 	jobs      *jobs.Runner
@@ -87,7 +89,8 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 		return err
 	}
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
-	s.restorer = &restore.Restorer{Site: s.site, Safe: s.safe, Now: s.now}
+	s.trails = &trails.Reader{Site: s.site}
+	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
 	unsettled, err := s.restorer.RecoverAll(ctx)
 	if err != nil {
 		return err
@@ -95,7 +98,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	for id, why := range unsettled {
 		s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it stays open until the next start", slog.Int64("receipt", id), slog.String("error", why.Error()))
 	}
-	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.site, s.now))...)
+	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, s.now))...)
 	return s.jobs.Resume(ctx)
 }
 

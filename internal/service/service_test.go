@@ -247,7 +247,7 @@ func TestJobsTellTheirProgressAndAreListed(t *testing.T) {
 
 func TestOneUndoIsBegunHoweverOftenItIsAskedFor(t *testing.T) {
 	s := servicetest.StartDemo(t, servicetest.Page)
-	brought, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: []string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}})
+	brought, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &[]string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}})
 	require.NoError(t, err)
 	require.NotNil(t, brought.JSON202, string(brought.Body))
 	require.Equal(t, api.JobStateDone, s.Wait(brought.JSON202.Id).State)

@@ -158,11 +158,19 @@ func toPlan(p plan.Plan) api.Plan {
 	return a
 }
 
+// copyID is empty where nothing came, but something was set aside.
+func copyID(id int64) string {
+	if id == 0 {
+		return ""
+	}
+	return restore.CopyID(id)
+}
+
 func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
 	a := api.Receipt{Id: showID("r", r.ID), At: r.At.UTC(), By: r.By, State: api.ReceiptState(r.State), Items: make([]api.ReceiptItem, len(r.Items)),
 		Count: r.Count, Done: r.Done, EndedAt: optionalTime(r.EndedAt), UndoneAt: optionalTime(r.UndoneAt), UndoneBy: optional(r.UndoneBy)}
 	for n, i := range r.Items {
-		a.Items[n] = api.ReceiptItem{Copy: restore.CopyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
+		a.Items[n] = api.ReceiptItem{Copy: copyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
 			Sha256: optional(i.SHA256), Outcome: api.Outcome(i.Outcome), Note: i.Note}
 		// Of the work only what was set aside is anybody's business.
 		var work struct {

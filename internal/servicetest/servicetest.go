@@ -89,6 +89,11 @@ func StartDemo(t testing.TB, console fs.FS) *Service {
 		require.NoError(t, err)
 		require.NotNil(t, added.JSON201, string(added.Body))
 	}
+	for _, source := range demo.Sources {
+		added, err := s.Client.AddSourceWithResponse(t.Context(), source)
+		require.NoError(t, err)
+		require.NotNil(t, added.JSON201, string(added.Body))
+	}
 	s.Survey()
 	return s
 }

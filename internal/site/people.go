@@ -52,6 +52,38 @@ func readPeople(ctx context.Context, files reach.Files, pattern string) ([]catal
 	return people, notes, nil
 }
 
+// RefreshPeople reads again who lives on a machine: new people, and people whose home is elsewhere now.
+func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) error {
+	files, err := s.Files(ctx, machine)
+	if err != nil {
+		return nil // the survey says so itself
+	}
+	m, err := s.Catalogue.Machine(ctx, machine)
+	if err != nil {
+		return err
+	}
+	people, _, err := readPeople(ctx, files, "")
+	if err != nil {
+		return err
+	}
+	passwd, err := readFile(ctx, files, "/etc/passwd", maxPasswd)
+	if err != nil {
+		return nil // as when it was added, people are named after their homes
+	}
+	var now []catalogue.Person
+	for _, p := range parsePasswd(passwd) {
+		known := slices.ContainsFunc(m.People, func(k catalogue.Person) bool { return k.Name == p.Name })
+		found := slices.ContainsFunc(people, func(k catalogue.Person) bool { return k.Name == p.Name && k.Home == p.Home })
+		if !known && !found {
+			continue
+		}
+		if info, err := reach.Lstat(ctx, files, p.Home); err == nil && info.Type == plan.Folder {
+			now = append(now, p)
+		}
+	}
+	return s.Catalogue.UpdatePeople(ctx, m, now, at)
+}
+
 // parsePasswd reads passwd(5): seven fields parted by colons. Lines that are not so are passed over.
 func parsePasswd(data []byte) []catalogue.Person {
 	var people []catalogue.Person

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -307,8 +308,39 @@ type Suggested struct {
 	source.Suggestion
 }
 
-// Suggest looks for stores on a machine that are not read yet.
+// Suggest looks for stores on a machine that are not read yet, and on other machines for folders that are named after it
+// and hold its files. What is named after another machine is that one's.
 func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
+	machines, err := s.Catalogue.Machines(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.suggest(ctx, machine, func(at string) bool {
+		return !slices.ContainsFunc(machines, func(m catalogue.Machine) bool { return m.Name != machine && named(at, m.Name) })
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range machines {
+		if m.Name == machine {
+			continue
+		}
+		elsewhere, err := s.suggest(ctx, m.Name, func(at string) bool { return named(at, machine) })
+		if err != nil {
+			continue // one that cannot be reached now says nothing of this machine
+		}
+		for _, suggestion := range elsewhere {
+			suggestion.At = m.Name + ":" + suggestion.At
+			found = append(found, suggestion)
+		}
+	}
+	return found, nil
+}
+
+// named tells whether one of a path's names is a machine's.
+func named(path, machine string) bool { return slices.Contains(strings.Split(path, "/"), machine) }
+
+func (s *Site) suggest(ctx context.Context, machine string, wanted func(at string) bool) ([]Suggested, error) {
 	setup, err := s.setup(ctx, catalogue.Source{Machine: machine, AtMachine: machine})
 	if err != nil {
 		return nil, err
@@ -330,7 +362,7 @@ func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error)
 			return nil, fmt.Errorf("look for %s sources on %s: %w", kind.Name(), machine, err)
 		}
 		for _, suggestion := range suggestions {
-			if !known[kind.Name()+suggestion.At] {
+			if !known[kind.Name()+suggestion.At] && wanted(suggestion.At) {
 				found = append(found, Suggested{kind.Name(), suggestion})
 			}
 		}

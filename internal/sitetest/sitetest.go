@@ -29,12 +29,14 @@ import (
 	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
+	"humble-rewind/internal/trails"
 )
 
 // Site is a small site. Its machine is called "loft" and is in the zone Europe/Lisbon; ines lives there.
 type Site struct {
 	*site.Site
 	Restorer *restore.Restorer
+	Trails   *trails.Reader
 	Root     string // where the machine's / is
 	t        testing.TB
 }
@@ -62,7 +64,8 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	t.Cleanup(func() { safe.Close() })
 	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind}}
 	t.Cleanup(func() { s.Site.Close() })
-	s.Restorer = &restore.Restorer{Site: s.Site, Safe: safe, Now: time.Now}
+	s.Trails = &trails.Reader{Site: s.Site}
+	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Safe: safe, Now: time.Now}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)
 	return s

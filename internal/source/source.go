@@ -99,6 +99,8 @@ type Content struct {
 	File   reach.File
 	Folder reach.Reader
 	Target string
+	// Attributes are those that could be read.
+	Attributes reach.Attributes
 }
 
 // Close closes what is open.
@@ -129,6 +131,10 @@ func OpenContent(folder reach.Reader, name string) (Content, error) {
 	}
 	if err != nil {
 		return Content{}, err
+	}
+	if c.File != nil || c.Folder != nil {
+		// What cannot be read of them is lost like on any copy; the content is what counts.
+		c.Attributes, _ = folder.Attributes(name)
 	}
 	return c, nil
 }

@@ -9,7 +9,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/jobs"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/trails"
 )
 
 // JobKind is the kind of survey jobs.
@@ -18,18 +18,20 @@ const JobKind = "survey"
 // Request is what a survey job is submitted with: the sources' numbers.
 type Request struct {
 	Sources []int64 `json:"sources"`
+	ReadAll bool    `json:"read_all,omitempty"` // also digest all content not yet known
 }
 
 // Worker surveys one source after the other. A source that cannot be read does not keep the others from it. A resumed
 // job surveys all its sources again, since what is recorded already costs only a comparison.
-func Worker(s *site.Site, now func() time.Time) jobs.Worker {
+func Worker(reader *trails.Reader, now func() time.Time) jobs.Worker {
+	s := reader.Site
 	return jobs.Worker{Kind: JobKind, AtOnce: 1, Do: func(ctx context.Context, task *jobs.Task) error {
 		var request Request
 		if err := task.Request(&request); err != nil {
 			return err
 		}
 		task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
-		var before int64
+		var before, read int64
 		failed := 0
 		for _, id := range request.Sources {
 			src, err := s.Catalogue.Source(ctx, id)
@@ -38,6 +40,11 @@ func Worker(s *site.Site, now func() time.Time) jobs.Worker {
 			}
 			if err != nil {
 				return err
+			}
+			if src.Live {
+				if err := s.RefreshPeople(ctx, src.Machine, now()); err != nil {
+					return err
+				}
 			}
 			result, err := Run(ctx, s, src, now(), func(seen int64, dir string) {
 				task.Update(func(j *catalogue.Job) {
@@ -54,6 +61,18 @@ func Worker(s *site.Site, now func() time.Time) jobs.Worker {
 				outcome.Error = err.Error()
 				if err := s.Catalogue.SetTrouble(ctx, id, outcome.Error); err != nil {
 					return err
+				}
+			}
+			if err == nil && request.ReadAll {
+				unread, err := reader.DigestAll(ctx, id, func(files, bytes int64, path string) {
+					task.Update(func(j *catalogue.Job) { j.Bytes, j.Doing = read+bytes, "reading "+place.Readable(path) })
+				})
+				if err != nil {
+					return err
+				}
+				read = task.Job().Bytes
+				if unread > 0 {
+					outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread))
 				}
 			}
 			before += result.Found

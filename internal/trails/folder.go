@@ -221,7 +221,7 @@ func (a *assembly) place(facts []catalogue.Fact) {
 			number(id)
 		}
 	}
-	t := trail.Build(seen, a.sources, nil)
+	t := trail.Build(seen, a.sources, nil, nil)
 	rel, _ := place.Below(path, a.Place.Path)
 	a.changes(rel, &t)
 	a.entry(rel, &t, facts, seen)

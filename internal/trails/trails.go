@@ -72,36 +72,45 @@ func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
 	for i, s := range t.Stores {
 		sources[i] = s.Trail
 	}
-	covering, err := g.covering(t)
-	if err != nil {
-		return t, err
+	index := map[int64]int{}
+	for i, s := range t.Stores {
+		index[s.Source.ID] = i
 	}
-	for _, id := range covering {
-		t.Stores = append(t.Stores, stores[id])
-		sources = append(sources, stores[id].Trail)
+	covered := map[place.Place]map[int]bool{}
+	for _, n := range t.Names {
+		covering, err := g.covering(n.Place)
+		if err != nil {
+			return t, err
+		}
+		covered[n.Place] = map[int]bool{}
+		for _, id := range covering {
+			if _, ok := index[id]; !ok {
+				index[id] = len(t.Stores)
+				t.Stores = append(t.Stores, stores[id])
+				sources = append(sources, stores[id].Trail)
+			}
+			covered[n.Place][index[id]] = true
+		}
 	}
-	t.Trail = trail.Build(seenOf(t.Facts), sources, t.Names)
+	t.Trail = trail.Build(seenOf(t.Facts), sources, t.Names, func(source int, p place.Place) bool { return covered[p][source] })
 	return t, nil
 }
 
-// covering lists the sources that saw nothing at the place under any of its names, though they would have.
-func (g *gatherer) covering(t Trail) ([]int64, error) {
-	met := map[int64]bool{}
-	for _, s := range t.Stores {
-		met[s.Source.ID] = true
+// covering lists the sources that would have shown a place, had something been there.
+func (g *gatherer) covering(p place.Place) ([]int64, error) {
+	facts, err := g.of(p)
+	if err != nil {
+		return nil, err
+	}
+	parent, err := g.of(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
+	if err != nil {
+		return nil, err
 	}
 	var all []int64
-	for _, n := range t.Names {
-		parent, err := g.of(place.Place{Machine: n.Place.Machine, Path: place.Folder(n.Place.Path)})
-		if err != nil {
-			return nil, err
-		}
-		for id, s := range g.stores {
-			saw := slices.ContainsFunc(parent, func(f catalogue.Fact) bool { return int64(f.Source) == id })
-			if !met[id] && s.Trail.Shows && s.Source.Machine == n.Place.Machine && (saw || looksAfter(s, n.Place.Path)) {
-				met[id] = true
-				all = append(all, id)
-			}
+	for id, s := range g.stores {
+		of := func(f catalogue.Fact) bool { return int64(f.Source) == id }
+		if s.Trail.Shows && s.Source.Machine == p.Machine && (slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || looksAfter(s, p.Path)) {
+			all = append(all, id)
 		}
 	}
 	slices.Sort(all)

@@ -58,11 +58,12 @@ CREATE TABLE former_homes (
     PRIMARY KEY (machine_id, person, home)
 ) WITHOUT ROWID;
 
--- What standing folders were like before a bring-back touched them.
+-- The write times of standing folders before and after a bring-back wrote in them.
 CREATE TABLE receipt_folders (
     receipt_id INTEGER NOT NULL REFERENCES receipts ON DELETE CASCADE,
     machine    TEXT NOT NULL,
     path       BLOB NOT NULL,
     written_at INTEGER NOT NULL,
+    after_at   INTEGER,
     PRIMARY KEY (receipt_id, machine, path)
 ) WITHOUT ROWID;

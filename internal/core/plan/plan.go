@@ -8,7 +8,9 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/core/names"
@@ -41,10 +43,11 @@ type Action string
 
 // The actions.
 const (
-	Move   Action = "move"   // it leaves its store, record and all
-	Copy   Action = "copy"   // its store keeps it
-	Pass   Action = "skip"   // nothing is done, by rule
-	Refuse Action = "refuse" // nothing can be done; the note says why
+	Move   Action = "move"      // it leaves its store, record and all
+	Copy   Action = "copy"      // its store keeps it
+	Pass   Action = "skip"      // nothing is done, by rule
+	Aside  Action = "set-aside" // nothing comes; what stands there goes into safekeeping
+	Refuse Action = "refuse"    // nothing can be done; the note says why
 )
 
 // Wanted is a copy to bring back.
@@ -59,6 +62,10 @@ type Wanted struct {
 	Dated   time.Time // the time that tells it from what stands there, in the zone to show it in
 	DatedBy string    // what that time is, such as "deleted"
 	Problem string    // why it cannot be brought back at all; empty where it can
+	Alone   bool      // of a folder: itself, without what is in it
+	Away    bool      // there is no copy: what stands at To is to be set aside
+	Rule    Rule      // how its clash is settled, where not as the plan's others
+	Note    string    // what is to be said about it in any case
 }
 
 // Standing is what a place holds.
@@ -86,7 +93,6 @@ type Item struct {
 	SetsAside bool          // what stands at To goes into safekeeping first
 	Renames   bool          // same file system: no bytes are copied
 	Makes     []place.Place // folders to be made, outermost first
-	Note      string
 }
 
 // Plan is what a bring-back would do, in the order in which it would do it.
@@ -95,17 +101,17 @@ type Plan struct {
 	Bytes int64 // that have to be copied
 }
 
-// Make plans the wanted copies. Folders come before what goes into them; two copies for one place clash with each
-// other as with anything that stands there.
+// Make plans the wanted copies. Folders come before what goes into them, those wanted without what is in them before
+// everything else, level by level; two copies for one place clash with each other as with anything that stands there.
 func Make(wanted []Wanted, rule Rule, world World) Plan {
 	if rule == "" {
 		rule = KeepBoth
 	}
 	sorted := slices.Clone(wanted)
 	slices.SortStableFunc(sorted, func(a, b Wanted) int {
-		return cmp.Or(cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
+		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
-	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, need: map[uint64]int64{}}
+	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, folders: map[place.Place]Standing{}, need: map[uint64]int64{}}
 	for _, w := range wanted {
 		if w.Leaves && w.Type == Folder {
 			m.leaving[w.From] = true
@@ -122,13 +128,22 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	return p
 }
 
+// level is how deep a folder lies that is wanted without what is in it; everything else comes later.
+func (w Wanted) level() int {
+	if w.Alone {
+		return strings.Count(w.To.Path, "/")
+	}
+	return math.MaxInt
+}
+
 type maker struct {
 	rule    Rule
 	world   World
-	leaving map[place.Place]bool // folders that leave their stores whole
-	taken   map[place.Place]bool // destinations that earlier items fill
-	made    map[place.Place]bool // folders that earlier items make
-	need    map[uint64]int64     // bytes that earlier items put on each file system
+	leaving map[place.Place]bool     // folders that leave their stores whole
+	taken   map[place.Place]bool     // destinations that earlier items fill
+	made    map[place.Place]bool     // folders that earlier items make
+	folders map[place.Place]Standing // what folders that earlier items bring stand on
+	need    map[uint64]int64         // bytes that earlier items put on each file system
 }
 
 func (m *maker) item(w Wanted) Item {
@@ -142,6 +157,9 @@ func (m *maker) item(w Wanted) Item {
 	}
 	if w.Problem != "" {
 		return refuse("%s", w.Problem)
+	}
+	if w.Away {
+		return m.away(item)
 	}
 	if m.inLeaving(w.From) {
 		item.Action, item.Note = Pass, "it comes back with the folder that it lies in"
@@ -177,8 +195,30 @@ func (m *maker) item(w Wanted) Item {
 		}
 	}
 	m.taken[item.To] = true
+	if w.Alone {
+		m.folders[item.To] = ground
+	}
 	for _, folder := range item.Makes {
 		m.made[folder] = true
+	}
+	return item
+}
+
+// away plans to set aside what stands somewhere.
+func (m *maker) away(item Item) Item {
+	item.Action, item.SetsAside = Aside, true
+	switch stands := m.world.At(item.To); {
+	case stands.Problem != "":
+		item.Action, item.SetsAside, item.Note = Refuse, false, stands.Problem
+	case !stands.Exists:
+		item.Action, item.SetsAside, item.Note = Pass, false, "it is not there any more"
+	case stands.Type == Other:
+		item.Action, item.SetsAside, item.Note = Refuse, false, "it is a device, pipe or socket, which cannot be kept safe"
+	default:
+		item.Type, item.Clash = stands.Type, fmt.Sprintf("a %s that came later; it is set aside into safekeeping", stands.Type)
+		if stands.Type == File {
+			item.Size = stands.Size
+		}
 	}
 	return item
 }
@@ -208,6 +248,11 @@ func (m *maker) ground(item *Item) (Standing, string) {
 	folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
 	var makes []place.Place
 	for {
+		if s, ok := m.folders[folder]; ok {
+			slices.Reverse(makes)
+			item.Makes = makes
+			return s, ""
+		}
 		s := m.world.At(folder)
 		switch {
 		case s.Problem != "":
@@ -240,13 +285,17 @@ func (m *maker) settle(item *Item, stands Standing) bool {
 	if own {
 		what = "another copy of this plan"
 	}
+	rule := m.rule
+	if item.Rule != "" {
+		rule = item.Rule
+	}
 	switch {
-	case m.rule == Skip:
+	case rule == Skip:
 		item.Action, item.Makes = Pass, nil
 		item.Clash = what + " stands there; skipped"
 		m.taken[item.To] = true
 		return true
-	case m.rule == SetAside && !own && stands.Type != Other:
+	case rule == SetAside && !own && stands.Type != Other:
 		item.SetsAside = true
 		item.Clash = what + " stands there; it is set aside into safekeeping"
 		return false

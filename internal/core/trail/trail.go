@@ -121,10 +121,13 @@ type Trail struct {
 	Events   []Event   // in order of time
 }
 
-// Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. Every source
-// given would have shown the place, had it been there.
-func Build(seen []Seen, sources []Source, names []Name) Trail {
-	b := builder{seen: seen, sources: sources}
+// Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. covers tells
+// whether a source that did not show a place would have, had something been there; nil is true for all.
+func Build(seen []Seen, sources []Source, names []Name, covers func(source int, p place.Place) bool) Trail {
+	if covers == nil {
+		covers = func(int, place.Place) bool { return true }
+	}
+	b := builder{seen: seen, sources: sources, covers: covers}
 	b.choose(names)
 	b.group()
 	t := Trail{Versions: b.fold()}
@@ -141,6 +144,7 @@ func Build(seen []Seen, sources []Source, names []Name) Trail {
 type builder struct {
 	seen    []Seen
 	sources []Source
+	covers  func(source int, p place.Place) bool
 	used    []int // indexes into seen, by their first capture
 	content []int // of each used one
 	count   int   // of contents
@@ -261,7 +265,7 @@ func (b *builder) turns() []turn {
 
 		all = append(all, turn{s.First, 1, i, s.Source, false})
 		for source := range b.bySrc { // whichever first shows that it is no longer there
-			if !b.sources[source].Shows {
+			if !b.sources[source].Shows || !b.covers(source, s.Place) {
 				continue
 			}
 			if after, ok := b.sources[source].next(s.Last); ok && !b.alive(source, after) {
@@ -383,7 +387,7 @@ func (b *builder) contrary(removed time.Time, open int, all []Version, t turn) t
 		return later(latest, b.lastSeen(&all[open], t))
 	}
 	for source := range b.bySrc {
-		if !b.sources[source].Shows {
+		if !b.sources[source].Shows || !b.covers(source, b.seen[t.seen].Place) {
 			continue
 		}
 		if at, ok := b.sources[source].last(t.at, false); ok && !b.alive(source, at) {

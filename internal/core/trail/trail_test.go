@@ -94,7 +94,7 @@ func TestVersionsFollowTheCaptures(t *testing.T) {
 			[]trail.Seen{seen(0, "a", -5, 0, 3), open(seen(0, "b", 90, 99, 99))}, []trail.Source{store(0, 1, 2, 3, 99)}, "a:-5-3-90 b:90-99- gap@90"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			assert.Equal(t, c.want, show(trail.Build(c.seen, c.sources, nil)))
+			assert.Equal(t, c.want, show(trail.Build(c.seen, c.sources, nil, nil)))
 		})
 	}
 }
@@ -105,11 +105,11 @@ func TestWithoutDigestsSizeAndTimeWithinTheCoarserClockTell(t *testing.T) {
 	a, b := seen(1, "aaaa", 5, 10, 10), open(seen(0, "bbbb", 5, 50, 60))
 	a.SHA256, b.SHA256 = "", ""
 	b.Written = b.Written.Add(1200 * time.Millisecond)
-	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil).Versions, 1, "FAT keeps every other second")
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 1, "FAT keeps every other second")
 	b.Written = b.Written.Add(3 * time.Second)
-	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil).Versions, 2)
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 2)
 
-	hidden := trail.Build([]trail.Seen{seen(0, "keel", 5, 50, 50), open(seen(0, "heel", 5, 60, 60))}, []trail.Source{live}, nil)
+	hidden := trail.Build([]trail.Seen{seen(0, "keel", 5, 50, 50), open(seen(0, "heel", 5, 60, 60))}, []trail.Source{live}, nil, nil)
 	assert.Equal(t, "keel:5-50-50 heel:50-60- hidden-change@60", show(hidden))
 }
 
@@ -120,7 +120,7 @@ func TestANameIsOnlyFollowedWhileItWasTheFiles(t *testing.T) {
 	stranger.Place = before.Place
 	move := &trail.Event{At: hour(48), After: hour(24), Kind: trail.Moved, From: before.Place, To: quote}
 	names := []trail.Name{{Place: quote}, {Place: before.Place, Until: hour(48), Move: move}}
-	got := trail.Build([]trail.Seen{before, after, stranger}, []trail.Source{store(0, 24, 48, 72)}, names)
+	got := trail.Build([]trail.Seen{before, after, stranger}, []trail.Source{store(0, 24, 48, 72)}, names, nil)
 	assert.Equal(t, "a:-5-24-24 a:24-72- moved@48", show(got))
 	assert.Equal(t, before.Place, got.Versions[0].Place)
 	assert.Equal(t, quote, got.Versions[1].Place)
@@ -181,7 +181,7 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 			}
 			sources = append(sources, s)
 		}
-		got := trail.Build(all, sources, nil)
+		got := trail.Build(all, sources, nil, nil)
 		require.True(t, slices.IsSortedFunc(got.Versions, func(a, b trail.Version) int { return a.Arrived.Compare(b.Arrived) }), "round %d: %s", round, show(got))
 		for _, s := range sources {
 			for _, capture := range s.Captures {

@@ -1,0 +1,106 @@
+package restore
+
+import (
+	"context"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
+)
+
+// rememberFolders keeps the write times of the standing folders that a bring-back will write in, before it does, so that
+// an undo can give them back.
+func (r *Restorer) rememberFolders(ctx context.Context, receipt catalogue.Receipt) error {
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	times := map[place.Place]time.Time{}
+	for _, item := range receipt.Items {
+		if item.Outcome != catalogue.ItemWaiting {
+			continue
+		}
+		it, err := load(item)
+		if err != nil {
+			return err
+		}
+		touched := []place.Place{item.To}
+		if it.work.Leaves {
+			touched = append(touched, item.From)
+		}
+		for _, p := range touched {
+			p.Path = place.Folder(p.Path)
+			for _, known := times[p]; !known; _, known = times[p] { // the nearest that stands
+				if info, err := open.lstat(p); err == nil {
+					times[p] = info.Written
+				} else if p.Path == "/" {
+					break
+				} else {
+					p.Path = place.Folder(p.Path)
+				}
+			}
+		}
+	}
+	return r.Site.Catalogue.SaveFolders(ctx, receipt.ID, times)
+}
+
+// datedFolders gives folders that came without what is in them their write times again, which filling them changed,
+// and keeps the write times that the standing ones have now.
+func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) error {
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	for n := len(receipt.Items) - 1; n >= 0; n-- {
+		item := receipt.Items[n]
+		if item.Outcome != catalogue.ItemDone || levelOf(item) < 0 {
+			continue
+		}
+		it, err := load(item)
+		if err != nil {
+			return err
+		}
+		r.dateBack(open, map[place.Place]time.Time{item.To: it.work.Before.Written})
+	}
+	before, err := r.Site.Catalogue.Folders(ctx, receipt.ID)
+	if err != nil {
+		return err
+	}
+	after := map[place.Place]time.Time{}
+	for p := range before {
+		if info, err := open.lstat(p); err == nil {
+			after[p] = info.Written
+		}
+	}
+	return r.Site.Catalogue.SaveFoldersAfter(ctx, receipt.ID, after)
+}
+
+// untouchedFolders returns the folders that nobody has written in since a bring-back, with their write times from before.
+func (r *Restorer) untouchedFolders(open *handles, receipt int64) map[place.Place]time.Time {
+	folders, err := r.Site.Catalogue.Folders(open.ctx, receipt)
+	if err != nil {
+		return nil // their times stay those of the undo
+	}
+	untouched := map[place.Place]time.Time{}
+	for p, times := range folders {
+		if info, err := open.lstat(p); err == nil && info.Written.Equal(times.After) {
+			untouched[p] = times.Before
+		}
+	}
+	return untouched
+}
+
+// dateBack sets folders' write times. One that cannot be set stays as it is: nothing hangs on it.
+func (r *Restorer) dateBack(open *handles, times map[place.Place]time.Time) {
+	for p, at := range times {
+		if p.Path == "/" || at.IsZero() {
+			continue
+		}
+		folder, err := open.parent(p)
+		if err != nil {
+			continue
+		}
+		info, err := folder.Lstat(p.Name())
+		if err != nil {
+			continue
+		}
+		_ = folder.SetMeta(p.Name(), reach.Meta{Mode: info.Mode, UID: info.UID, GID: info.GID, Written: at})
+	}
+}

@@ -1,0 +1,252 @@
+package service
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"net/http"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/trails"
+)
+
+// fromQuery reads a place from query parameters.
+func fromQuery(machine string, path, pathBytes *string) (place.Place, error) {
+	raw := value(path)
+	if pathBytes != nil {
+		decoded, err := base64.StdEncoding.DecodeString(*pathBytes)
+		if err != nil {
+			return place.Place{}, badRequest("path_bytes is not base64.", "Take it as the service gave it.")
+		}
+		raw = string(decoded)
+	}
+	clean, err := place.Clean(raw)
+	if err != nil || machine == "" {
+		return place.Place{}, badRequest(fmt.Sprintf("%s:%s is no place.", machine, place.Readable(raw)), "Give a machine and an absolute path without \"..\".")
+	}
+	return place.Place{Machine: machine, Path: clean}, nil
+}
+
+// GetTrail shows everything known of one place.
+func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObject) (api.GetTrailResponseObject, error) {
+	p, err := fromQuery(request.Params.Machine, request.Params.Path, request.Params.PathBytes)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.trails.Trail(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.catalogue.Machine(ctx, p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]int64, len(t.Facts))
+	for i, f := range t.Facts {
+		ids[i] = f.Copy
+	}
+	copies, err := s.catalogue.Copies(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	a := api.GetTrail200JSONResponse{Place: toPlace(p), Names: []api.Place{}, Versions: []api.TrailVersion{}, Events: []api.TrailEvent{}, Lanes: []api.TrailLane{}, Notes: t.Notes, Zone: m.Zone}
+	for _, n := range t.Names {
+		a.Names = append(a.Names, toPlace(n.Place))
+	}
+	for i := range t.Versions {
+		a.Versions = append(a.Versions, toVersion(&t, i, copies))
+	}
+	for _, e := range t.Events {
+		event := api.TrailEvent{At: e.At, After: optionalTime(e.After), Kind: api.TrailEventKind(e.Kind), Text: e.Text}
+		if e.From != (place.Place{}) {
+			from := toPlace(e.From)
+			event.From = &from
+		}
+		if e.To != (place.Place{}) {
+			to := toPlace(e.To)
+			event.To = &to
+		}
+		a.Events = append(a.Events, event)
+	}
+	for _, store := range t.Stores {
+		a.Lanes = append(a.Lanes, toLane(store))
+	}
+	return a, nil
+}
+
+func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion {
+	v := &t.Versions[i]
+	a := api.TrailVersion{Sha256: optional(v.SHA256), WrittenAt: optionalTime(v.Written), ArrivedAt: v.Arrived.UTC(), FirstSeenAt: v.First.UTC(), LastSeenAt: v.LastSeen.UTC(),
+		SupersededAt: optionalTime(v.Superseded), After: optionalTime(v.After), Current: v.Superseded.IsZero(), Copies: []api.Copy{}, Place: toPlace(v.Place),
+		Type: api.EntryType(v.Type), Content: v.Content, Doubt: optional(v.Doubt)}
+	if v.Size >= 0 && v.Type != plan.Folder {
+		size := v.Size
+		a.Size = &size
+	}
+	if v.Hidden {
+		a.Hidden = &v.Hidden
+	}
+	for _, n := range v.Seen {
+		c := copies[n]
+		if c.SHA256 == "" {
+			c.SHA256 = t.Facts[n].SHA256
+		}
+		a.Copies = append(a.Copies, toCopy(c))
+	}
+	return a
+}
+
+func toLane(s *catalogue.Store) api.TrailLane {
+	a := api.TrailLane{Source: toSourceRef(s.Source), At: place.Readable(s.Source.At), AtMachine: s.Source.AtMachine, Live: s.Source.Live, Captures: s.Captures, Held: make([]bool, len(s.Captures))}
+	if a.Captures == nil {
+		a.Captures = s.Held
+	}
+	held := map[int64]bool{}
+	for _, h := range s.Held {
+		held[h.UnixNano()] = true
+	}
+	for i, c := range s.Captures {
+		a.Held[i] = held[c.UnixNano()]
+	}
+	return a
+}
+
+// GetFolder shows a folder as of a moment.
+func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObject) (api.GetFolderResponseObject, error) {
+	q := request.Params
+	p, err := fromQuery(q.Machine, q.Path, q.PathBytes)
+	if err != nil {
+		return nil, err
+	}
+	f, err := s.trails.Folder(ctx, p, value(q.AsOf), value(q.Against))
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.catalogue.Machine(ctx, p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	a := api.GetFolder200JSONResponse{Place: toPlace(p), AsOf: q.AsOf, Against: q.Against, Zone: m.Zone, Moments: make([]api.FolderMoment, len(f.Moments)), Rows: make([]api.FolderRow, len(f.Rows))}
+	counts := map[trails.State]*int{trails.Same: &a.Same, trails.Changed: &a.Changed, trails.Missing: &a.Missing, trails.Added: &a.Added, trails.Moved: &a.Moved}
+	for _, e := range f.Entries {
+		if e.Type != plan.Folder {
+			*counts[e.State]++
+		}
+	}
+	entries := f.Entries
+	if !value(q.Deep) {
+		entries = f.Level()
+	}
+	a.Entries = make([]api.FolderEntry, len(entries))
+	for i, e := range entries {
+		a.Entries[i] = toEntry(p, e)
+	}
+	for i, moment := range f.Moments {
+		a.Moments[i] = api.FolderMoment{At: moment.At, Changed: moment.Changed}
+	}
+	for i, r := range f.Rows {
+		cells := make([]byte, len(r.Cells))
+		for k, c := range r.Cells {
+			cells[k] = byte(c)
+		}
+		a.Rows[i] = api.FolderRow{Name: place.Readable(r.Name), Type: api.EntryType(r.Type), Cells: string(cells)}
+	}
+	return a, nil
+}
+
+func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
+	a := api.FolderEntry{Name: place.Readable(e.Path), Path: toPlace(place.Place{Machine: folder.Machine, Path: place.Join(folder.Path, e.Path)}), Type: api.EntryType(e.Type),
+		State: api.EntryState(e.State), WrittenAt: optionalTime(e.Written), Sha256: optional(e.SHA256), Proved: e.Proved, MovedTo: optional(place.Readable(e.MovedTo))}
+	if e.Size >= 0 {
+		size := e.Size
+		a.Size = &size
+	}
+	if e.Copy != 0 {
+		a.Copy = optional(restore.CopyID(e.Copy))
+	}
+	return a
+}
+
+// Compare compares a copy with another, or with what stands at its place now.
+func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject) (api.CompareResponseObject, error) {
+	left, err := s.copyOf(ctx, request.Params.Left)
+	if err != nil {
+		return nil, err
+	}
+	l, err := s.openCopy(ctx, left)
+	if err != nil {
+		return nil, err
+	}
+	defer l.Close()
+	a := api.Compare200JSONResponse{Left: toCopy(left)}
+	right, name := source.Content{}, left.Place.Name()
+	if request.Params.Right == "now" {
+		standing := toPlace(left.Place)
+		a.RightPlace = &standing
+		right, err = s.trails.Standing(ctx, left.Place)
+	} else {
+		var c catalogue.Copy
+		if c, err = s.copyOf(ctx, request.Params.Right); err == nil {
+			shown := toCopy(c)
+			a.Right, name = &shown, c.Place.Name()
+			right, err = s.openCopy(ctx, c)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer right.Close()
+	c, err := trails.Compare(ctx, left.Place.Name(), l, name, right)
+	if err != nil {
+		return nil, &problem{Status: http.StatusGone, Title: "They cannot be compared", Detail: restore.Explain(err) + ".", Next: "Peek at each, or look for other copies with find."}
+	}
+	fillComparison((*api.Comparison)(&a), c)
+	return a, nil
+}
+
+func fillComparison(a *api.Comparison, c compare.Comparison) {
+	a.By, a.Summary, a.Cut, a.Notes = api.ComparisonBy(c.By), c.Summary, c.Cut, list(c.Notes)
+	a.Blocks, a.Cells, a.Entries = make([]api.ComparedBlock, len(c.Blocks)), make([]api.ComparedCell, len(c.Cells)), make([]api.ComparedEntry, len(c.Entries))
+	if c.Differs >= 0 {
+		a.DiffersAt = &c.Differs
+	}
+	for i, b := range c.Blocks {
+		a.Blocks[i] = api.ComparedBlock{Change: api.ComparedBlockChange(b.Change), LeftNumber: optional(b.LeftNumber), RightNumber: optional(b.RightNumber),
+			Left: optional(b.Left), Right: optional(b.Right), LeftWords: toWords(b.LeftWords), RightWords: toWords(b.RightWords), Count: optional(b.Count)}
+	}
+	for i, cell := range c.Cells {
+		a.Cells[i] = api.ComparedCell{Sheet: cell.Sheet, Address: cell.Address, Left: cell.Left, Right: cell.Right}
+	}
+	for i, e := range c.Entries {
+		a.Entries[i] = api.ComparedEntry{Path: e.Path, Change: api.ComparedEntryChange(e.Change)}
+		if e.Left >= 0 {
+			a.Entries[i].Left = &c.Entries[i].Left
+		}
+		if e.Right >= 0 {
+			a.Entries[i].Right = &c.Entries[i].Right
+		}
+	}
+	if p := c.Picture; p != nil {
+		a.Picture = &api.ComparedPicture{LeftWidth: p.Left.X, LeftHeight: p.Left.Y, RightWidth: p.Right.X, RightHeight: p.Right.Y, Share: float32(p.Share), Regions: []api.ComparedRegion{}}
+		for _, r := range p.Regions {
+			a.Picture.Regions = append(a.Picture.Regions, api.ComparedRegion{X: r.Min.X, Y: r.Min.Y, Width: r.Dx(), Height: r.Dy()})
+		}
+	}
+}
+
+func toWords(words []compare.Word) *[]api.ComparedWord {
+	if len(words) == 0 {
+		return nil
+	}
+	all := make([]api.ComparedWord, len(words))
+	for i, w := range words {
+		all[i] = api.ComparedWord{Text: w.Text, Marked: w.Marked}
+	}
+	return &all
+}
