@@ -3,12 +3,14 @@ import { Navigate, Route, Routes } from "react-router";
 import styled from "styled-components";
 import { session } from "./api/queries";
 import { DeskPage } from "./desk/DeskPage";
+import { FolderPage } from "./folder/FolderPage";
 import { FindPage } from "./find/FindPage";
 import { Band } from "./parts/Band";
 import { Tray } from "./parts/Tray";
 import { ReceiptsPage } from "./receipts/ReceiptsPage";
 import { SelectionProvider } from "./selection";
 import { SignInPage } from "./signin/SignInPage";
+import { TrailPage } from "./trail/TrailPage";
 
 const Frame = styled.div`
   display: grid;
@@ -35,6 +37,8 @@ export function App() {
           <Routes>
             <Route path="/" element={<DeskPage />} />
             <Route path="/find" element={<FindPage />} />
+            <Route path="/trail" element={<TrailPage />} />
+            <Route path="/folder" element={<FolderPage />} />
             <Route path="/receipts" element={<ReceiptsPage />} />
             <Route path="/receipts/:id" element={<ReceiptsPage />} />
             <Route path="*" element={<Navigate to="/" replace />} />

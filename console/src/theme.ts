@@ -36,6 +36,7 @@ export const GlobalStyle = createGlobalStyle`
   h1 { font-size: 20px; line-height: 28px; font-weight: 650; }
   h2 { font-weight: 650; }
   ul, ol { list-style: none; }
+  a { color: inherit; text-underline-offset: 3px; }
   button, input, select { font: inherit; color: inherit; }
   input[type="checkbox"] { accent-color: ${tokens.ink}; }
   td, th { font-variant-numeric: tabular-nums; }

@@ -24,6 +24,13 @@ export function ago(iso: string, now = new Date()): string {
   return `${distance(now.getTime() - new Date(iso).getTime())} ago`;
 }
 
+/** How far a moment is from the loss, or from now where no loss is named. */
+export function relative(iso: string, loss: string | null, now = new Date()): string {
+  if (!loss) return ago(iso, now);
+  const apart = new Date(loss).getTime() - new Date(iso).getTime();
+  return `${distance(apart)} ${apart >= 0 ? "before" : "after"} the loss`;
+}
+
 export function expiry(iso: string | null | undefined, now = new Date()): { text: string; soon: boolean } {
   if (!iso) return { text: "does not expire", soon: false };
   const left = new Date(iso).getTime() - now.getTime();

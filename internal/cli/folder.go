@@ -117,7 +117,10 @@ func (s *session) showGrid(f api.Folder) {
 	wide, quiet := 0, 0
 	var rows []api.FolderRow
 	for _, r := range f.Rows {
-		if !strings.ContainsAny(r.Cells[first:], "#>") && !strings.Contains(strings.Trim(r.Cells[first:], "."), ".") && strings.Count(r.Cells[first:], "-") == len(moments) {
+		switch shown := r.Cells[first:]; {
+		case !strings.ContainsAny(shown, "#>-"):
+			continue // not there in any of these moments
+		case strings.Count(shown, "-") == len(shown):
 			quiet++
 			continue
 		}

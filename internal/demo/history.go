@@ -161,7 +161,12 @@ func (m *machine) snapshots(dir string, now time.Time) error {
 		if err := os.MkdirAll(name, 0o755); err != nil {
 			return err
 		}
-		folders := map[string]int{}
+		folders := m.emptied(at)
+		for folder := range folders {
+			if err := os.MkdirAll(filepath.Join(name, folder), 0o755); err != nil {
+				return err
+			}
+		}
 		for path, i := range here {
 			to := filepath.Join(name, path)
 			for f := filepath.Dir(path); f != "/" && folders[f] == 0; f = filepath.Dir(f) {
@@ -194,6 +199,21 @@ func (m *machine) snapshots(dir string, now time.Time) error {
 		before, beforeDir = here, name
 	}
 	return own(dir, 0, now)
+}
+
+// emptied lists folders that still stand though what was in them is gone, each with its owner's number and one.
+func (m *machine) emptied(at time.Time) map[string]int {
+	folders := map[string]int{}
+	for _, p := range m.past {
+		folder := filepath.Dir(p.path)
+		if p.until.IsZero() || p.until.After(at) || !strings.HasPrefix(folder, "/home/") {
+			continue
+		}
+		if info, err := os.Stat(m.at(folder)); err == nil && info.IsDir() {
+			folders[folder] = 1 + p.uid
+		}
+	}
+	return folders
 }
 
 func (m *machine) write(to string, p past) error {

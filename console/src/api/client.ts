@@ -11,6 +11,14 @@ export type Place = Schemas["Place"];
 export type Preview = Schemas["Preview"];
 export type Receipt = Schemas["Receipt"];
 export type ReceiptItem = Schemas["ReceiptItem"];
+export type Trail = Schemas["Trail"];
+export type TrailVersion = Schemas["TrailVersion"];
+export type TrailLane = Schemas["TrailLane"];
+export type Folder = Schemas["Folder"];
+export type FolderEntry = Schemas["FolderEntry"];
+export type FolderRow = Schemas["FolderRow"];
+export type Comparison = Schemas["Comparison"];
+export type Only = Schemas["Only"];
 export type ClashRule = Schemas["ClashRule"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1", credentials: "same-origin" });

@@ -1,7 +1,8 @@
 // One query for each thing the console reads.
 import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
 import type { operations } from "./schema";
-import { ask, client } from "./client";
+import { placeQuery } from "../places";
+import { ask, client, type Place } from "./client";
 
 export type FindQuery = NonNullable<operations["findCopies"]["parameters"]["query"]>;
 
@@ -34,3 +35,17 @@ export const firstCopies = (query: FindQuery) =>
 
 export const preview = (id: string) =>
   queryOptions({ queryKey: ["preview", id], queryFn: () => ask(client.GET("/copies/{id}/preview", { params: { path: { id } } })), retry: false });
+
+export const trail = (place: Place) =>
+  queryOptions({ queryKey: ["trail", place], queryFn: () => ask(client.GET("/trail", { params: { query: placeQuery(place) } })), retry: false });
+
+export const folder = (place: Place, asOf: string | undefined) =>
+  queryOptions({
+    queryKey: ["folder", place, asOf],
+    queryFn: () => ask(client.GET("/folder", { params: { query: { ...placeQuery(place), ...(asOf ? { as_of: asOf } : {}) } } })),
+    retry: false,
+    placeholderData: (before) => (before?.place.path === place.path && before.place.machine === place.machine ? before : undefined),
+  });
+
+export const comparison = (left: string, right: string) =>
+  queryOptions({ queryKey: ["comparison", left, right], queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right } } })), retry: false });

@@ -283,6 +283,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/trail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything known of one place over time, under its other names too */
+        get: operations["getTrail"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/folder": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A folder as it stood at a moment, put together from all sources */
+        get: operations["getFolder"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/comparison": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How two copies differ, in the terms of what they are */
+        get: operations["compare"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/bring-backs": {
         parameters: {
             query?: never;
@@ -428,6 +479,9 @@ export interface components {
             /** @description The machine on which the location is */
             at_machine: string;
             drive?: string;
+            /** @description strftime pattern of the names of points in time */
+            named?: string;
+            exclusions?: string[];
             zone?: string;
             maps?: string[];
             retention_days: number;
@@ -448,8 +502,12 @@ export interface components {
         NewSource: {
             machine: string;
             kind: string;
-            /** @description A path on the machine, or other-machine:/path */
-            at: string;
+            /** @description A path on the machine, or other-machine:/path; of a live source the homes where left out */
+            at?: string;
+            /** @description strftime pattern of the names of points in time; worked out where left out */
+            named?: string;
+            /** @description Patterns of names */
+            exclusions?: string[];
             zone?: string;
             maps?: string[];
             retention_days?: number;
@@ -465,6 +523,8 @@ export interface components {
             suggestions: components["schemas"]["Suggestion"][];
         };
         NewSurvey: {
+            /** @description Also digest all content not yet known */
+            read_all?: boolean;
             machines?: string[];
             source?: string;
         };
@@ -527,7 +587,10 @@ export interface components {
         EntryType: "file" | "folder" | "link" | "other";
         /** @enum {string} */
         FileClass: "documents" | "spreadsheets" | "drawings" | "pictures" | "contacts" | "calendars" | "mail" | "archives" | "sound" | "video" | "programs" | "folders" | "other";
-        /** @enum {string} */
+        /**
+         * @description Of its place today: the same stands there, nothing does, or something else does
+         * @enum {string}
+         */
         CopyState: "present" | "gone" | "changed";
         /** @enum {string} */
         Sort: "gone" | "written" | "name" | "size" | "expires";
@@ -553,12 +616,12 @@ export interface components {
             written_at: string | null;
             /**
              * Format: date-time
-             * @description When a survey first saw it
+             * @description The capture that first showed it: a survey, or one of a store's points in time
              */
             captured_at: string;
             /**
              * Format: date-time
-             * @description When a survey last saw it
+             * @description The capture that last showed it
              */
             last_seen_at: string;
             /**
@@ -580,6 +643,208 @@ export interface components {
             lies_at: components["schemas"]["Place"];
             /** @description The folder copy that it lies in */
             item_of?: string;
+            /** @description Where a link points */
+            target?: string;
+        };
+        TrailVersion: {
+            sha256: string | null;
+            /** Format: int64 */
+            size: number | null;
+            /** Format: date-time */
+            written_at: string | null;
+            /**
+             * Format: date-time
+             * @description From when it was current
+             */
+            arrived_at: string;
+            /**
+             * Format: date-time
+             * @description The first capture that showed it
+             */
+            first_seen_at: string;
+            /**
+             * Format: date-time
+             * @description The last capture that did; until then it is proved, afterwards assumed
+             */
+            last_seen_at: string;
+            /**
+             * Format: date-time
+             * @description When something else or nothing took its place; null while it stands
+             */
+            superseded_at: string | null;
+            /**
+             * Format: date-time
+             * @description The last capture that still showed something else, or nothing
+             */
+            after?: string | null;
+            /** @description It stands there now */
+            current: boolean;
+            copies: components["schemas"]["Copy"][];
+            place: components["schemas"]["Place"];
+            type: components["schemas"]["EntryType"];
+            /** @description Equal for equal contents */
+            content: number;
+            /** @description Why its recorded write time is not believed */
+            doubt?: string;
+            /** @description Of the size and write time of the one before, and yet another content */
+            hidden?: boolean;
+        };
+        TrailEvent: {
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: date-time
+             * @description It happened after this and not later than at; missing where at is exact
+             */
+            after?: string;
+            /** @enum {string} */
+            kind: "removed" | "returned" | "moved" | "gap" | "hidden-change" | "clock" | "redirected" | "type";
+            text: string;
+            from?: components["schemas"]["Place"];
+            to?: components["schemas"]["Place"];
+        };
+        TrailLane: {
+            source: components["schemas"]["SourceRef"];
+            at: string;
+            at_machine: string;
+            live: boolean;
+            captures: string[];
+            /** @description Whether the capture of the same number can still be read */
+            held: boolean[];
+        };
+        Trail: {
+            place: components["schemas"]["Place"];
+            /** @description All places that it was known under, the one asked for first */
+            names: components["schemas"]["Place"][];
+            /** @description In order of arrival; the same content can come again */
+            versions: components["schemas"]["TrailVersion"][];
+            events: components["schemas"]["TrailEvent"][];
+            lanes: components["schemas"]["TrailLane"][];
+            notes: string[];
+            /** @description The machine's time zone */
+            zone: string;
+        };
+        /**
+         * @description Against the other moment: missing was there and is not in it, added the other way round
+         * @enum {string}
+         */
+        EntryState: "same" | "changed" | "missing" | "added" | "moved";
+        FolderEntry: {
+            name: string;
+            path: components["schemas"]["Place"];
+            type: components["schemas"]["EntryType"];
+            /** @description What it is read from; null where only the record is left, and for what is only in the other moment */
+            copy: string | null;
+            state: components["schemas"]["EntryState"];
+            /** Format: int64 */
+            size: number | null;
+            /** Format: date-time */
+            written_at: string | null;
+            sha256: string | null;
+            /** @description False where nobody looked between and the version is assumed */
+            proved: boolean;
+            /** @description Where it is in the other moment, relative to the folder */
+            moved_to?: string;
+        };
+        FolderMoment: {
+            /** Format: date-time */
+            at: string;
+            /** @description How many entries under the folder changed then */
+            changed: number;
+        };
+        FolderRow: {
+            name: string;
+            type: components["schemas"]["EntryType"];
+            /** @description One character a moment: . not there, - as before, # new or other content, > moved here or away */
+            cells: string;
+        };
+        Folder: {
+            place: components["schemas"]["Place"];
+            /**
+             * Format: date-time
+             * @description null is now
+             */
+            as_of: string | null;
+            /**
+             * Format: date-time
+             * @description null is now
+             */
+            against: string | null;
+            entries: components["schemas"]["FolderEntry"][];
+            moments: components["schemas"]["FolderMoment"][];
+            rows: components["schemas"]["FolderRow"][];
+            /** @description Files below the folder in this state */
+            missing: number;
+            changed: number;
+            added: number;
+            moved: number;
+            same: number;
+            zone: string;
+        };
+        ComparedBlock: {
+            /** @enum {string} */
+            change: "same" | "added" | "removed" | "changed" | "folded";
+            left_number?: number;
+            right_number?: number;
+            left?: string;
+            right?: string;
+            left_words?: components["schemas"]["ComparedWord"][];
+            right_words?: components["schemas"]["ComparedWord"][];
+            /** @description Unchanged blocks left out */
+            count?: number;
+        };
+        ComparedWord: {
+            text: string;
+            marked: boolean;
+        };
+        ComparedCell: {
+            sheet: string;
+            address: string;
+            left: string;
+            right: string;
+        };
+        ComparedEntry: {
+            path: string;
+            /** @enum {string} */
+            change: "added" | "removed" | "changed";
+            /** Format: int64 */
+            left?: number;
+            /** Format: int64 */
+            right?: number;
+        };
+        ComparedRegion: {
+            x: number;
+            y: number;
+            width: number;
+            height: number;
+        };
+        ComparedPicture: {
+            left_width: number;
+            left_height: number;
+            right_width: number;
+            right_height: number;
+            regions: components["schemas"]["ComparedRegion"][];
+            share: number;
+        };
+        Comparison: {
+            left: components["schemas"]["Copy"];
+            /** @description null where it is compared with what stands there now */
+            right: components["schemas"]["Copy"] | null;
+            right_place?: components["schemas"]["Place"];
+            /** @enum {string} */
+            by: "nothing" | "lines" | "paragraphs" | "cells" | "pictures" | "listing" | "bytes";
+            summary: string;
+            blocks: components["schemas"]["ComparedBlock"][];
+            cells: components["schemas"]["ComparedCell"][];
+            entries: components["schemas"]["ComparedEntry"][];
+            picture?: components["schemas"]["ComparedPicture"];
+            /**
+             * Format: int64
+             * @description Offset of the first differing byte
+             */
+            differs_at: number | null;
+            cut: boolean;
+            notes: string[];
         };
         CopyList: {
             copies: components["schemas"]["Copy"][];
@@ -615,13 +880,23 @@ export interface components {
         };
         /** @enum {string} */
         ClashRule: "keep-both" | "set-aside" | "skip";
+        /** @description Either copies, or a place as of a moment */
         NewBringBack: {
-            copies: string[];
+            copies?: string[];
+            place?: components["schemas"]["Destination"];
+            /** Format: date-time */
+            as_of?: string;
+            only?: components["schemas"]["Only"];
             to?: components["schemas"]["Destination"];
             clash?: components["schemas"]["ClashRule"];
             /** @default false */
             dry_run: boolean;
         };
+        /**
+         * @description Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
+         * @enum {string}
+         */
+        Only: "missing" | "changed" | "exact";
         /** @description Into the folder where one stands there or the path ends in a slash, else as this path */
         Destination: {
             machine: string;
@@ -630,7 +905,7 @@ export interface components {
             path_bytes?: string;
         };
         /** @enum {string} */
-        Action: "move" | "copy" | "skip" | "refuse";
+        Action: "move" | "copy" | "skip" | "refuse" | "set-aside";
         PlanItem: {
             copy: string;
             from: components["schemas"]["Place"];
@@ -715,6 +990,11 @@ export interface components {
     parameters: {
         Id: string;
         MachineName: string;
+        PlaceMachine: string;
+        /** @description An absolute path */
+        PlacePath: string;
+        /** @description The path in base64 where it is not valid UTF-8 */
+        PlacePathBytes: string;
         Limit: number;
         Cursor: string;
     };
@@ -1222,6 +1502,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Preview"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getTrail: {
+        parameters: {
+            query: {
+                machine: components["parameters"]["PlaceMachine"];
+                /** @description An absolute path */
+                path?: components["parameters"]["PlacePath"];
+                /** @description The path in base64 where it is not valid UTF-8 */
+                path_bytes?: components["parameters"]["PlacePathBytes"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The trail */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trail"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getFolder: {
+        parameters: {
+            query: {
+                machine: components["parameters"]["PlaceMachine"];
+                /** @description An absolute path */
+                path?: components["parameters"]["PlacePath"];
+                /** @description The path in base64 where it is not valid UTF-8 */
+                path_bytes?: components["parameters"]["PlacePathBytes"];
+                /** @description The moment; now where left out */
+                as_of?: string;
+                /** @description The moment to compare with; now where left out */
+                against?: string;
+                /** @description Everything below it, not only one level */
+                deep?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The folder */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Folder"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    compare: {
+        parameters: {
+            query: {
+                /** @description A copy's id */
+                left: string;
+                /** @description A copy's id, or now for what stands at the first one's place */
+                right: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Comparison"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3,13 +3,13 @@ import { useEffect, useState } from "react";
 import { Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
-import { ask, client, type ClashRule, type Copy, type Job } from "../api/client";
+import { ask, client, type ClashRule, type Copy, type Job, type Only, type Place } from "../api/client";
 import { useJob } from "../api/useJob";
 import { Plain, Primary, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
 import { Progress } from "../parts/Progress";
 import { tokens } from "../theme";
-import { bytes, counted } from "../when";
+import { absolute, bytes, counted } from "../when";
 import { Choices, type Where } from "./Choices";
 import { PlanTable } from "./PlanTable";
 
@@ -40,26 +40,37 @@ const Actions = styled.div`
   margin-top: 16px;
 `;
 
+/** What is brought back: copies, or a place as it stood at a moment. */
+export type What = { copies: Copy[] } | { place: Place; as_of: string; only: Only };
+
+const requestOf = (what: What) => ("copies" in what ? { copies: what.copies.map((c) => c.id) } : what);
+
+function titleOf(what: What): string {
+  if ("copies" in what) return `Bring back ${counted(what.copies.length, "copy", "copies")}`;
+  const amounts = { missing: "what is missing of", changed: "what is missing or changed of", exact: "exactly" };
+  return `Bring back ${amounts[what.only]} ${what.place.path} as of ${absolute(what.as_of)}`;
+}
+
 /** Shows what bringing copies back would write, clashes settled, and carries it out once that is agreed. */
-export function BringBackDialog({ copies, close, done }: { copies: Copy[]; close: () => void; done: () => void }) {
+export function BringBackDialog({ what, close, done }: { what: What; close: () => void; done: () => void }) {
   const [clash, setClash] = useState<ClashRule>("keep-both");
   const [where, setWhere] = useState<Where>(null);
   const begin = useMutation({
-    mutationFn: () => ask(client.POST("/bring-backs", { body: { copies: copies.map((c) => c.id), clash, dry_run: false, ...(where ? { to: where } : {}) } })) as Promise<Job>,
+    mutationFn: () => ask(client.POST("/bring-backs", { body: { ...requestOf(what), clash, dry_run: false, ...(where ? { to: where } : {}) } })) as Promise<Job>,
   });
   return (
     <Over isOpen isDismissable={!begin.isPending} onOpenChange={(open) => open || close()}>
       <Box>
         <Dialog>
           <Heading slot="title" level={1}>
-            Bring back {counted(copies.length, "copy", "copies")}
+            {titleOf(what)}
           </Heading>
           {begin.data ? (
             <Carrying job={begin.data} close={close} done={done} />
           ) : (
             <>
               <Choices clash={clash} setClash={setClash} setWhere={setWhere} />
-              <Planned copies={copies} clash={clash} where={where} begin={() => begin.mutate()} busy={begin.isPending} close={close} />
+              <Planned what={what} clash={clash} where={where} begin={() => begin.mutate()} busy={begin.isPending} close={close} />
               {begin.error && <Failure problem={begin.error} />}
             </>
           )}
@@ -70,7 +81,7 @@ export function BringBackDialog({ copies, close, done }: { copies: Copy[]; close
 }
 
 interface PlannedProps {
-  copies: Copy[];
+  what: What;
   clash: ClashRule;
   where: Where;
   begin: () => void;
@@ -78,21 +89,21 @@ interface PlannedProps {
   close: () => void;
 }
 
-function Planned({ copies, clash, where, begin, busy, close }: PlannedProps) {
-  const ids = copies.map((c) => c.id);
+function Planned({ what, clash, where, begin, busy, close }: PlannedProps) {
+  const request = requestOf(what);
   const plan = useQuery({
-    queryKey: ["plan", ids, clash, where],
-    queryFn: () => ask(client.POST("/bring-backs", { body: { copies: ids, clash, dry_run: true, ...(where ? { to: where } : {}) } })),
+    queryKey: ["plan", request, clash, where],
+    queryFn: () => ask(client.POST("/bring-backs", { body: { ...request, clash, dry_run: true, ...(where ? { to: where } : {}) } })),
     retry: false,
     staleTime: 0,
   });
   const items = plan.data && "items" in plan.data ? plan.data.items : [];
-  const writes = items.filter((i) => i.action === "move" || i.action === "copy").length;
+  const writes = items.filter((i) => i.action === "move" || i.action === "copy" || i.action === "set-aside").length;
   return (
     <>
       {plan.error && <Failure problem={plan.error} retry={() => void plan.refetch()} />}
       {plan.isPending && <Quiet>Working out the plan …</Quiet>}
-      {plan.data && "items" in plan.data && <PlanTable items={items} />}
+      {plan.data && "items" in plan.data && (items.length > 0 ? <PlanTable items={items} /> : <p role="status">There is nothing to bring back: everything stands as it did.</p>)}
       <Actions>
         {plan.data && "items" in plan.data && (
           <Quiet>

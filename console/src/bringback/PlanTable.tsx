@@ -14,7 +14,7 @@ const Table = styled.table`
   th:nth-child(2), td:nth-child(2) { text-align: right; white-space: nowrap; }
 `;
 
-const does = { move: "Move", copy: "Copy", skip: "Skip", refuse: "Cannot" };
+const does = { move: "Move", copy: "Copy", skip: "Skip", refuse: "Cannot", "set-aside": "Set aside" };
 
 /** The plan, a row an item, with every clash and how it is settled. */
 export function PlanTable({ items }: { items: PlanItem[] }) {
@@ -32,7 +32,7 @@ export function PlanTable({ items }: { items: PlanItem[] }) {
         </thead>
         <tbody>
           {sorted.slice(0, shown).map((i) => (
-            <tr key={i.copy}>
+            <tr key={`${i.copy} ${i.to.path}`}>
               <td>{i.action === "refuse" ? <Care>{does.refuse}</Care> : does[i.action]}</td>
               <td>{bytes(i.size)}</td>
               <td>

@@ -94,6 +94,11 @@ function showFocused(target: EventTarget, show: (id: string) => void) {
   if (id) show(id);
 }
 
+function when(c: Copy): string {
+  if (c.gone_at) return `deleted ${absolute(c.gone_at)}`;
+  return c.written_at ? `written ${absolute(c.written_at)}` : `seen ${absolute(c.last_seen_at)}`;
+}
+
 function CopyRow({ copy: c }: { copy: Copy }) {
   const end = expiry(c.expires_at);
   return (
@@ -110,11 +115,12 @@ function CopyRow({ copy: c }: { copy: Copy }) {
         </Place>
       </div>
       <Facts>
-        <div>{c.gone_at ? `deleted ${absolute(c.gone_at)}` : "no deletion time"}</div>
+        <div>{when(c)}</div>
         <div>
-          {c.readable ? end.soon ? <Care>{end.text}</Care> : <Quiet>{end.text}</Quiet> : <Care>only the record is left</Care>}
+          {c.readable ? end.soon ? <Care>{end.text}</Care> : <Quiet>{c.expires_at ? end.text : c.source.kind}</Quiet> : <Care>only the record is left</Care>}
           <Quiet>
             {" · "}
+            {c.state === "gone" ? "" : `${c.state} · `}
             {c.person ?? "nobody known"} · {bytes(c.size)}
           </Quiet>
         </div>

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import styled from "styled-components";
+import type { Schemas } from "../api/client";
 import { machines as machinesQuery } from "../api/queries";
 import { Plain } from "../parts/controls";
 import { tokens } from "../theme";
@@ -59,6 +60,7 @@ export function Filters() {
       <Choice label="Person" value={value("person")} change={change("person")} options={people} />
       <Choice label="Type" value={value("type")} change={change("type")} options={types} />
       <Choice label="State" value={value("state")} change={change("state")} options={["gone", "present", "changed"]} />
+      <Choice label="Found in" value={value("source")} change={change("source")} options={kinds(data)} />
       <Since value={value("gone_since")} change={change("gone_since")} />
       <label>
         Under the folder
@@ -81,6 +83,11 @@ export function Filters() {
       <Plain onPress={() => setParams(value("words") ? { words: value("words") } : {})}>Clear filters</Plain>
     </Form>
   );
+}
+
+/** The kinds of source that there are. */
+function kinds(data: Schemas["MachineList"] | undefined): string[] {
+  return [...new Set(data?.machines.flatMap((m) => m.sources.map((s) => s.kind)))].sort();
 }
 
 function Choice({ label, value, change, options }: { label: string; value: string; change: (v: string) => void; options: string[] }) {

@@ -1,10 +1,13 @@
+import { Link, useNavigate } from "react-router";
 import styled from "styled-components";
 import type { Copy } from "../api/client";
-import { Care, Quiet } from "../parts/controls";
+import { Care, Key, Quiet } from "../parts/controls";
 import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { PlaceText } from "../parts/PlaceText";
+import { folderLink, parentOf, trailLink } from "../places";
 import { tokens } from "../theme";
+import { useKey } from "../useKeys";
 import { absolute, ago, bytes, expiry } from "../when";
 
 const Facts = styled.dl`
@@ -38,6 +41,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
           ))}
         </Notes>
       )}
+      {c.origin_known && <Ways copy={c} />}
       <Facts>
         <dt>{c.origin_known ? "Came from" : "Lies at"}</dt>
         <dd>
@@ -45,7 +49,10 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
         </dd>
         <Fact name="Deleted" iso={c.gone_at} />
         <Fact name="Written" iso={c.written_at} />
-        <dt>Expires</dt>
+        <Fact name="Last seen" iso={c.last_seen_at} />
+        <dt>Now</dt>
+        <dd>{stateSentence[c.state]}</dd>
+        <dt>Kept</dt>
         <dd>
           {c.readable ? end.soon ? <Care>{end.text}</Care> : end.text : <Care>only the record is left</Care>}
           {c.readable && c.expires_at && <Quiet> · {absolute(c.expires_at)}</Quiet>}
@@ -63,6 +70,23 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
       </Facts>
       {c.readable ? <Peek key={c.id} id={c.id} /> : <Notice title="There is nothing to peek at.">Look for another copy of the same name.</Notice>}
     </article>
+  );
+}
+
+const stateSentence = { present: "the same stands there", gone: "nothing stands there", changed: "something else stands there" };
+
+/** The ways from a copy to all that is known of its place. */
+function Ways({ copy: c }: { copy: Copy }) {
+  const navigate = useNavigate();
+  const trail = c.type === "folder" ? folderLink(c.place) : trailLink(c.place);
+  useKey("t", () => void navigate(trail));
+  useKey("f", () => void navigate(folderLink(parentOf(c.place))));
+  return (
+    <p>
+      <Link to={trail}>{c.type === "folder" ? "The folder over time" : "Its trail"}</Link>
+      <Key>t</Key> &nbsp; <Link to={folderLink(parentOf(c.place))}>The folder it lay in</Link>
+      <Key>f</Key>
+    </p>
   );
 }
 

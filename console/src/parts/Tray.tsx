@@ -50,7 +50,7 @@ export function Tray() {
   return (
     <>
       {copies.length > 0 && <Selected copies={copies} drop={drop} clear={clear} open={open} />}
-      {chosen && <BringBackDialog copies={chosen} close={() => setChosen(undefined)} done={clear} />}
+      {chosen && <BringBackDialog what={{ copies: chosen }} close={() => setChosen(undefined)} done={clear} />}
     </>
   );
 }

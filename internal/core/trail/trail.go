@@ -323,7 +323,7 @@ func (b *builder) fold() []Version {
 	}
 	for _, t := range b.turns() {
 		if t.seen < 0 {
-			if !t.exact && b.shownElsewhere(t) {
+			if !t.exact && (b.shownElsewhere(t) || open >= 0 && !b.covers(t.source, all[open].Place)) {
 				continue
 			}
 			if open >= 0 || t.exact {

@@ -1,0 +1,93 @@
+import styled from "styled-components";
+import type { Trail, TrailVersion } from "../api/client";
+import { Care, Mono, Quiet } from "../parts/controls";
+import { tokens } from "../theme";
+import { absolute, bytes, relative } from "../when";
+import { samePlace } from "./layout";
+
+const Table = styled.table`
+  width: 100%;
+  border-collapse: collapse;
+  font-size: 14px;
+  line-height: 20px;
+  th { text-align: left; font-weight: 400; color: ${tokens.quiet}; border-bottom: 1px solid ${tokens.rule}; padding: 3px 12px 3px 0; white-space: nowrap; }
+  td { vertical-align: top; padding: 5px 12px 5px 0; border-bottom: 1px solid ${tokens.faint}; }
+  td:first-child, th:first-child { text-align: right; padding-left: 8px; }
+  td:nth-child(5) { white-space: nowrap; }
+  tbody tr { cursor: pointer; }
+  tr[aria-current="true"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
+`;
+
+const Copies = styled.ul`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 0 10px;
+`;
+
+interface Props {
+  trail: Trail;
+  version: number;
+  copy: string | undefined;
+  marked: string[];
+  loss: string | null;
+  choose: (version: number, copy?: string) => void;
+}
+
+/** The facts of the drawing as a table, newest first. */
+export function Versions({ trail, version, copy, marked, loss, choose }: Props) {
+  return (
+    <Table aria-label="Versions">
+      <thead>
+        <tr>
+          <th>Nr</th>
+          <th>Current from</th>
+          <th>Last seen</th>
+          <th>Until</th>
+          <th>Size</th>
+          <th>Copies</th>
+        </tr>
+      </thead>
+      <tbody>
+        {trail.versions
+          .map((v, i) => ({ v, i }))
+          .reverse()
+          .map(({ v, i }) => (
+            <tr key={i} aria-current={i === version} onClick={() => choose(i)}>
+              <td>{i + 1}</td>
+              <td>
+                {absolute(v.arrived_at)} <Quiet>· {relative(v.arrived_at, loss)}</Quiet>
+                <Remarks trail={trail} v={v} />
+              </td>
+              <td>{absolute(v.last_seen_at)}</td>
+              <td>{v.superseded_at ? absolute(v.superseded_at) : "stands"}</td>
+              <td>{bytes(v.size)}</td>
+              <td>
+                <Copies>
+                  {v.copies.map((c) => (
+                    <li key={c.id}>
+                      <Mono>{c.id}</Mono> {c.source.kind}
+                      {!c.readable && <Quiet> (record only)</Quiet>}
+                      {c.id === copy && i === version && <Quiet> ← chosen</Quiet>}
+                      {marked.includes(c.id) && <Quiet> ▾ marked</Quiet>}
+                    </li>
+                  ))}
+                </Copies>
+              </td>
+            </tr>
+          ))}
+      </tbody>
+    </Table>
+  );
+}
+
+function Remarks({ trail, v }: { trail: Trail; v: TrailVersion }) {
+  const again = trail.versions.some((w) => w !== v && w.content === v.content && w.arrived_at < v.arrived_at && samePlace(w.place, v.place));
+  return (
+    <>
+      {!samePlace(v.place, trail.place) && <Quiet as="div">as {v.place.path}</Quiet>}
+      {again && <Quiet as="div">the same content as before came back</Quiet>}
+      {v.hidden && <Care as="div">other content, though size and write time are the same</Care>}
+      {v.doubt && <Care as="div">recorded write time not believed: {v.doubt}</Care>}
+    </>
+  );
+}
