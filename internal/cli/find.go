@@ -82,7 +82,7 @@ func (s *session) find(ctx context.Context, params api.FindCopiesParams) error {
 }
 
 func (s *session) showCopies(found api.CopyList) {
-	t := table{head: []string{"COPY", "DELETED", "EXPIRES", "PERSON", "SIZE", "ORIGINAL PLACE"}, right: map[int]bool{4: true}}
+	t := table{head: []string{"COPY", "STATE", "FOUND IN", "WHEN", "EXPIRES", "PERSON", "SIZE", "ORIGINAL PLACE"}, right: map[int]bool{6: true}}
 	var remarks []string
 	for _, c := range found.Copies {
 		where := quoted(c.Place)
@@ -106,7 +106,15 @@ func (s *session) showCopies(found api.CopyList) {
 		if c.Size != nil {
 			bytes = size(*c.Size)
 		}
-		t.add(c.Id, s.at(c.GoneAt), expires, dash(text(c.Person)), bytes, where)
+		when := "deleted " + s.at(c.GoneAt)
+		switch {
+		case c.GoneAt != nil:
+		case c.WrittenAt != nil:
+			when = "written " + s.at(c.WrittenAt)
+		default:
+			when = "seen " + s.at(&c.LastSeenAt)
+		}
+		t.add(c.Id, string(c.State), c.Source.Kind, when, expires, dash(text(c.Person)), bytes, where)
 		for _, note := range c.Notes {
 			remarks = append(remarks, c.Id+": "+note)
 		}

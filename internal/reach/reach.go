@@ -120,6 +120,14 @@ type NewFile interface {
 	io.ReaderAt
 	io.Closer
 	Info() (Info, error)
+	// Skip leaves a hole of n bytes, which read as zeros.
+	Skip(n int64) error
+}
+
+// Cloner is a NewFile that can share another file's bytes instead of copying them.
+type Cloner interface {
+	// Clone makes the empty file share all bytes of another; false where the file system cannot.
+	Clone(from File) bool
 }
 
 // Sentinels that callers branch on, besides those of io/fs.

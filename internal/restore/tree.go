@@ -66,11 +66,17 @@ func (s standing) Content() (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return struct {
-		io.Reader
-		io.Closer
-	}{io.NewSectionReader(f, 0, math.MaxInt64), f}, nil
+	return fileContent{io.NewSectionReader(f, 0, math.MaxInt64), f}, nil
 }
+
+// fileContent is the content of a file that stands somewhere, whose bytes another on the same file system may share.
+type fileContent struct {
+	io.Reader
+	file reach.File
+}
+
+func (c fileContent) Close() error       { return c.file.Close() }
+func (c fileContent) Shared() reach.File { return c.file }
 
 func (s standing) Children() ([]named, func(), error) {
 	folder, err := s.folder.Enter(s.info.Name)
@@ -104,8 +110,13 @@ func (c contentOf) Meta() (reach.Meta, error) {
 func (c contentOf) Target() string { return c.content.Target }
 
 func (c contentOf) Content() (io.ReadCloser, error) {
-	return io.NopCloser(io.NewSectionReader(c.content.File, 0, math.MaxInt64)), nil
+	return lent{fileContent{io.NewSectionReader(c.content.File, 0, math.MaxInt64), c.content.File}}, nil
 }
+
+// lent is a fileContent whose file somebody else closes.
+type lent struct{ fileContent }
+
+func (lent) Close() error { return nil }
 
 func (c contentOf) Children() ([]named, func(), error) {
 	list, err := c.content.Folder.List(c.ctx)
@@ -226,13 +237,11 @@ func (w *written) file(ctx context.Context, o original, folder reach.Folder, nam
 	defer f.Close()
 	buffer := buffers.Get().(*[]byte)
 	defer buffers.Put(buffer)
-	h := sha256.New()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, h)}, struct{ io.Reader }{counted{ctx, content}}, *buffer)
+	n, sent, err := w.fill(ctx, content, f, *buffer)
 	if err != nil {
 		return err
 	}
-	sent := h.Sum(nil)
-	h.Reset()
+	h := sha256.New()
 	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, 0, n+1)}, *buffer); err != nil {
 		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
 	}
@@ -241,6 +250,48 @@ func (w *written) file(ctx context.Context, o original, folder reach.Folder, nam
 	}
 	w.digest, w.bytes = hex.EncodeToString(sent), w.bytes+n
 	return nil
+}
+
+// fill writes a content, long runs of zeros as holes, and returns its length and digest. Where the file system can share
+// the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's.
+func (w *written) fill(ctx context.Context, content io.Reader, f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
+	h := sha256.New()
+	cloned := false
+	if shared, ok := content.(interface{ Shared() reach.File }); ok {
+		if c, ok := f.(reach.Cloner); ok {
+			cloned = c.Clone(shared.Shared())
+		}
+	}
+	for {
+		if err := ctx.Err(); err != nil {
+			return n, nil, err
+		}
+		k, err := io.ReadFull(content, buffer)
+		piece := buffer[:k]
+		h.Write(piece)
+		n += int64(k)
+		switch {
+		case k == 0 || cloned:
+		case k == len(buffer) && allZero(piece):
+			if err := f.Skip(int64(k)); err != nil {
+				return n, nil, err
+			}
+		default:
+			if _, err := f.Write(piece); err != nil {
+				return n, nil, err
+			}
+		}
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return n, h.Sum(nil), nil
+		}
+		if err != nil {
+			return n, nil, err
+		}
+	}
+}
+
+func allZero(b []byte) bool {
+	return len(b) > 0 && b[0] == 0 && bytes.Equal(b[:len(b)-1], b[1:])
 }
 
 type counted struct {

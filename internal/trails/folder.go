@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -76,11 +77,12 @@ type Moment struct {
 // Folder is a folder as of a moment.
 type Folder struct {
 	Place   place.Place
-	AsOf    time.Time // zero: now
-	Against time.Time // zero: now
-	Entries []Entry   // by path
-	Moments []Moment  // oldest first
-	Rows    []Row     // of what is directly in it, by name
+	AsOf    time.Time   // zero: now
+	Against time.Time   // zero: now
+	Was     place.Place // the folder that it was before it came up here; zero where it was none
+	Entries []Entry     // by path
+	Moments []Moment    // oldest first
+	Rows    []Row       // of what is directly in it, by name
 }
 
 // Level returns the entries that lie directly in the folder; what is deeper shows in the state of the folders.
@@ -141,19 +143,39 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 		return f, err
 	}
 	a.saw(p.Path, top)
+	g := gatherer{r: r, ctx: ctx, stores: all, facts: map[place.Place][]catalogue.Fact{}}
+	var until time.Time
+	if f.Was, until, err = g.folderWas(p); err != nil {
+		return f, err
+	}
+	former := map[string][]catalogue.Fact{}
+	if f.Was.Path != "" && f.Was.Machine == p.Machine {
+		if err := a.former(ctx, r, all, until, former); err != nil {
+			return f, err
+		}
+	}
 	var facts []catalogue.Fact
+	take := func() {
+		if len(facts) == 0 {
+			return
+		}
+		path := facts[0].Place.Path
+		a.place(path, append(facts, former[path]...))
+		delete(former, path)
+		facts = facts[:0]
+	}
 	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, all, p) {
 		if err != nil {
 			return f, err
 		}
 		if len(facts) > 0 && facts[0].Place != fact.Place {
-			a.place(facts)
-			facts = facts[:0]
+			take()
 		}
 		facts = append(facts, fact)
 	}
-	if len(facts) > 0 {
-		a.place(facts)
+	take()
+	for _, path := range slices.Sorted(maps.Keys(former)) {
+		a.place(path, former[path])
 	}
 	if a.places == 0 {
 		return f, fmt.Errorf("%s: %w", p, ErrNothingThere)
@@ -191,10 +213,26 @@ func (a *assembly) saw(path string, facts []catalogue.Fact) {
 	}
 }
 
-// place takes up everything that was seen at one place.
-func (a *assembly) place(facts []catalogue.Fact) {
+// former gathers what was seen in the folder while it had another name, by the paths that it has under this one.
+func (a *assembly) former(ctx context.Context, r *Reader, stores map[int64]*catalogue.Store, until time.Time, into map[string][]catalogue.Fact) error {
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, stores, a.Was) {
+		if err != nil {
+			return err
+		}
+		if rest, ok := place.Below(fact.Place.Path, a.Was.Path); ok && fact.First.Before(until) {
+			path := place.Join(a.Place.Path, rest)
+			into[path] = append(into[path], fact)
+			if fact.Type == plan.Folder {
+				a.saw(path, []catalogue.Fact{fact})
+			}
+		}
+	}
+	return nil
+}
+
+// place takes up everything that was seen at one place, under whichever name of the folder.
+func (a *assembly) place(path string, facts []catalogue.Fact) {
 	a.places++
-	path := facts[0].Place.Path
 	seen := make([]trail.Seen, len(facts))
 	a.sources = a.sources[:0]
 	clear(a.index)
@@ -210,6 +248,7 @@ func (a *assembly) place(facts []catalogue.Fact) {
 	isFolder := false
 	for i := range facts {
 		seen[i] = facts[i].Seen
+		seen[i].Place.Path = path
 		seen[i].Source = number(int64(facts[i].Source))
 		isFolder = isFolder || seen[i].Type == plan.Folder
 	}

@@ -1,10 +1,12 @@
 package trails
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -12,6 +14,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/core/userdirs"
 )
@@ -159,7 +162,71 @@ func (g *gatherer) origin(f catalogue.Fact, since time.Time) (place.Place, error
 	if best != (place.Place{}) {
 		return best, nil
 	}
-	return g.folderOrigin(f, since)
+	if old, err := g.folderOrigin(f, since); err != nil || old != (place.Place{}) {
+		return old, err
+	}
+	return g.alike(f, func(o catalogue.Fact) bool { return !o.Open && o.Last.Equal(since) })
+}
+
+// maxAlike bounds how many files of a folder are read to know one of them again.
+const maxAlike = 12
+
+// alike finds a file of the same folder, source and extension that went or came when this one came or went, and has
+// nearly the same content: one that was renamed and worked on. The same inode makes it the first to be looked at, but no
+// more: inodes are given again.
+func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (place.Place, error) {
+	if !f.Readable || f.Size > similar.MaxSize {
+		return place.Place{}, nil
+	}
+	neighbours, err := g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)})
+	if err != nil {
+		return place.Place{}, err
+	}
+	candidates := slices.DeleteFunc(neighbours, func(o catalogue.Fact) bool {
+		return o.Source != f.Source || o.Place == f.Place || o.Type != plan.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) || path.Ext(o.Name) != path.Ext(f.Name)
+	})
+	slices.SortStableFunc(candidates, func(a, b catalogue.Fact) int {
+		same := func(o catalogue.Fact) int {
+			if o.Inode != 0 && o.Inode == f.Inode {
+				return 0
+			}
+			return 1
+		}
+		return cmp.Compare(same(a), same(b))
+	})
+	best, share := place.Place{}, similar.Near
+	for _, o := range candidates[:min(len(candidates), maxAlike)] {
+		s, err := g.similarity(f, o)
+		if err != nil {
+			return place.Place{}, err
+		}
+		if s >= share {
+			best, share = o.Place, s
+		}
+	}
+	return best, nil
+}
+
+// similarity reads two copies; what cannot be read has nothing in common with anything.
+func (g *gatherer) similarity(a, b catalogue.Fact) (float64, error) {
+	copies, err := g.r.Site.Catalogue.Copies(g.ctx, []int64{a.Copy, b.Copy})
+	if err != nil {
+		return 0, err
+	}
+	one, err := g.r.Open(g.ctx, copies[0])
+	if err != nil {
+		return 0, g.ctx.Err()
+	}
+	defer one.Close()
+	two, err := g.r.Open(g.ctx, copies[1])
+	if err != nil {
+		return 0, g.ctx.Err()
+	}
+	defer two.Close()
+	if one.File == nil || two.File == nil {
+		return 0, nil
+	}
+	return similar.Of(one.File, one.Info.Size, two.File, two.Info.Size), nil
 }
 
 // left tells whether a twin went away from its place when f came up.
@@ -211,6 +278,28 @@ func (g *gatherer) folderOrigin(f catalogue.Fact, since time.Time) (place.Place,
 		func(old place.Place, facts []catalogue.Fact) bool {
 			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && !o.Open && o.Last.Equal(since) })
 		})
+}
+
+// folderWas finds the folder that most of the files in one came from when it came up, and until when.
+func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, err error) {
+	facts, err := g.of(p)
+	if err != nil {
+		return old, until, err
+	}
+	for _, f := range g.shows(facts) {
+		since := g.before(f)
+		if f.Type != plan.Folder || since.IsZero() {
+			continue
+		}
+		inside := f
+		inside.Place.Path = place.Join(p.Path, "\x00") // no name, so that every file in it has a say
+		found, err := g.byNeighbours(inside, func(n catalogue.Fact) bool { return n.First.Equal(f.First) }, func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
+			func(place.Place, []catalogue.Fact) bool { return true })
+		if err != nil || found != (place.Place{}) {
+			return place.Place{Machine: found.Machine, Path: place.Folder(found.Path)}, f.First, err
+		}
+	}
+	return place.Place{}, until, nil
 }
 
 // byNeighbours maps a file's place by the way that most of the files in its folder went: of those that chosen picks, the
@@ -315,6 +404,9 @@ func (g *gatherer) destination(f catalogue.Fact, noticed time.Time) (place.Place
 	to, err := g.byNeighbours(f, func(n catalogue.Fact) bool { return !n.Open && n.Last.Equal(f.Last) }, came, func(_ place.Place, facts []catalogue.Fact) bool {
 		return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && o.First.Equal(noticed) })
 	})
+	if err == nil && to == (place.Place{}) {
+		to, err = g.alike(f, func(o catalogue.Fact) bool { return o.First.Equal(noticed) })
+	}
 	return to, noticed, err
 }
 
@@ -433,13 +525,13 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 			continue // one version less to tell by
 		}
 		now := userdirs.Parse(text, home)
-		for key, path := range now {
+		for key, folder := range now {
 			old := before[key]
 			if old == "" {
 				old = userdirs.Usual(key, home)
 			}
-			if old != "" && old != path {
-				if err := g.swap(p, old, path, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs says."); err != nil {
+			if old != "" && old != folder {
+				if err := g.swap(p, old, folder, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs says."); err != nil {
 					return err
 				}
 			}

@@ -18,7 +18,7 @@ import (
 
 // What is read at most.
 const (
-	maxXML        = 48 << 20 // bytes, unpacked, of all parts of a document
+	maxXML        = 32 << 20 // bytes, unpacked, of all parts of a document
 	maxParagraphs = 50_000
 	maxCells      = 300_000
 	maxText       = 16 << 20 // bytes

@@ -5,6 +5,7 @@ package local
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"strings"
@@ -25,7 +26,24 @@ func (f *folder) Create(name string) (reach.NewFile, error) {
 	if err != nil {
 		return nil, fmt.Errorf("create %s: %w", place.Quote(place.Join(f.path, name)), cause(err))
 	}
-	return file{created}, nil
+	return &newFile{file: file{created}}, nil
+}
+
+// newFile is a file being written.
+type newFile struct{ file }
+
+func (f *newFile) Skip(n int64) error {
+	end, err := f.Seek(n, io.SeekCurrent)
+	if err != nil {
+		return err
+	}
+	return f.Truncate(end) // so that it can be read back at once
+}
+
+// Clone shares extents (FICLONE), which file systems that copy on write offer.
+func (f *newFile) Clone(from reach.File) bool {
+	source, ok := from.(file)
+	return ok && unix.IoctlFileClone(int(f.Fd()), int(source.Fd())) == nil
 }
 
 func (f *folder) Mkdir(name string) error {

@@ -52,8 +52,8 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 	return source.Described{Dated: true, Notes: notes}, nil
 }
 
-// usual are the folders in which snapshots are usually kept.
-var usual = []string{"/", "/home", "/srv", "/mnt", "/media", "/backup", "/backups", "/var/backups", "/srv/backup", "/srv/backups", "/srv/snapshots", "/mnt/backup", "/mnt/backups"}
+// usual are the folders in which snapshots are usually kept, the deeper ones first: none is looked into twice.
+var usual = []string{"/srv/backup", "/srv/backups", "/srv/snapshots", "/mnt/backup", "/mnt/backups", "/var/backups", "/backup", "/backups", "/srv", "/mnt", "/media", "/home", "/"}
 
 // Suggest looks for folders with at least two dated folders in them.
 func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {

@@ -1,0 +1,99 @@
+// Package similar tells how much two contents have in common, so that a file that was renamed and worked on between two
+// looks can be known again.
+package similar
+
+import (
+	"hash/maphash"
+	"io"
+	"strings"
+
+	"humble-rewind/internal/core/document"
+	"humble-rewind/internal/core/peek"
+)
+
+// MaxSize is the largest content that is compared, in bytes.
+const MaxSize = 8 << 20
+
+// Near is the share from which on two contents count as near-identical.
+const Near = 0.6
+
+// Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words where both are
+// documents or text, else of runs of bytes. Contents that are empty, too large or cannot be read have nothing in common.
+func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
+	if sizeA == 0 || sizeB == 0 || sizeA > MaxSize || sizeB > MaxSize {
+		return 0
+	}
+	piecesA, kindA := pieces(a, sizeA)
+	piecesB, kindB := pieces(b, sizeB)
+	if kindA != kindB || len(piecesA) == 0 || len(piecesB) == 0 {
+		return 0
+	}
+	count := map[uint64]int{}
+	for _, p := range piecesA {
+		count[p]++
+	}
+	common := 0
+	for _, p := range piecesB {
+		if count[p] > 0 {
+			count[p]--
+			common++
+		}
+	}
+	return float64(common) / float64(max(len(piecesA), len(piecesB)))
+}
+
+type kind int
+
+const (
+	words kind = iota
+	runs
+)
+
+var seed = maphash.MakeSeed()
+
+// pieces cuts a content into what is compared.
+func pieces(r io.ReaderAt, size int64) (all []uint64, _ kind) {
+	text, isText := peek.WholeText(r, size)
+	if d, err := document.Read(r, size); err == nil {
+		text, isText = written(d), true
+	}
+	if isText {
+		for word := range strings.FieldsSeq(text) {
+			all = append(all, maphash.String(seed, word))
+		}
+		return all, words
+	}
+	content := make([]byte, size)
+	if _, err := r.ReadAt(content, 0); err != nil && err != io.EOF {
+		return nil, runs
+	}
+	return byContent(content), runs
+}
+
+func written(d document.Document) string {
+	var b strings.Builder
+	for _, p := range d.Paragraphs {
+		b.WriteString(p + "\n")
+	}
+	for _, sheet := range d.Sheets {
+		for _, row := range sheet.Rows {
+			b.WriteString(strings.Join(row, "\n") + "\n")
+		}
+	}
+	return b.String()
+}
+
+// byContent cuts bytes where a rolling sum says so, so that what is put in or taken out shifts no other cut.
+func byContent(content []byte) (all []uint64) {
+	const window, mask = 32, 1<<8 - 1
+	var sum uint32
+	start := 0
+	for i, c := range content {
+		sum = sum*31 + uint32(c)
+		if i-start >= window && (sum>>7)&mask == 0 || i == len(content)-1 {
+			all = append(all, maphash.Bytes(seed, content[start:i+1]))
+			start, sum = i+1, 0
+		}
+	}
+	return all
+}
