@@ -169,9 +169,39 @@ func TestKilledWhileSurveying(t *testing.T) {
 	}
 }
 
+// fillPoints makes ten points in time of five hundred files each, a tenth of which changes from one to the next.
+func fillPoints(t *testing.T, dir string) {
+	if _, err := os.Lstat(dir); err == nil {
+		return
+	}
+	first := time.Date(2026, 9, 1, 6, 0, 0, 0, time.UTC)
+	before := ""
+	for day := range 10 {
+		at := first.AddDate(0, 0, day)
+		here := filepath.Join(dir, at.Format("2006-01-02"))
+		for n := range 500 {
+			path := fmt.Sprintf("folder %d/file %d.txt", n%25, n)
+			to := filepath.Join(here, path)
+			require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
+			if before != "" && (n+day)%10 != 0 {
+				require.NoError(t, os.Link(filepath.Join(before, path), to))
+				continue
+			}
+			require.NoError(t, os.WriteFile(to, fmt.Appendf(nil, "%d on day %d", n, day), 0o644))
+			require.NoError(t, os.Chtimes(to, at.Add(-time.Hour), at.Add(-time.Hour)))
+		}
+		before = here
+	}
+}
+
 func surveyed(t *testing.T, store, data string, kills int) (places map[string]string) {
 	p := start(t, data)
 	p.add("host", "/", store)
+	points := filepath.Join(filepath.Dir(store), "points")
+	fillPoints(t, points)
+	added, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Maps: &[]string{"/=/restored"}, Zone: new("UTC")})
+	require.NoError(t, err)
+	require.NotNil(t, added.JSON201, string(added.Body))
 	job := p.beginSurvey()
 	for range kills {
 		time.Sleep(rand.N(250 * time.Millisecond))
@@ -185,8 +215,14 @@ func surveyed(t *testing.T, store, data string, kills int) (places map[string]st
 	require.NoError(t, err)
 	places["found by name"] = fmt.Sprint(r.JSON200.Total)
 	for _, c := range p.all() {
-		assert.NotContains(t, places, c.Place.Path, "recorded twice")
-		places[c.Place.Path] = fmt.Sprint(*c.Size, *c.GoneAt, *c.WrittenAt, c.Readable, c.Notes)
+		if c.Source.Kind == "trash" {
+			assert.NotContains(t, places, c.Place.Path, "recorded twice")
+			places[c.Place.Path] = fmt.Sprint(*c.Size, *c.GoneAt, *c.WrittenAt, c.Readable, c.Notes)
+			continue
+		}
+		key := fmt.Sprint(c.Place.Path, " from ", c.CapturedAt)
+		assert.NotContains(t, places, key, "recorded twice")
+		places[key] = fmt.Sprint(c.LastSeenAt, c.Size != nil, c.WrittenAt, c.Readable, c.Notes)
 	}
 	p.kill()
 	return places

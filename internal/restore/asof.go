@@ -57,7 +57,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if err != nil {
 		return nil, err
 	}
-	b := folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: &world{open: open, standing: map[place.Place]plan.Standing{}}, listed: map[string]bool{"": true}}
+	b := folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: &world{open: open, standing: map[place.Place]plan.Standing{}}, listed: map[string]plan.Type{"": plan.Folder}}
 	if req.To != nil {
 		if b.base = *req.To; b.into() {
 			b.base.Path = place.Join(req.To.Path, a.Place.Name())
@@ -117,7 +117,7 @@ type folderPlan struct {
 	at     time.Time
 	base   place.Place // where the folder goes
 	world  *world
-	listed map[string]bool // relative paths of what stood there then
+	listed map[string]plan.Type // what stood there then, by relative path
 	wants  []wanted
 	links  map[inode]string
 }
@@ -137,8 +137,9 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 		if e.State == trails.Added {
 			continue
 		}
-		for path := e.Path; path != ""; path = dirOf(path) {
-			b.listed[path] = true
+		b.listed[e.Path] = e.Type
+		for path := dirOf(e.Path); path != "" && b.listed[path] == ""; path = dirOf(path) {
+			b.listed[path] = plan.Folder // though no source may have seen it as such
 		}
 		need, err := b.needs(e)
 		if err != nil {
@@ -297,14 +298,15 @@ func (b *folderPlan) later(folder trails.Folder) error {
 		}
 		for _, e := range entries {
 			path := place.Join(rel, e.Name)
-			if !b.listed[path] {
+			was, listed := b.listed[path]
+			if !listed {
 				// What no source ever saw may be left out of them all, so only what is newer goes.
 				if added[path] || e.Written.After(b.at) || e.Changed.After(b.at) {
 					b.wants = append(b.wants, wanted{plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, work{AsOf: true, Away: true}, catalogue.Copy{}})
 				}
 				continue
 			}
-			if e.Type != plan.Folder {
+			if e.Type != plan.Folder || was != plan.Folder {
 				continue
 			}
 			sub, err := at.Enter(e.Name)

@@ -491,7 +491,9 @@ func (t *Trail) Current(at time.Time) (index int, proved bool) {
 		if v.Arrived.After(at) || !v.After.IsZero() && !v.After.Before(at) {
 			continue
 		}
-		if !v.Superseded.IsZero() && !at.Before(v.Superseded) {
+		// What brought old times with it may count from the very capture that last showed what it replaced.
+		replaced := n+1 < len(t.Versions) && t.Versions[n+1].Arrived.Equal(v.Superseded)
+		if !v.Superseded.IsZero() && !at.Before(v.Superseded) && !(replaced && !at.After(v.LastSeen)) {
 			return -1, true
 		}
 		return n, !at.After(v.LastSeen) && (!at.Before(v.First) || v.Doubt == "" && v.Arrived.Equal(v.Written))

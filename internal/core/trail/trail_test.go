@@ -133,7 +133,8 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 	for round := range 500 {
 		type step struct {
 			at      time.Time
-			content string // "" removes it
+			written time.Time // at, or earlier where old times were brought along
+			content string    // "" removes it
 		}
 		var history []step
 		for h := r.Float64() * 5; h < 200; h += 0.5 + r.Float64()*40 {
@@ -141,7 +142,11 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 			if r.IntN(5) > 0 {
 				content = strings.Repeat("x", 1+r.IntN(3)) + fmt.Sprint(r.IntN(4))
 			}
-			history = append(history, step{hour(h), content})
+			written := hour(h)
+			if r.IntN(4) == 0 {
+				written = hour(h - 300*r.Float64())
+			}
+			history = append(history, step{hour(h), written, content})
 		}
 		at := func(m time.Time) (content string, written time.Time) {
 			for _, s := range history {
@@ -149,7 +154,7 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 					break
 				}
 				if s.content != content {
-					content, written = s.content, s.at
+					content, written = s.content, s.written
 				}
 			}
 			return content, written
