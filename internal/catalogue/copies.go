@@ -56,8 +56,11 @@ func (c Copy) LiesAt() place.Place {
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
 	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes,
-	coalesce((SELECT k.name FROM captures k WHERE k.source_id = x.source_id AND k.held AND k.at >= x.first_at AND (x.last_at IS NULL OR k.at <= x.last_at)
-		ORDER BY k.at DESC LIMIT 1), x''), ` + state
+	` + captureName + `, ` + state
+
+// captureName is the latest of the points in time that still hold x.
+const captureName = `coalesce((SELECT k.name FROM captures k WHERE k.source_id = x.source_id AND k.held AND k.at >= x.first_at
+	AND (x.last_at IS NULL OR k.at <= x.last_at) ORDER BY k.at DESC LIMIT 1), x'')`
 
 const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id JOIN store_dirs sd ON sd.id = x.store_dir_id
 	JOIN sources so ON so.id = x.source_id LEFT JOIN captures last ON last.id = so.last_capture`
@@ -115,6 +118,51 @@ func (c *Catalogue) Copies(ctx context.Context, ids []int64) ([]Copy, error) {
 			return nil, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
 		}
 		all[i] = copy
+	}
+	return all, nil
+}
+
+// Lying is where the bytes of a copy are, and what they are like.
+type Lying struct {
+	ID      int64
+	Source  int64
+	At      source.Locator
+	Size    int64
+	Written time.Time
+	Inode   int64
+}
+
+// Lying returns where copies lie, by their numbers, for work on very many that needs no more.
+func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, error) {
+	all := make(map[int64]Lying, len(ids))
+	for rest := ids; len(rest) > 0; {
+		n := min(500, len(rest))
+		args := make([]any, n)
+		for i, id := range rest[:n] {
+			args[i] = id
+		}
+		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, coalesce(x.inode, 0) FROM spans x"+
+			" JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		dir := ""
+		for rows.Next() {
+			var l Lying
+			var written sql.NullInt64
+			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode); err != nil {
+				return nil, errors.Join(err, rows.Close())
+			}
+			if l.At.Dir == dir { // neighbours share what is the same
+				l.At.Dir = dir
+			}
+			dir, l.Written = l.At.Dir, moment(written)
+			all[l.ID] = l
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+		rest = rest[n:]
 	}
 	return all, nil
 }

@@ -66,13 +66,6 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	return b.plan(folder)
 }
 
-// wanted is a copy to bring back with what carrying that out needs.
-type wanted struct {
-	plan.Wanted
-	work work
-	copy catalogue.Copy
-}
-
 // fileAsOf wants the version of a file that was current.
 func (r *Restorer) fileAsOf(ctx context.Context, open *handles, t trails.Trail, n int) ([]wanted, error) {
 	v := &t.Versions[n]
@@ -85,12 +78,12 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, t trails.Trail, 
 	if err != nil {
 		return nil, err
 	}
-	w, k, err := r.want(open, c)
-	w.To, w.Leaves, k.Leaves = t.Place, false, false // the store keeps it: what is wanted is a point in time
+	w := r.want(open, c)
+	w.To, w.Leaves = t.Place, false // the store keeps it: what is wanted is a point in time
 	if _, proved := t.Current(v.Arrived); !proved {
 		w.Note = "assumed: nobody looked between"
 	}
-	return []wanted{{w, k, c}}, err
+	return []wanted{w}, nil
 }
 
 // readable picks the copy of a version to read: what stays as it is before what stands in place now.
@@ -110,16 +103,17 @@ func readable(v *trail.Version, t trails.Trail) int64 {
 
 // folderPlan is the plan for a folder being made.
 type folderPlan struct {
-	r      *Restorer
-	ctx    context.Context
-	open   *handles
-	req    Request
-	at     time.Time
-	base   place.Place // where the folder goes
-	world  *world
-	listed map[string]plan.Type // what stood there then, by relative path
-	wants  []wanted
-	links  map[inode]string
+	r       *Restorer
+	ctx     context.Context
+	open    *handles
+	req     Request
+	at      time.Time
+	base    place.Place // where the folder goes
+	world   *world
+	listed  map[string]plan.Type // what stood there then, by relative path
+	wants   []wanted
+	sources map[int64]catalogue.Source
+	links   map[inode]string
 }
 
 type inode struct {
@@ -155,21 +149,22 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 			ids = append(ids, e.Copy)
 		}
 	}
-	copies, err := b.r.Site.Catalogue.Copies(b.ctx, ids)
+	copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
 	if err != nil {
 		return nil, err
 	}
+	sources, err := b.r.Site.Catalogue.Sources(b.ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	b.sources = map[int64]catalogue.Source{}
+	for _, src := range sources {
+		b.sources[src.ID] = src
+	}
 	b.links = map[inode]string{}
-	next := 0
+	b.wants = make([]wanted, 0, len(needed))
 	for _, e := range needed {
-		var c catalogue.Copy
-		if e.Copy != 0 {
-			c = copies[next]
-			next++
-		}
-		if err := b.want(e, c); err != nil {
-			return nil, err
-		}
+		b.want(e, copies[e.Copy])
 	}
 	if b.req.AsOf.Only == OnlyExact {
 		if err := b.later(folder); err != nil {
@@ -242,13 +237,11 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 
 // want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
-func (b *folderPlan) want(e trails.Entry, c catalogue.Copy) error {
-	w := plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == plan.Folder}
-	k := work{AsOf: true, Alone: w.Alone}
+func (b *folderPlan) want(e trails.Entry, c catalogue.Lying) {
+	w := wanted{Wanted: plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == plan.Folder}, asOf: true}
 	if zone, err := b.open.zone(b.base.Machine); err == nil {
 		w.Dated = b.at.In(zone)
 	}
-	k.Dated, k.DatedBy = w.Dated, w.DatedBy
 	if b.req.AsOf.Only == OnlyExact {
 		w.Rule = plan.SetAside
 	}
@@ -260,17 +253,17 @@ func (b *folderPlan) want(e trails.Entry, c catalogue.Copy) error {
 	}
 	switch {
 	case e.Copy == 0 && e.Type == plan.Folder:
-		return nil // it is made again for what goes into it
+		return // it is made again for what goes into it
 	case e.Copy == 0:
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 	case e.Type == plan.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		w.Copy, w.From = CopyID(c.ID), c.LiesAt()
-		k.Capture, k.Dir, k.Name = []byte(c.At.Capture), []byte(c.At.Dir), []byte(c.At.Name)
-		k.Expect = expectation{Size: c.Size, Written: c.Written}
+		src := b.sources[c.Source]
+		w.Copy, w.From = CopyID(c.ID), place.Place{Machine: src.AtMachine, Path: place.Join(src.At, c.At.Path())}
+		w.copy, w.source, w.at, w.expect = c.ID, c.Source, c.At, expectation{Size: c.Size, Written: c.Written}
 		if e.Type == plan.File && c.Inode != 0 {
-			key := inode{c.Source.ID, c.Inode}
+			key := inode{c.Source, c.Inode}
 			if first, twice := b.links[key]; twice {
 				w.Note = "it was the same file as " + place.Readable(first) + " (a hard link); it comes back as one of its own"
 			} else {
@@ -278,8 +271,7 @@ func (b *folderPlan) want(e trails.Entry, c catalogue.Copy) error {
 			}
 		}
 	}
-	b.wants = append(b.wants, wanted{w, k, c})
-	return nil
+	b.wants = append(b.wants, w)
 }
 
 // later adds what stands in the folder and came after the moment.
@@ -302,7 +294,7 @@ func (b *folderPlan) later(folder trails.Folder) error {
 			if !listed {
 				// What no source ever saw may be left out of them all, so only what is newer goes.
 				if added[path] || e.Written.After(b.at) || e.Changed.After(b.at) {
-					b.wants = append(b.wants, wanted{plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, work{AsOf: true, Away: true}, catalogue.Copy{}})
+					b.wants = append(b.wants, wanted{Wanted: plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, asOf: true})
 				}
 				continue
 			}

@@ -46,16 +46,24 @@ type Request struct {
 type Planned struct {
 	plan.Plan
 	rule  plan.Rule
-	works map[string]work // by key
-	ids   map[string]catalogue.Copy
+	wants []wanted // by the index of the plan's items
 }
 
-// key tells a plan's items apart: by copy or, where nothing comes, by place.
-func key(w plan.Wanted) string {
-	if w.Away {
-		return "at " + w.To.String()
-	}
-	return w.Copy + w.Problem
+// wanted is a copy to bring back with what carrying that out needs.
+type wanted struct {
+	plan.Wanted
+	copy   int64 // 0 where nothing comes
+	source int64
+	at     source.Locator
+	before identity    // of the copy where it lies; zero where it was not looked at
+	expect expectation // of a file that was not looked at
+	asOf   bool
+}
+
+// work is what is kept with the receipt of an item.
+func (w *wanted) work() work {
+	return work{Capture: []byte(w.at.Capture), Dir: []byte(w.at.Dir), Name: []byte(w.at.Name), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
+		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away}
 }
 
 // work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
@@ -121,11 +129,11 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 	if err != nil {
 		return Planned{}, err
 	}
-	p := Planned{rule: req.Rule, works: make(map[string]work, len(wants)), ids: make(map[string]catalogue.Copy, len(wants))}
+	p := Planned{rule: req.Rule, wants: wants}
 	all := make([]plan.Wanted, len(wants))
-	for n, w := range wants {
-		k := key(w.Wanted)
-		all[n], p.works[k], p.ids[k] = w.Wanted, w.work, w.copy
+	for n := range wants {
+		wants[n].Index = n
+		all[n] = wants[n].Wanted
 	}
 	p.Plan = plan.Make(all, req.Rule, &world{open: open, standing: map[place.Place]plan.Standing{}})
 	return p, ctx.Err()
@@ -151,10 +159,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 	}
 	wants := make([]wanted, len(copies))
 	for n, c := range copies {
-		w, k, err := r.want(open, c)
-		if err != nil {
-			return nil, err
-		}
+		w := r.want(open, c)
 		switch {
 		case req.To == nil:
 		case into:
@@ -162,7 +167,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		default:
 			w.To = *req.To
 		}
-		wants[n] = wanted{w, k, c}
+		wants[n] = w
 	}
 	return wants, nil
 }
@@ -195,9 +200,8 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 }
 
 // want looks at one copy where it lies.
-func (r *Restorer) want(open *handles, c catalogue.Copy) (plan.Wanted, work, error) {
-	w := plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}
-	k := work{Capture: []byte(c.At.Capture), Dir: []byte(c.At.Dir), Name: []byte(c.At.Name)}
+func (r *Restorer) want(open *handles, c catalogue.Copy) wanted {
+	w := wanted{Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}, copy: c.ID, source: c.Source.ID, at: c.At}
 	if c.OriginKnown {
 		w.To = c.Place
 	}
@@ -207,20 +211,19 @@ func (r *Restorer) want(open *handles, c catalogue.Copy) (plan.Wanted, work, err
 	if zone, err := open.zone(c.Source.Machine); err == nil {
 		w.Dated = w.Dated.In(zone)
 	}
-	k.Dated, k.DatedBy = w.Dated, w.DatedBy
 	if !c.Readable {
 		w.Problem = "only the record of it is left; there is nothing to bring back"
-		return w, k, nil
+		return w
 	}
 	store, err := open.source(c.Source)
 	if err != nil {
 		w.Problem = fmt.Sprintf("its store cannot be reached: %s", Explain(err))
-		return w, k, nil
+		return w
 	}
 	var info reach.Info
 	if giver, ok := store.(source.Giver); ok {
 		path, leaves := giver.Lies(c.At)
-		w.From.Path, w.Leaves, k.Leaves = path, leaves, leaves
+		w.From.Path, w.Leaves = path, leaves
 		info, err = open.lstat(w.From)
 	} else {
 		var content source.Content
@@ -237,12 +240,12 @@ func (r *Restorer) want(open *handles, c catalogue.Copy) (plan.Wanted, work, err
 	case info.Type == plan.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		w.Type, w.Device, k.Before = info.Type, info.Device, identify(info)
+		w.Type, w.Device, w.before = info.Type, info.Device, identify(info)
 		if info.Type != plan.Folder {
 			w.Size = info.Size
 		}
 	}
-	return w, k, nil
+	return w
 }
 
 // CopyID writes a copy's number as it is shown.
@@ -251,11 +254,14 @@ func CopyID(id int64) string { return fmt.Sprintf("c%d", id) }
 // Begin records the receipt of a plan, before anything is written.
 func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.Receipt, error) {
 	receipt := catalogue.Receipt{At: r.Now(), By: by}
-	if err := r.hold(ctx, p); err != nil {
+	held, err := r.hold(ctx, p)
+	if err != nil {
 		return receipt, err
 	}
 	for _, item := range p.Items {
-		c, w := p.ids[key(item.Wanted)], p.works[key(item.Wanted)]
+		wanted := &p.wants[item.Index]
+		w := wanted.work()
+		w.Held = held[item.Index]
 		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
 		for _, made := range item.Makes {
 			w.Made = append(w.Made, []byte(made.Path))
@@ -264,7 +270,7 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		if err != nil {
 			return receipt, err
 		}
-		ri := catalogue.ReceiptItem{Copy: c.ID, Source: c.Source.ID, From: item.From, To: item.To, Type: item.Type, Size: item.Size,
+		ri := catalogue.ReceiptItem{Copy: wanted.copy, Source: wanted.source, From: item.From, To: item.To, Type: item.Type, Size: item.Size,
 			Outcome: catalogue.ItemWaiting, Note: joinNotes(item.Clash, item.Note), Work: encoded}
 		switch item.Action {
 		case plan.Pass:
@@ -274,42 +280,44 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		}
 		receipt.Items = append(receipt.Items, ri)
 	}
-	receipt, err := r.Site.Catalogue.BeginReceipt(ctx, receipt)
-	if err != nil {
+	if receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt); err != nil {
 		return receipt, err
 	}
 	return receipt, r.rememberFolders(ctx, receipt)
 }
 
-// hold asks the stores what they remember about the items that will leave them.
-func (r *Restorer) hold(ctx context.Context, p Planned) error {
-	bySource := map[int64][]string{}
+// hold asks the stores what they remember about the items that will leave them, by the items' indexes.
+func (r *Restorer) hold(ctx context.Context, p Planned) (map[int]source.Holding, error) {
+	bySource := map[int64][]int{}
 	for _, item := range p.Items {
 		if item.Action == plan.Move {
-			id := p.ids[key(item.Wanted)].Source.ID
-			bySource[id] = append(bySource[id], key(item.Wanted))
+			id := p.wants[item.Index].source
+			bySource[id] = append(bySource[id], item.Index)
 		}
 	}
-	for _, ids := range bySource {
-		store, err := r.Site.Source(ctx, p.ids[ids[0]].Source)
+	all := map[int]source.Holding{}
+	for id, indexes := range bySource {
+		src, err := r.Site.Catalogue.Source(ctx, id)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		locators := make([]source.Locator, len(ids))
-		for n, id := range ids {
-			locators[n] = p.ids[id].At
+		store, err := r.Site.Source(ctx, src)
+		if err != nil {
+			return nil, err
+		}
+		locators := make([]source.Locator, len(indexes))
+		for n, index := range indexes {
+			locators[n] = p.wants[index].at
 		}
 		held, err := store.(source.Giver).Hold(ctx, locators)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		for n, id := range ids {
-			w := p.works[id]
-			w.Held = held[n]
-			p.works[id] = w
+		for n, index := range indexes {
+			all[index] = held[n]
 		}
 	}
-	return nil
+	return all, nil
 }
 
 func joinNotes(notes ...string) string {

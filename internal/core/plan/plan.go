@@ -52,6 +52,7 @@ const (
 
 // Wanted is a copy to bring back.
 type Wanted struct {
+	Index   int    // the caller's own number for it
 	Copy    string // its id
 	From    place.Place
 	To      place.Place // the zero Place where its origin is not known
