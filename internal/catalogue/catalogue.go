@@ -45,12 +45,12 @@ const readers = 4
 // fails with ErrDamaged where the file is not whole.
 func Open(ctx context.Context, dir string) (*Catalogue, error) {
 	path := filepath.Join(dir, "catalogue.sqlite")
-	write, err := open(path, "_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-65536)")
+	write, err := open(path, "_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-49152)")
 	if err != nil {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	read, err := open(path, "_pragma=query_only(1)&_pragma=cache_size(-16384)")
+	read, err := open(path, "_pragma=query_only(1)&_pragma=cache_size(-10240)")
 	if err != nil {
 		write.Close()
 		return nil, err

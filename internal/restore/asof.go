@@ -126,8 +126,8 @@ func (b *folderPlan) into() bool {
 }
 
 func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
-	var needed []trails.Entry
-	for _, e := range folder.Entries {
+	var needed []int // of the entries
+	for n, e := range folder.Entries {
 		if e.State == trails.Added {
 			continue
 		}
@@ -140,13 +140,13 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 			return nil, err
 		}
 		if need {
-			needed = append(needed, e)
+			needed = append(needed, n)
 		}
 	}
 	var ids []int64
-	for _, e := range needed {
-		if e.Copy != 0 {
-			ids = append(ids, e.Copy)
+	for _, n := range needed {
+		if id := folder.Entries[n].Copy; id != 0 {
+			ids = append(ids, id)
 		}
 	}
 	copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
@@ -163,8 +163,8 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 	}
 	b.links = map[inode]string{}
 	b.wants = make([]wanted, 0, len(needed))
-	for _, e := range needed {
-		b.want(e, copies[e.Copy])
+	for _, n := range needed {
+		b.want(folder.Entries[n], copies[folder.Entries[n].Copy])
 	}
 	if b.req.AsOf.Only == OnlyExact {
 		if err := b.later(folder); err != nil {

@@ -152,20 +152,21 @@ type world struct {
 
 func (w *world) At(p place.Place) plan.Standing {
 	s, ok := w.standing[p]
-	if !ok {
-		s = w.look(p)
-		w.standing[p] = s
+	if ok {
+		return s
 	}
-	return s
-}
-
-func (w *world) look(p place.Place) plan.Standing {
 	if p.Path != "/" {
-		// Thousands of items may go into one folder that is not there yet.
+		// Thousands of items may go into one folder that is not there yet; nothing needs to be kept about them.
 		if parent := w.At(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)}); !parent.Exists && parent.Problem == "" {
 			return plan.Standing{}
 		}
 	}
+	s = w.look(p)
+	w.standing[p] = s
+	return s
+}
+
+func (w *world) look(p place.Place) plan.Standing {
 	info, err := w.open.lstat(p)
 	switch {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder):

@@ -142,18 +142,15 @@ func toJob(j catalogue.Job) api.Job {
 	return a
 }
 
-func toPlan(p plan.Plan) api.Plan {
-	a := api.Plan{Items: make([]api.PlanItem, len(p.Items)), Bytes: p.Bytes}
-	for n, i := range p.Items {
-		a.Items[n] = api.PlanItem{Copy: i.Copy, From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size, Clash: i.Clash,
-			Action: api.Action(i.Action), Note: i.Note}
-		if len(i.Makes) > 0 {
-			makes := make([]api.Place, len(i.Makes))
-			for k, m := range i.Makes {
-				makes[k] = toPlace(m)
-			}
-			a.Items[n].Makes = &makes
+func toPlanItem(i plan.Item) api.PlanItem {
+	a := api.PlanItem{Copy: i.Copy, From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size, Clash: i.Clash,
+		Action: api.Action(i.Action), Note: i.Note}
+	if len(i.Makes) > 0 {
+		makes := make([]api.Place, len(i.Makes))
+		for k, m := range i.Makes {
+			makes[k] = toPlace(m)
 		}
+		a.Makes = &makes
 	}
 	return a
 }

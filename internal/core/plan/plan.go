@@ -108,8 +108,7 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	if rule == "" {
 		rule = KeepBoth
 	}
-	sorted := slices.Clone(wanted)
-	slices.SortStableFunc(sorted, func(a, b Wanted) int {
+	slices.SortStableFunc(wanted, func(a, b Wanted) int {
 		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
 	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, folders: map[place.Place]Standing{}, need: map[uint64]int64{}}
@@ -118,8 +117,8 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 			m.leaving[w.From] = true
 		}
 	}
-	var p Plan
-	for _, w := range sorted {
+	p := Plan{Items: make([]Item, 0, len(wanted))}
+	for _, w := range wanted {
 		item := m.item(w)
 		if (item.Action == Move || item.Action == Copy) && !item.Renames {
 			p.Bytes += item.Size
