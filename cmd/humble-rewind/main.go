@@ -47,27 +47,27 @@ func main() {
 // SQLite keeps and the program itself come on top. GOMEMLIMIT overrides it.
 const memoryLimit = 140 << 20
 
-func serve(ctx context.Context, listen, dir string, verbose bool, ready func(string)) error {
+func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit)
 	}
 	level := slog.LevelInfo
-	if verbose {
+	if options.Verbose {
 		level = slog.LevelDebug
 	}
 	files, err := fs.Sub(console.Built, "dist")
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Config{Dir: dir, Ways: ways, Kinds: kinds, Console: files, Now: time.Now,
+	s, err := service.Open(ctx, service.Config{Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Ways: ways, Kinds: kinds, Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {
 		return err
 	}
 	defer s.Close()
-	listener, err := net.Listen("tcp", listen)
+	listener, err := net.Listen("tcp", options.Listen)
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w. Next: choose another address with --listen", listen, err)
+		return fmt.Errorf("listen on %s: %w. Next: choose another address with --listen", options.Listen, err)
 	}
 	ready("http://" + listener.Addr().String())
 	return s.Serve(ctx, listener)
@@ -79,6 +79,6 @@ func runDemo(ctx context.Context, listen, dir string, fresh bool, say func(strin
 		return err
 	}
 	return demo.Present(ctx, world, say, func(ctx context.Context, ready func(string)) error {
-		return serve(ctx, listen, world.ServiceDir, false, ready)
+		return serve(ctx, cli.Serving{Listen: listen, Dir: world.ServiceDir}, ready)
 	})
 }

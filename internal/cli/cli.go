@@ -31,7 +31,7 @@ type Program struct {
 	Now            func() time.Time
 	Version        string
 	// Serve runs the service until ctx is done; it calls ready with the console's address.
-	Serve func(ctx context.Context, listen, dir string, verbose bool, ready func(url string)) error
+	Serve func(ctx context.Context, options Serving, ready func(url string)) error
 	// Demo builds the sample world in dir, where it is not there yet or a fresh one is wanted, and serves it.
 	Demo func(ctx context.Context, listen, dir string, fresh bool, say func(string)) error
 }

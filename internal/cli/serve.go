@@ -3,9 +3,22 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
+
+	"humble-rewind/internal/core/place"
 )
+
+// Serving says how the service is run.
+type Serving struct {
+	Listen           string
+	Dir              string
+	Verbose          bool
+	SafekeepingLimit int64 // bytes; 0: no limit
+	SafekeepingDays  int   // 0: for ever
+}
 
 func (p *Program) serveCommand() *cli.Command {
 	return &cli.Command{
@@ -13,13 +26,23 @@ func (p *Program) serveCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8717", Usage: "the `ADDRESS` to listen on"},
 			&cli.StringFlag{Name: "data", Value: p.dataDir(), Usage: "the `DIR` of the catalogue, safekeeping and the technician's token"},
+			&cli.StringFlag{Name: "safekeeping-limit", Value: "50GiB", Usage: "how much what is set aside may take at most, such as 500MiB; 0: no limit (`SIZE`)"},
+			&cli.IntFlag{Name: "safekeeping-days", Value: 180, Usage: "how many `DAYS` it is kept, and receipts can be undone; 0: for ever"},
 			&cli.BoolFlag{Name: "verbose", Usage: "also log every request"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if _, err := arguments(c, 0, 0, "no words"); err != nil {
 				return err
 			}
-			return p.Serve(ctx, c.String("listen"), c.String("data"), c.Bool("verbose"), func(url string) {
+			limit, err := humanize.ParseBytes(c.String("safekeeping-limit"))
+			if err != nil || limit > math.MaxInt64 {
+				return usage("serve: --safekeeping-limit %s is no size; write it like 50GiB", place.Quote(c.String("safekeeping-limit")))
+			}
+			if c.Int("safekeeping-days") < 0 {
+				return usage("serve: --safekeeping-days must not be negative")
+			}
+			options := Serving{Listen: c.String("listen"), Dir: c.String("data"), Verbose: c.Bool("verbose"), SafekeepingLimit: int64(limit), SafekeepingDays: int(c.Int("safekeeping-days"))}
+			return p.Serve(ctx, options, func(url string) {
 				fmt.Fprintf(p.Stderr, "Humble Rewind listens on %s; the technician's token is in %s/technician.token\n", url, c.String("data"))
 			})
 		},

@@ -347,6 +347,8 @@ func Explain(err error) string {
 		return "the file system is read-only; mount it for writing or choose another destination"
 	case errors.Is(err, fs.ErrPermission):
 		return fmt.Sprintf("the service may not do that there (%v); run it as a user who may, or choose another destination", err)
+	case errors.Is(err, safekeeping.ErrFull):
+		return err.Error()
 	case errors.Is(err, syscall.EIO):
 		return fmt.Sprintf("the drive reports a fault (%v); stop using it and make an image of it first", err)
 	case errors.Is(err, syscall.ENAMETOOLONG):

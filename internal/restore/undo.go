@@ -122,7 +122,11 @@ func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]
 // lostAside says why what was set aside for an item cannot be put back, or "".
 func (r *Restorer) lostAside(it *carried) string {
 	if it.work.Aside != nil {
-		if _, err := r.kept(*it.work.Aside); err != nil {
+		_, err := r.kept(*it.work.Aside)
+		if errors.Is(err, fs.ErrNotExist) {
+			return "what was set aside for it is no longer kept: it expired"
+		}
+		if err != nil {
 			return fmt.Sprintf("what was set aside for it cannot be read: %s", Explain(err))
 		}
 	}

@@ -13,16 +13,29 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
+	"time"
 )
 
 // Store is an open store. It is safe for concurrent use.
-type Store struct{ root *os.Root }
+type Store struct {
+	root  *os.Root
+	limit int64
 
-// ErrDamaged says that a content no longer has the digest it was kept under.
-var ErrDamaged = errors.New("the kept content is damaged")
+	mu   sync.Mutex
+	size int64 // of all contents, in bytes
+}
 
-// Open opens the store in dir and makes it where there is none. What an interrupted Put left is removed.
-func Open(dir string) (*Store, error) {
+// Sentinels that callers branch on.
+var (
+	ErrDamaged = errors.New("the kept content is damaged") // it no longer has the digest it was kept under
+	ErrFull    = errors.New("safekeeping is full")
+)
+
+// Open opens the store in dir and makes it where there is none. It holds at most limit bytes; 0 is no limit. What an
+// interrupted Put left is removed.
+func Open(dir string, limit int64) (*Store, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("open safekeeping: %w", err)
 	}
@@ -39,7 +52,54 @@ func Open(dir string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open safekeeping: %w", err)
 	}
-	return &Store{root}, nil
+	s := &Store{root: root, limit: limit}
+	err = s.each(func(_ string, info fs.FileInfo) error { s.size += info.Size(); return nil })
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open safekeeping: %w", err), root.Close())
+	}
+	return s, nil
+}
+
+// each calls see with every content and its file.
+func (s *Store) each(see func(path string, info fs.FileInfo) error) error {
+	return fs.WalkDir(s.root.FS(), ".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() || strings.HasPrefix(d.Name(), "incoming-") {
+			return err
+		}
+		info, err := d.Info()
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		return see(path, info)
+	})
+}
+
+// Size returns how many bytes are kept.
+func (s *Store) Size() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.size
+}
+
+// Expire removes what was last put before a moment, and returns how many bytes that were.
+func (s *Store) Expire(before time.Time) (removed int64, err error) {
+	err = s.each(func(path string, info fs.FileInfo) error {
+		if !info.ModTime().Before(before) {
+			return nil
+		}
+		if err := s.root.Remove(path); err != nil {
+			return fmt.Errorf("expire kept content: %w", err)
+		}
+		removed += info.Size()
+		return nil
+	})
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.size -= removed
+	return removed, err
 }
 
 // Close closes the store.
@@ -64,10 +124,28 @@ func (s *Store) Put(ctx context.Context, content io.Reader) (digest string, size
 	if err := s.root.Mkdir(digest[:2], 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return "", 0, fmt.Errorf("keep safe: %w", err)
 	}
-	if err := s.root.Rename(filepath.Base(incoming.Name()), path(digest)); err != nil { // the same content may stand there
+	if err := s.place(filepath.Base(incoming.Name()), digest, size); err != nil {
 		return "", 0, fmt.Errorf("keep safe: %w", err)
 	}
 	return digest, size, s.sync(digest[:2])
+}
+
+// place gives a content its name, over the same content where that stands there, so that it counts as put now.
+func (s *Store) place(incoming, digest string, size int64) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	_, err := s.root.Lstat(path(digest))
+	fresh := errors.Is(err, fs.ErrNotExist)
+	if fresh && s.limit > 0 && s.size+size > s.limit {
+		return fmt.Errorf("%w: it holds %d of %d bytes and %d more are needed; raise --safekeeping-limit, or wait until older contents expire", ErrFull, s.size, s.limit, size)
+	}
+	if err := s.root.Rename(incoming, path(digest)); err != nil {
+		return err
+	}
+	if fresh {
+		s.size += size
+	}
+	return nil
 }
 
 func (s *Store) sync(dir string) error {

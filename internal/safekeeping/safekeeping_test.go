@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -29,7 +30,7 @@ func files(t *testing.T, dir string) (all []string) {
 
 func TestContentsAreKeptOnceAndCheckedWhenRead(t *testing.T) {
 	dir := t.TempDir()
-	s, err := safekeeping.Open(dir)
+	s, err := safekeeping.Open(dir, 0)
 	require.NoError(t, err)
 	defer s.Close()
 	digest, size, err := s.Put(t.Context(), strings.NewReader("kept"))
@@ -59,7 +60,7 @@ func TestContentsAreKeptOnceAndCheckedWhenRead(t *testing.T) {
 
 func TestAFailedPutLeavesNothing(t *testing.T) {
 	dir := t.TempDir()
-	s, err := safekeeping.Open(dir)
+	s, err := safekeeping.Open(dir, 0)
 	require.NoError(t, err)
 	defer s.Close()
 	fault := errors.New("drive fault")
@@ -72,4 +73,35 @@ func TestAFailedPutLeavesNothing(t *testing.T) {
 	assert.Empty(t, files(t, dir))
 	_, err = s.Get("../../etc/passwd")
 	assert.ErrorContains(t, err, "no digest")
+}
+
+func TestSafekeepingHasALimitAndAnExpiry(t *testing.T) {
+	dir := t.TempDir()
+	s, err := safekeeping.Open(dir, 10)
+	require.NoError(t, err)
+	old, _, err := s.Put(t.Context(), strings.NewReader("old"))
+	require.NoError(t, err)
+	_, _, err = s.Put(t.Context(), strings.NewReader("fresh"))
+	require.NoError(t, err)
+	_, _, err = s.Put(t.Context(), strings.NewReader("fresh"))
+	require.NoError(t, err, "what is kept already takes no more room")
+	_, _, err = s.Put(t.Context(), strings.NewReader("too much"))
+	require.ErrorIs(t, err, safekeeping.ErrFull)
+	assert.EqualValues(t, 8, s.Size())
+	assert.Len(t, files(t, dir), 2, "what did not fit leaves nothing behind")
+
+	past := time.Now().Add(-48 * time.Hour)
+	require.NoError(t, os.Chtimes(filepath.Join(dir, old[:2], old[2:]), past, past))
+	removed, err := s.Expire(time.Now().Add(-24 * time.Hour))
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, removed)
+	_, _, err = s.Put(t.Context(), strings.NewReader("fits!"))
+	require.NoError(t, err, "what expired makes room")
+	_, err = s.Get(old)
+	assert.ErrorIs(t, err, fs.ErrNotExist)
+	require.NoError(t, s.Close())
+	again, err := safekeeping.Open(dir, 10)
+	require.NoError(t, err)
+	defer again.Close()
+	assert.EqualValues(t, 10, again.Size(), "the size is known after a restart")
 }

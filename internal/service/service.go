@@ -38,6 +38,10 @@ type Config struct {
 	Console fs.FS // the built console
 	Log     *slog.Logger
 	Now     func() time.Time
+	// SafekeepingLimit is how many bytes what is set aside may take; 0 is no limit. SafekeepingDays is how long it is
+	// kept; 0 is for ever.
+	SafekeepingLimit int64
+	SafekeepingDays  int
 }
 
 // Service is a running service without its listener. Close it.
@@ -53,6 +57,7 @@ type Service struct {
 	log       *slog.Logger
 	now       func() time.Time
 	unlock    func() error
+	keepDays  int
 	undoing   sync.Mutex // held while an undo is begun, so that two requests do not begin the same
 }
 
@@ -82,12 +87,14 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	if s.catalogue, err = catalogue.Open(ctx, config.Dir); err != nil {
 		return err
 	}
-	if s.safe, err = safekeeping.Open(filepath.Join(config.Dir, "safekeeping")); err != nil {
+	if s.safe, err = safekeeping.Open(filepath.Join(config.Dir, "safekeeping"), config.SafekeepingLimit); err != nil {
 		return err
 	}
 	if err := s.firstTechnician(ctx, config.Dir); err != nil {
 		return err
 	}
+	s.keepDays = config.SafekeepingDays
+	s.expire(ctx)
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
 	s.trails = &trails.Reader{Site: s.site}
 	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
@@ -139,6 +146,11 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(listener) }()
+	expiring, stop := context.WithCancel(ctx)
+	var wait sync.WaitGroup
+	wait.Go(func() { s.expireDaily(expiring) })
+	defer wait.Wait()
+	defer stop()
 	select {
 	case err := <-failed:
 		return err
@@ -153,6 +165,34 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		err = errors.Join(err, served)
 	}
 	return err
+}
+
+// expire removes what was set aside so long ago that it need not be kept any more. Receipts that would need it then say so.
+func (s *Service) expire(ctx context.Context) {
+	if s.keepDays == 0 {
+		return
+	}
+	removed, err := s.safe.Expire(s.now().AddDate(0, 0, -s.keepDays))
+	if err != nil {
+		s.log.LogAttrs(ctx, slog.LevelError, "safekeeping not expired", slog.String("error", err.Error()))
+	}
+	if removed > 0 {
+		s.log.LogAttrs(ctx, slog.LevelInfo, "safekeeping expired", slog.Int64("bytes", removed))
+	}
+}
+
+// expireDaily does so once a day until ctx is done.
+func (s *Service) expireDaily(ctx context.Context) {
+	daily := time.NewTicker(24 * time.Hour)
+	defer daily.Stop()
+	for {
+		select {
+		case <-daily.C:
+			s.expire(ctx)
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 func (s *Service) health(c *echo.Context) error {

@@ -59,7 +59,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	records, err := catalogue.Open(ctx, t.TempDir())
 	require.NoError(t, err)
 	t.Cleanup(func() { records.Close() })
-	safe, err := safekeeping.Open(t.TempDir())
+	safe, err := safekeeping.Open(t.TempDir(), 0)
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
 	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind}}
