@@ -26,7 +26,8 @@ type KnownSpan struct {
 // Capture is one reading of a source that is under way, or of one of the points in time that it holds.
 type Capture struct {
 	c       *Catalogue
-	id      int64
+	id      int64  // 0 until something is written
+	name    string // of a point in time
 	source  Source
 	at      int64
 	dated   bool  // of a store that holds many
@@ -62,36 +63,31 @@ const batchRows = 8000
 
 // BeginCapture begins a reading of a source as it is now.
 func (c *Catalogue) BeginCapture(ctx context.Context, src Source, at time.Time) (*Capture, error) {
-	r, err := c.write.ExecContext(ctx, "INSERT INTO captures (source_id, at) VALUES (?, ?)", src.ID, at.UnixNano())
-	if err != nil {
-		return nil, err
-	}
-	id, err := r.LastInsertId()
-	if err != nil {
-		return nil, err
-	}
-	return c.capture(ctx, id, src, at.UnixNano(), false)
+	return c.capture(ctx, src, source.Capture{At: at}, false)
 }
 
 // BeginDated begins, or takes up again, the reading of one of the points in time that a source holds.
 func (c *Catalogue) BeginDated(ctx context.Context, src Source, point source.Capture) (*Capture, error) {
-	at := point.At.UnixNano()
-	var id int64
-	err := c.write.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", src.ID, []byte(point.Name), at).Scan(&id)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = c.write.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, 1) RETURNING id", src.ID, at, []byte(point.Name)).Scan(&id)
-	}
-	if err != nil {
-		return nil, err
-	}
-	return c.capture(ctx, id, src, at, true)
+	return c.capture(ctx, src, point, true)
 }
 
-func (c *Catalogue) capture(ctx context.Context, id int64, src Source, at int64, dated bool) (*Capture, error) {
-	k := &Capture{c: c, id: id, source: src, at: at, dated: dated, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
+func (c *Catalogue) capture(ctx context.Context, src Source, point source.Capture, dated bool) (*Capture, error) {
+	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
 	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
-		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, at, int64(never), int64(forever)).Scan(&k.before, &k.after)
+		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never), int64(forever)).Scan(&k.before, &k.after)
 	return k, err
+}
+
+// enter records the capture itself, together with the first that it saw: most are small enough for one transaction.
+func (k *Capture) enter(ctx context.Context, tx *sql.Tx) error {
+	if k.id != 0 {
+		return nil
+	}
+	err := tx.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", k.source.ID, []byte(k.name), k.at).Scan(&k.id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = tx.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, ?) RETURNING id", k.source.ID, k.at, []byte(k.name), k.dated).Scan(&k.id)
+	}
+	return err
 }
 
 // Late tells whether a later point in time was read before this one.
@@ -257,20 +253,10 @@ func (k *Capture) written() error {
 // Abandon waits for what is being written; call it where a capture does not come to Finish.
 func (k *Capture) Abandon() { _ = k.written() }
 
-// flush writes everything gathered so far.
-func (k *Capture) flush(ctx context.Context) error {
-	if err := k.written(); err != nil {
-		return err
-	}
-	err := k.write(ctx, k.fresh, k.ended)
-	k.fresh, k.ended = nil, nil
-	return err
-}
-
 // Finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
 // lies at or below the paths in unread stays as it is. It returns how many spans it ended.
 func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
-	if err := k.flush(ctx); err != nil {
+	if err := k.written(); err != nil {
 		return 0, err
 	}
 	vanished, err := k.vanished(ctx, unread)
@@ -279,6 +265,9 @@ func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 	}
 	var ended int64
 	err = k.c.tx(ctx, func(tx *sql.Tx) error {
+		if err := k.writeIn(ctx, tx, k.fresh, k.ended); err != nil {
+			return err
+		}
 		for _, dir := range vanished {
 			if k.Late() {
 				if err := k.split(ctx, tx, "store_dir_id = ?", dir); err != nil {
@@ -320,6 +309,9 @@ func (k *Capture) Discard(ctx context.Context) error {
 		return err
 	}
 	k.fresh, k.ended = nil, nil
+	if k.id == 0 {
+		return nil
+	}
 	return k.c.dropCapture(ctx, k.source.ID, k.id, k.at)
 }
 
@@ -436,10 +428,14 @@ func (c *Catalogue) makeStaging(ctx context.Context) error {
 const stagingColumns, rowsPerInsert = 19, 100
 
 func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error {
-	if len(fresh) == 0 && len(ended) == 0 {
-		return nil
+	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.writeIn(ctx, tx, fresh, ended) })
+}
+
+func (k *Capture) writeIn(ctx context.Context, tx *sql.Tx, fresh []found, ended []int64) error {
+	if err := k.enter(ctx, tx); err != nil {
+		return err
 	}
-	return k.c.tx(ctx, func(tx *sql.Tx) error {
+	if len(ended) > 0 {
 		end, err := tx.PrepareContext(ctx, endSpans+" WHERE id = ?")
 		if err != nil {
 			return err
@@ -450,11 +446,14 @@ func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error
 				return err
 			}
 		}
-		if err := k.stage(ctx, tx, fresh); err != nil {
-			return err
-		}
-		return k.spread(ctx, tx)
-	})
+	}
+	if len(fresh) == 0 {
+		return nil
+	}
+	if err := k.stage(ctx, tx, fresh); err != nil {
+		return err
+	}
+	return k.spread(ctx, tx)
 }
 
 // intern returns the number of a folder, new or known, of the machine or of the store.

@@ -15,6 +15,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -205,20 +206,30 @@ func photograph(subject string, width, height int) image.Image {
 	return m
 }
 
-func jpegOf(subject string) []byte {
-	var b bytes.Buffer
-	if err := jpeg.Encode(&b, photograph(subject, 640, 420), &jpeg.Options{Quality: 82}); err != nil {
-		panic(err)
+// drawn keeps pictures by their subjects: drawing them is most of the work of building a world, and a process may build
+// several.
+var drawn sync.Map
+
+func picture(key string, encode func(*bytes.Buffer) error) []byte {
+	if known, ok := drawn.Load(key); ok {
+		return known.([]byte)
 	}
+	var b bytes.Buffer
+	if err := encode(&b); err != nil {
+		panic(err) // into memory
+	}
+	drawn.Store(key, b.Bytes())
 	return b.Bytes()
 }
 
+func jpegOf(subject string) []byte {
+	return picture("jpeg "+subject, func(b *bytes.Buffer) error {
+		return jpeg.Encode(b, photograph(subject, 640, 420), &jpeg.Options{Quality: 82})
+	})
+}
+
 func pngOf(subject string) []byte {
-	var b bytes.Buffer
-	if err := png.Encode(&b, photograph(subject, 240, 160)); err != nil {
-		panic(err)
-	}
-	return b.Bytes()
+	return picture("png "+subject, func(b *bytes.Buffer) error { return png.Encode(b, photograph(subject, 240, 160)) })
 }
 
 // vcards is a contact list of vCard 4.0 (RFC 6350), its lines ended and folded as they must be.

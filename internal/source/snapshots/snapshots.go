@@ -42,7 +42,7 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 	if err := treewalk.CheckPatterns(setup.Exclusions); err != nil {
 		return source.Described{}, err
 	}
-	points, notes, err := (&store{setup}).points(ctx)
+	points, notes, err := (&store{setup}).points(ctx, nil)
 	if err != nil {
 		return source.Described{}, fmt.Errorf("look for snapshots at %s: %w", place.Quote(setup.At), err)
 	}
@@ -120,8 +120,8 @@ type point struct {
 // unfinished are words that mark a point in time as still being written.
 var unfinished = []string{"part", "tmp", "temp", "incomplete", "progress", "unfinished", "writing"}
 
-// points lists the points in time, oldest first, and what is wrong with other entries.
-func (s *store) points(ctx context.Context) ([]point, []string, error) {
+// points lists the points in time, oldest first, and what is wrong with other entries. known are those read before.
+func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point, []string, error) {
 	folder, err := s.Files.Folder(ctx, s.At)
 	if err != nil {
 		return nil, nil, err
@@ -154,7 +154,7 @@ func (s *store) points(ctx context.Context) ([]point, []string, error) {
 			notes = append(notes, fmt.Sprintf("%s is still being written, as its name says; it is left alone until it is complete.", place.Readable(d.Name)))
 			continue
 		}
-		at, note := s.moment(ctx, folder, d.Wall, infos[d.Name])
+		at, note := s.moment(ctx, folder, d.Wall, infos[d.Name], known[d.Name])
 		if note != "" {
 			notes = append(notes, place.Readable(d.Name)+": "+note)
 		}
@@ -205,8 +205,9 @@ func (s *store) dates(names []string) ([]datedname.Dated, error) {
 	return dated, nil
 }
 
-// moment turns what a name says into a moment.
-func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.Wall, info reach.Info) (time.Time, string) {
+// moment turns what a name says into a moment; known is what it was taken for before. Where only the day is told, the
+// point in time is at least as late as what was written into it on that day.
+func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.Wall, info reach.Info, known time.Time) (time.Time, string) {
 	if wall.Zoned {
 		return wall.Time, ""
 	}
@@ -220,8 +221,15 @@ func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.
 		return at, "clocks showed its hour twice that night; none of its files was written after the first time, so that is taken."
 	case doubt == zonetime.Skipped:
 		return at, "clocks skipped its hour that night; the machine's clock or the zone may have been wrong."
-	case wall.Day && info.Written.After(at) && info.Written.Before(at.AddDate(0, 0, 1)):
-		return info.Written.Truncate(time.Second), ""
+	case !wall.Day:
+		return at, ""
+	}
+	onDay := func(t time.Time) bool { return !t.Before(at) && t.Before(at.AddDate(0, 0, 1)) }
+	if onDay(known) {
+		return known, ""
+	}
+	if latest := newest(ctx, parent, info.Name); onDay(latest) {
+		return latest.Truncate(time.Second).Add(time.Second), ""
 	}
 	return at, ""
 }
@@ -247,16 +255,16 @@ func newest(ctx context.Context, parent reach.Reader, name string) (latest time.
 }
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
-	points, notes, err := s.points(ctx)
+	before, err := known.Captures(ctx)
+	if err != nil {
+		return err
+	}
+	points, notes, err := s.points(ctx, before)
 	if err != nil {
 		return fmt.Errorf("read the snapshots at %s: %w", place.Quote(s.At), err)
 	}
 	for _, note := range notes {
 		report.Note(note)
-	}
-	before, err := known.Captures(ctx)
-	if err != nil {
-		return err
 	}
 	read := func(p point) bool { at, ok := before[p.Name]; return ok && at.Equal(p.At) }
 	same := treewalk.Identical
