@@ -127,6 +127,8 @@ const (
 	Escape = kb.Escape
 	Down   = kb.ArrowDown
 	Up     = kb.ArrowUp
+	Left   = kb.ArrowLeft
+	Right  = kb.ArrowRight
 	Space  = " "
 )
 

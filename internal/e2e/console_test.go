@@ -109,3 +109,26 @@ func TestASignInThatFailsSaysWhatToDo(t *testing.T) {
 	do(t, b.TabTo("Sign out", 20), b.Press(browser.Enter), b.WaitText("technician’s token"))
 	do(t, b.Visit(s.URL+"/sign-in#token=wrong"), b.WaitText("That is no technician's token"), b.WaitText("technician.token"))
 }
+
+// A quote that was saved over: its versions are stepped through, two are compared, and the one from before comes back
+// beside what stands there; then the folder that it lay in is stepped back in time.
+func TestTrailAndFolderByKeyboard(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	quotes := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes")
+	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("copies"), b.TabTo("row", 40), b.Press("t"), b.WaitText("Version 8 of 8"))
+	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It stands there now."))
+	do(t, b.TabTo("application", 40), b.Press(browser.Left), b.WaitText("Version 7 of 8"), b.WaitText("assumed after"), b.Press("c", browser.Left), b.WaitText("Version 6 of 8"))
+	do(t, b.Press("c"), b.WaitText("1 paragraph changed"), b.WaitText("Copy out"), b.Press("c"), b.WaitText("Version 6 of 8"))
+	do(t, b.Press("z", "+", "-", "0", browser.Right), b.WaitText("Version 7 of 8"), b.Press("b"), b.WaitText("both are kept"), b.Press(browser.Enter), b.WaitText("Done: 1 item settled"), b.Press(browser.Escape))
+	both, err := filepath.Glob(filepath.Join(quotes, "Quote 116*"))
+	require.NoError(t, err)
+	assert.Len(t, both, 2, "both, side by side in the folder")
+
+	do(t, b.Visit(s.URL+"/folder?machine=front-office&path=/home/ines/Documents/Scans"), b.WaitText("Delivery note 200.png"), b.TabTo("grid", 40))
+	do(t, b.Press(browser.Left, browser.Left, browser.Left, browser.Left, browser.Left), b.WaitText("As of"), b.WaitText("It is no longer there now"), b.Press(browser.Down, browser.Up))
+	do(t, b.Press("m"), b.WaitText("Nothing is written yet"), b.Press(browser.Enter), b.WaitText("Done:"))
+	back, err := filepath.Glob(filepath.Join(filepath.Dir(quotes), "Scans/*.png"))
+	require.NoError(t, err)
+	assert.NotEmpty(t, back)
+}
