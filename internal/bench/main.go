@@ -2,9 +2,11 @@
 // be avoided, in one run on one machine, and prints one table of ratios. Absolute times mean nothing on shared
 // hardware; each figure is the median of several runs, ours and the yardstick's taken in turn.
 //
-//	bench BINARY [WORK-FOLDER [surveys|searches|bring-backs]]
+//	bench BINARY [WORK-FOLDER [surveys|live|snapshots|trails|reads|searches|bring-backs]]
 //
-// Measured are: surveys of a trash of 100,000 items against find printing the same fields; name search among 1,000,000
+// Measured are: surveys of a trash of 100,000 items and of a live tree against find printing the same fields; what one
+// more snapshot costs after 1, 10, 30 and 60, and how the catalogue grows; a trail of a thousand sightings; the plan for a
+// folder of 100,000 files as of a moment; digests and one big file against cp, sha256sum and openssl; name search among 1,000,000
 // sightings, p95 through the API, against grep -i over the plain list of paths; bringing back 10,000 small files,
 // within a file system (renamed) and across two (copied, read back, compared, synced), against cp -a and sha256sum -c.
 // The service runs as a process of its own; its peak memory is read from /proc after each row.
@@ -60,7 +62,7 @@ func run(binary, dir, only string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, string, string) ([]row, error)
-	}{{"surveys", surveys}, {"searches", searches}, {"bring-backs", bringBacks}} {
+	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"reads", reads}, {"searches", searches}, {"bring-backs", bringBacks}} {
 		if only != "" && only != part.name {
 			continue
 		}
@@ -107,6 +109,8 @@ func shell(ctx context.Context, line string) (time.Duration, error) {
 		return err
 	})
 }
+
+func shellOut(line string) ([]byte, error) { return exec.Command("sh", "-c", line).CombinedOutput() }
 
 func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }
 
