@@ -790,8 +790,11 @@ type JobState string
 
 // Machine defines model for Machine.
 type Machine struct {
-	At   string `json:"at"`
-	Name string `json:"name"`
+	At string `json:"at"`
+
+	// ClockAheadSeconds By how much its write times are ahead
+	ClockAheadSeconds *int64 `json:"clock_ahead_seconds,omitempty"`
+	Name              string `json:"name"`
 
 	// Notes What could not be worked out and was assumed
 	Notes  []string `json:"notes"`
@@ -831,6 +834,9 @@ type NewBringBack struct {
 type NewMachine struct {
 	// At A directory that holds what the machine's / looks like
 	At string `json:"at"`
+
+	// ClockAheadSeconds By how much its clock is ahead; negative where it is behind
+	ClockAheadSeconds *int64 `json:"clock_ahead_seconds,omitempty"`
 
 	// Homes Pattern of home folders, default /home/*
 	Homes         *string `json:"homes,omitempty"`

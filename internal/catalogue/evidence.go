@@ -17,7 +17,8 @@ import (
 type Fact struct {
 	trail.Seen
 	Inode int64
-	Name  string // its last name
+	Stamp time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
+	Name  string    // its last name
 }
 
 // Store is a source as the evidence needs it.
@@ -121,8 +122,14 @@ func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query st
 			f.Source, f.Place = int(source), place.Place{Machine: machine, Path: place.Join(dir, f.Name)}
 			f.Written, f.Gone, f.SHA256 = moment(written), moment(gone), hex.EncodeToString(sha)
 			f.First, f.Last = time.Unix(0, first).UTC(), time.Unix(0, last).UTC()
-			if s := stores[source]; f.Open && s != nil {
-				f.Last = s.Last()
+			f.Stamp = f.Written
+			if s := stores[source]; s != nil {
+				if f.Open {
+					f.Last = s.Last()
+				}
+				if !f.Written.IsZero() {
+					f.Written = f.Written.Add(-s.Source.ClockAhead)
+				}
 			}
 			if f.Last.Before(f.First) {
 				f.Last = f.First
@@ -175,12 +182,12 @@ func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, fol
 
 // Twins returns spans elsewhere of files with the same size and write time, at most limit.
 func (c *Catalogue) Twins(ctx context.Context, stores map[int64]*Store, f Fact, limit int) ([]Fact, error) {
-	if f.Written.IsZero() || f.Size <= 0 {
+	if f.Stamp.IsZero() || f.Size <= 0 {
 		return nil, nil
 	}
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
 		WHERE x.written_at = ? AND x.size = ? AND x.type = 'file' AND x.origin_known AND (d.path <> ? OR p.name <> ? OR m.name <> ?) LIMIT ?`,
-		f.Written.UnixNano(), f.Size, []byte(place.Folder(f.Place.Path)), []byte(f.Place.Name()), f.Place.Machine, limit))
+		f.Stamp.UnixNano(), f.Size, []byte(place.Folder(f.Place.Path)), []byte(f.Place.Name()), f.Place.Machine, limit))
 }
 
 // LinksTo returns links that point to a path, by what they are recorded to hold.

@@ -6,15 +6,17 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 )
 
 // Machine is a computer or store that is looked after.
 type Machine struct {
 	ID            int64
 	Name          string
-	At            string // how it is reached
-	Zone          string // IANA
-	RetentionDays int    // 0: nothing expires
+	At            string        // how it is reached
+	Zone          string        // IANA
+	RetentionDays int           // 0: nothing expires
+	ClockAhead    time.Duration // of its write times; negative where its clock is behind
 	Notes         []string
 	People        []Person
 }
@@ -38,8 +40,8 @@ func (m Machine) Homes() []string {
 // AddMachine adds a machine with its people; ErrTaken where its name is.
 func (c *Catalogue) AddMachine(ctx context.Context, m Machine) (Machine, error) {
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, notes) VALUES (?, ?, ?, ?, ?)",
-			m.Name, m.At, m.Zone, m.RetentionDays, toJSON(m.Notes))
+		r, err := tx.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, clock_ahead, notes) VALUES (?, ?, ?, ?, ?, ?)",
+			m.Name, m.At, m.Zone, m.RetentionDays, int64(m.ClockAhead), toJSON(m.Notes))
 		if err != nil {
 			return taken(err, "machine "+m.Name)
 		}
@@ -92,7 +94,7 @@ func (c *Catalogue) MachineByID(ctx context.Context, id int64) (Machine, error) 
 }
 
 func (c *Catalogue) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, zone, retention_days, notes FROM machines WHERE "+where, args...)
+	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, zone, retention_days, clock_ahead, notes FROM machines WHERE "+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +103,7 @@ func (c *Catalogue) machines(ctx context.Context, where string, args ...any) ([]
 	for rows.Next() {
 		var m Machine
 		var notes string
-		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &notes); err != nil {
+		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &notes); err != nil {
 			return nil, err
 		}
 		if m.Notes, err = fromJSON[[]string](notes); err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,6 +20,7 @@ func (p *Program) machineCommand() *cli.Command {
 				&cli.StringFlag{Name: "at", Required: true, Usage: "the `DIR` that holds what the machine's / looks like"},
 				&cli.StringFlag{Name: "zone", Usage: "its time `ZONE` (default: from its own files)"},
 				&cli.StringFlag{Name: "homes", Usage: "the `PATTERN` of its home folders (default: /home/*)"},
+				&cli.DurationFlag{Name: "clock-ahead", Usage: "by how much its clock is ahead, such as 58m or 24h; -5m where it is behind (`TIME`)"},
 				&cli.IntFlag{Name: "retention", Value: 30, Usage: "after how many `DAYS` its trashes are emptied; 0: never"},
 				&cli.BoolFlag{Name: "with-suggested", Usage: "also add the sources found on it"},
 				jsonFlag(),
@@ -40,8 +42,8 @@ func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) 
 		}
 		at = absolute
 	}
-	days, suggested := int(c.Int("retention")), c.Bool("with-suggested")
-	response, err := s.api.AddMachine(ctx, api.NewMachine{Name: args[0], At: at, Zone: set(c.String("zone")), Homes: set(c.String("homes")), RetentionDays: &days, WithSuggested: &suggested})
+	days, suggested, ahead := int(c.Int("retention")), c.Bool("with-suggested"), int64(c.Duration("clock-ahead").Seconds())
+	response, err := s.api.AddMachine(ctx, api.NewMachine{Name: args[0], At: at, Zone: set(c.String("zone")), Homes: set(c.String("homes")), RetentionDays: &days, ClockAheadSeconds: &ahead, WithSuggested: &suggested})
 	m, err := shown[api.Machine](s, response, err)
 	if err != nil || s.json {
 		return err
@@ -95,6 +97,9 @@ func (s *session) showMachine(m api.Machine) {
 	retention := "its trashes keep everything"
 	if m.RetentionDays > 0 {
 		retention = fmt.Sprintf("its trashes keep things for %d days", m.RetentionDays)
+	}
+	if m.ClockAheadSeconds != nil {
+		retention += fmt.Sprintf("; its clock is %s ahead", time.Duration(*m.ClockAheadSeconds)*time.Second)
 	}
 	fmt.Fprintf(s.Stdout, "%s, at %s, in %s; %s\n", m.Name, quotePath(m.At), m.Zone, retention)
 	for _, note := range m.Notes {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"time"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
@@ -32,7 +33,8 @@ func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObj
 // AddMachine adds a machine and, where asked, all sources found on it.
 func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestObject) (api.AddMachineResponseObject, error) {
 	b := request.Body
-	m, err := s.site.AddMachine(ctx, site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays})
+	m, err := s.site.AddMachine(ctx, site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
+		ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second})
 	if err != nil {
 		return nil, err
 	}

@@ -155,6 +155,7 @@ type NewMachine struct {
 	Zone          string // "": read from the machine
 	Homes         string // pattern of home folders; "": /home/*
 	RetentionDays *int   // nil: the default
+	ClockAhead    time.Duration
 }
 
 // AddMachine reads who lives on a machine and in which zone it is, and begins to look after it.
@@ -170,7 +171,7 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 		return refuse(err, "Give the directory that holds what the machine's / looks like, and check that it is mounted.")
 	}
 	defer files.Close()
-	m := catalogue.Machine{Name: n.Name, At: n.At, Zone: n.Zone, RetentionDays: DefaultRetentionDays, Notes: []string{}}
+	m := catalogue.Machine{Name: n.Name, At: n.At, Zone: n.Zone, RetentionDays: DefaultRetentionDays, ClockAhead: n.ClockAhead, Notes: []string{}}
 	if n.RetentionDays != nil {
 		m.RetentionDays = *n.RetentionDays
 	}

@@ -190,3 +190,21 @@ func TestTheLiveTreeSaysWhatIsGone(t *testing.T) {
 	}
 	assert.Equal(t, map[string]trails.State{"a.txt": trails.Missing, "b.txt": trails.Same, ".profile": trails.Added}, states)
 }
+
+// A machine whose clock is an hour ahead writes times that are put right.
+func TestAWrongClockIsPutRight(t *testing.T) {
+	l := newLoft(t, map[string]string{"/home/ines/a.txt": "one @-1", "/home/ines/b": "b @-1"}, map[string]string{"/home/ines/a.txt": "later @0.5", "/home/ines/b": "b @-1"})
+	m, err := l.AddMachine(t.Context(), site.NewMachine{Name: "ahead", At: l.Root, ClockAhead: 6 * time.Hour})
+	require.NoError(t, err)
+	src, err := l.AddSource(t.Context(), site.NewSource{Machine: m.Name, Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"})
+	require.NoError(t, err)
+	l.Survey(src)
+	arrived := func(machine string) time.Time {
+		got, err := l.Trails.Trail(t.Context(), place.Place{Machine: machine, Path: "/home/ines/a.txt"})
+		require.NoError(t, err)
+		require.Len(t, got.Versions, 2)
+		return got.Versions[1].Arrived
+	}
+	assert.Equal(t, first.Add(12*time.Hour), arrived("loft"))
+	assert.Equal(t, first.Add(6*time.Hour), arrived("ahead"))
+}

@@ -446,6 +446,11 @@ export interface components {
             zone: string;
             /** @description 0 means that nothing expires */
             retention_days: number;
+            /**
+             * Format: int64
+             * @description By how much its write times are ahead
+             */
+            clock_ahead_seconds?: number;
             people: components["schemas"]["Person"][];
             sources: components["schemas"]["Source"][];
             /** @description What could not be worked out and was assumed */
@@ -462,6 +467,11 @@ export interface components {
             /** @description Pattern of home folders, default /home/* */
             homes?: string;
             retention_days?: number;
+            /**
+             * Format: int64
+             * @description By how much its clock is ahead; negative where it is behind
+             */
+            clock_ahead_seconds?: number;
             /** @default false */
             with_suggested: boolean;
         };

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"humble-rewind/internal/browser"
 )
@@ -22,6 +23,11 @@ func main() {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
+}
+
+// ago is a moment so many hours back, as an address carries it.
+func ago(hours int) string {
+	return time.Now().UTC().Add(-time.Duration(hours) * time.Hour).Format("2006-01-02T15:04:05Z")
 }
 
 func take(link, dir string) error {
@@ -60,6 +66,18 @@ func take(link, dir string) error {
 		func() error { return b.WaitText("Nothing is written yet") },
 		func() error { return shot("bring-back") },
 		press(browser.Escape),
+		visit("/trail?machine=front-office&path=/home/ines/Documents/Quotes/Quote+116+Little+Tern.odt&good_at="+ago(60)+"&noticed_at="+ago(3), "Version 8 of 8"),
+		func() error { return b.TabTo("application", 40) },
+		press(browser.Left),
+		func() error { return b.WaitText("Version 7 of 8") },
+		func() error { return shot("trail") },
+		press("c", browser.Left, "c"),
+		func() error { return b.WaitText("1 paragraph changed") },
+		func() error { return shot("compare") },
+		visit("/folder?machine=front-office&path=/home/ines/Documents&as_of="+ago(9*24), "Against now"),
+		func() error { return b.TabTo("grid", 40) },
+		press(browser.Down, browser.Down, browser.Down, browser.Down, browser.Down),
+		func() error { return shot("folder") },
 		visit("/find?words=lines&type=drawings", "lines rev 0.svg"),
 		func() error { return b.TabTo("row", 40) },
 		func() error { return b.Dark(true) },

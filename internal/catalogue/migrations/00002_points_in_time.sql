@@ -2,6 +2,7 @@
 -- Stores that hold several points in time: a capture is then one of those, and spans run from capture to capture by
 -- their times, so that a capture that arrives late can be put between two others.
 
+ALTER TABLE machines ADD COLUMN clock_ahead INTEGER NOT NULL DEFAULT 0;    -- nanoseconds by which its write times are ahead
 ALTER TABLE sources ADD COLUMN live INTEGER NOT NULL DEFAULT 0;            -- its files are the machine's own, as they are now
 ALTER TABLE sources ADD COLUMN dated INTEGER NOT NULL DEFAULT 0;           -- it holds several points in time
 ALTER TABLE sources ADD COLUMN named TEXT NOT NULL DEFAULT '';             -- strftime pattern of its points in time
