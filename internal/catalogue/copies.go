@@ -95,6 +95,15 @@ func (c *Catalogue) Copy(ctx context.Context, id int64) (Copy, error) {
 
 // Copies returns copies by their numbers, in their order. ErrNotFound names the first that is not there.
 func (c *Catalogue) Copies(ctx context.Context, ids []int64) ([]Copy, error) {
+	return c.copiesWith(ctx, ids, copyColumns)
+}
+
+// CopiesOfPlace is Copies for those of one place, whose state the caller works out for all of them together.
+func (c *Catalogue) CopiesOfPlace(ctx context.Context, ids []int64) ([]Copy, error) {
+	return c.copiesWith(ctx, ids, strings.Replace(copyColumns, state, "''", 1))
+}
+
+func (c *Catalogue) copiesWith(ctx context.Context, ids []int64, columns string) ([]Copy, error) {
 	byID := map[int64]Copy{}
 	for rest := ids; len(rest) > 0; {
 		n := min(500, len(rest))
@@ -102,7 +111,7 @@ func (c *Catalogue) Copies(ctx context.Context, ids []int64) ([]Copy, error) {
 		for i, id := range rest[:n] {
 			args[i] = id
 		}
-		found, err := c.copies(ctx, "SELECT "+copyColumns+" FROM spans x"+copyTables+" WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args)
+		found, err := c.copies(ctx, "SELECT "+columns+" FROM spans x"+copyTables+" WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args)
 		if err != nil {
 			return nil, err
 		}

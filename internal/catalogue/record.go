@@ -118,11 +118,15 @@ func (k *Capture) Known(ctx context.Context, dir string) (map[string]KnownSpan, 
 	known := map[string]KnownSpan{}
 	err := k.spans(ctx, dir, "x.last_at IS NULL", nil, func(name string, s KnownSpan) error {
 		before, twice := known[name]
-		known[name] = s
-		if twice {
-			return k.End(ctx, before.ID)
+		if !twice {
+			known[name] = s
+			return nil
 		}
-		return nil
+		if before.ID > s.ID {
+			before, s = s, before
+		}
+		known[name] = s
+		return k.End(ctx, before.ID)
 	})
 	return known, err
 }
@@ -148,7 +152,7 @@ func (k *Capture) Around(ctx context.Context, dir string) (before, behind, own m
 
 func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, KnownSpan) error) error {
 	rows, err := k.c.read.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
-		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where+" ORDER BY x.id", append([]any{k.source.ID, []byte(dir)}, args...)...)
+		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where, append([]any{k.source.ID, []byte(dir)}, args...)...)
 	if err != nil {
 		return err
 	}

@@ -51,10 +51,11 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	for i, f := range t.Facts {
 		ids[i] = f.Copy
 	}
-	copies, err := s.catalogue.Copies(ctx, ids)
+	copies, err := s.catalogue.CopiesOfPlace(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
+	setStates(&t, copies)
 	a := api.GetTrail200JSONResponse{Place: toPlace(p), Names: []api.Place{}, Versions: []api.TrailVersion{}, Events: []api.TrailEvent{}, Lanes: []api.TrailLane{}, Notes: t.Notes, Zone: m.Zone}
 	for _, n := range t.Names {
 		a.Names = append(a.Names, toPlace(n.Place))
@@ -78,6 +79,24 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		a.Lanes = append(a.Lanes, toLane(store))
 	}
 	return a, nil
+}
+
+// setStates tells how the place of each copy is today, which the trail knows.
+func setStates(t *trails.Trail, copies []catalogue.Copy) {
+	otherwise := "gone"
+	if n := len(t.Versions); n > 0 && t.Versions[n-1].Superseded.IsZero() {
+		otherwise = "changed"
+	}
+	for i := range copies {
+		copies[i].State = otherwise
+	}
+	for _, v := range t.Versions {
+		if v.Superseded.IsZero() {
+			for _, i := range v.Seen {
+				copies[i].State = "present"
+			}
+		}
+	}
 }
 
 func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion {

@@ -14,7 +14,7 @@ import { useWidth } from "../trail/useWidth";
 import { useKey } from "../useKeys";
 import { absolute, ago, bytes, counted, zone } from "../when";
 import { chosenMoment, partRows, visibleColumns } from "./columns";
-import { fitOf, Grid, GridHead } from "./Grid";
+import { fitOf, Grid, GridHead, nameWidthOf } from "./Grid";
 
 const Page = styled.div`
   display: grid;
@@ -112,8 +112,8 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
       <Main ref={measure} onKeyDown={press}>
         <Head place={place} folder={folder} asOf={asOf} chosen={chosen} pick={pick} />
         {asOf && <Actions folder={folder} bring={setOnly} />}
-        <GridHead folder={folder} columns={columns} chosen={chosen} />
-        <Grid {...{ rows, folder, columns, chosen, row, pick }} choose={setRow} open={enter} />
+        <GridHead {...{ folder, columns, chosen }} nameWidth={nameWidthOf(width)} />
+        <Grid {...{ rows, folder, columns, chosen, row, pick }} nameWidth={nameWidthOf(width)} choose={setRow} open={enter} />
         <Row>
           {still.length > 0 && moving.length > 0 && (
             <Plain onPress={() => setAll(!all)}>{all ? "Fold what never changed" : `${counted(still.length, "entry", "entries")} never changed; show`}</Plain>

@@ -6,7 +6,6 @@ import { tokens } from "../theme";
 import { dayLabels } from "./columns";
 
 export const rowHeight = 30;
-const nameWidth = 230;
 const stateWidth = 92;
 const cell = 14;
 
@@ -29,8 +28,9 @@ const Row = styled.div`
   &[aria-selected="true"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
 `;
 
-const Name = styled.span`
-  width: ${nameWidth}px;
+const Name = styled.span<{ $width: number }>`
+  flex: none;
+  width: ${({ $width }) => $width}px;
   padding-left: 10px;
   overflow: hidden;
   text-overflow: ellipsis;
@@ -53,12 +53,14 @@ const Cells = styled.svg`
   .column { fill: ${tokens.faint}; }
 `;
 
-export const fitOf = (width: number) => Math.max(8, Math.floor((width - nameWidth - stateWidth - 24) / cell));
+export const nameWidthOf = (width: number) => (width < 600 ? 118 : 230);
+export const fitOf = (width: number) => Math.max(8, Math.floor((width - nameWidthOf(width) - stateWidth - 24) / cell));
 
 interface Props {
   rows: FolderRow[];
   folder: Folder;
   columns: [number, number];
+  nameWidth: number; // pixels
   chosen: number; // moment
   row: number; // chosen
   choose: (row: number) => void;
@@ -67,7 +69,7 @@ interface Props {
 }
 
 /** Rows are entries, columns moments, the newest at the right; the chosen column is the folder as of that moment. */
-export function Grid({ rows, folder, columns, chosen, row, choose, pick, open }: Props) {
+export function Grid({ rows, folder, columns, nameWidth, chosen, row, choose, pick, open }: Props) {
   const scroll = useRef<HTMLDivElement>(null);
   // The compiler cannot follow what the virtualizer hands out; nothing here is memoised by it.
   // eslint-disable-next-line react-hooks/incompatible-library
@@ -94,7 +96,7 @@ export function Grid({ rows, folder, columns, chosen, row, choose, pick, open }:
               onClick={() => choose(item.index)}
               onDoubleClick={() => open(item.index)}
             >
-              <Name role="gridcell" title={r.name}>
+              <Name role="gridcell" title={r.name} $width={nameWidth}>
                 {r.name}
                 {r.type === "folder" && "/"}
               </Name>
@@ -133,7 +135,7 @@ function Drawn({ row, columns: [from, to], chosen, pick }: { row: FolderRow; col
 }
 
 /** The head of the grid: which moments its columns are, a tick for each and the date where a day begins. */
-export function GridHead({ folder, columns: [from, to], chosen }: { folder: Folder; columns: [number, number]; chosen: number }) {
+export function GridHead({ folder, columns: [from, to], nameWidth, chosen }: Pick<Props, "folder" | "columns" | "nameWidth" | "chosen">) {
   const width = (to - from) * cell + 2;
   const moments = folder.moments.slice(from, to);
   const labels = dayLabels(moments, Math.ceil(46 / cell));

@@ -14,6 +14,7 @@ const Table = styled.table`
   td { vertical-align: top; padding: 5px 12px 5px 0; border-bottom: 1px solid ${tokens.faint}; }
   td:first-child, th:first-child { text-align: right; padding-left: 8px; }
   td:nth-child(5) { white-space: nowrap; }
+  @media (max-width: 600px) { td:nth-child(3), th:nth-child(3) { display: none; } td, th { padding-right: 8px; } td { overflow-wrap: anywhere; } }
   tbody tr { cursor: pointer; }
   tr[aria-current="true"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
 `;

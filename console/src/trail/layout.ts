@@ -62,6 +62,7 @@ export interface Bar {
 }
 
 const thinnest = 3; // pixels
+const widest = 44; // of a block, so that many of them still show where what was
 
 /** The bars of all versions that the axis shows; those that would be thinner than 3 pixels merge into blocks. */
 export function bars(t: Trail, axis: Axis, now: number): Bar[] {
@@ -78,10 +79,11 @@ export function bars(t: Trail, axis: Axis, now: number): Bar[] {
     const bar = { index, count: 1, start, solid: Math.min(Math.max(axis(time(v.last_seen_at)), start), end), end, lane, broke: broke(t, index), span: { from, to } };
     const before = made[made.length - 1];
     const thin = end - start < thinnest;
-    if (thin && before && before.lane === lane && start - before.end < thinnest && (before.count > 1 || before.end - before.start < thinnest)) {
+    if (thin && before && before.lane === lane && start - before.end < thinnest && end - before.start < widest && (before.count > 1 || before.end - before.start < thinnest)) {
       before.count++;
       before.end = Math.max(before.end, end);
       before.solid = before.end;
+      before.broke ||= bar.broke;
       before.span.to = to;
     } else {
       made.push(bar);

@@ -45,7 +45,7 @@ INSERT INTO new_spans
 DROP TABLE spans;
 ALTER TABLE new_spans RENAME TO spans;
 CREATE INDEX spans_in_store ON spans (store_dir_id, store_name);
-CREATE INDEX spans_of_place ON spans (place_id);
+CREATE INDEX spans_of_place ON spans (place_id, last_at);               -- what stands at it now, first of all
 CREATE INDEX spans_by_gone ON spans (gone_at DESC, id DESC);
 CREATE INDEX spans_by_written ON spans (written_at, size);               -- the same file under another name
 CREATE INDEX spans_by_target ON spans (target) WHERE target IS NOT NULL; -- what links point here

@@ -145,10 +145,10 @@ type builder struct {
 	seen    []Seen
 	sources []Source
 	covers  func(source int, p place.Place) bool
-	used    []int // indexes into seen, by their first capture
-	content []int // of each used one
-	count   int   // of contents
-	bySrc   map[int][]int
+	used    []int   // indexes into seen, by their first capture
+	content []int   // of each used one
+	bySrc   [][]int // the used ones of each source, by their first capture
+	of      [][]int // the used ones of each content
 }
 
 func (b *builder) choose(names []Name) {
@@ -171,10 +171,7 @@ func (b *builder) choose(names []Name) {
 	slices.SortStableFunc(b.used, func(i, j int) int {
 		return cmp.Or(b.seen[i].First.Compare(b.seen[j].First), cmp.Compare(b.seen[i].Source, b.seen[j].Source))
 	})
-	b.bySrc = make(map[int][]int, len(b.sources))
-	for source := range b.sources { // also those that saw nothing there, which tells something too
-		b.bySrc[source] = nil
-	}
+	b.bySrc = make([][]int, len(b.sources)) // also of those that saw nothing there, which tells something too
 	for _, i := range b.used {
 		b.bySrc[b.seen[i].Source] = append(b.bySrc[b.seen[i].Source], i)
 	}
@@ -193,27 +190,33 @@ type content struct {
 func (b *builder) group() {
 	b.content = make([]int, len(b.seen))
 	var all []content
+	bySHA, bySize := map[string]int{}, map[int64][]int{}
 	for _, i := range b.used {
 		s := &b.seen[i]
-		found := -1
-		for n := len(all) - 1; n >= 0 && found < 0; n-- {
-			if b.same(s, &all[n]) {
-				found = n
-			}
+		found, known := -1, false
+		if s.SHA256 != "" {
+			found, known = bySHA[s.SHA256]
 		}
-		if found < 0 {
+		for n := len(bySize[s.Size]) - 1; n >= 0 && !known; n-- {
+			found = bySize[s.Size][n]
+			known = b.same(s, &all[found])
+		}
+		if !known {
 			found = len(all)
-			all = append(all, content{typ: s.Type, sha: s.SHA256, target: s.Target, size: s.Size})
+			all = append(all, content{typ: s.Type, target: s.Target, size: s.Size})
+			bySize[s.Size] = append(bySize[s.Size], found)
 		}
 		c := &all[found]
-		if c.sha == "" {
+		if c.sha == "" && s.SHA256 != "" {
 			c.sha = s.SHA256
+			bySHA[c.sha] = found
 		}
 		c.written = append(c.written, s.Written)
 		b.content[i] = found
 	}
-	b.count = len(all)
+	b.of = make([][]int, len(all))
 	for _, i := range b.used {
+		b.of[b.content[i]] = append(b.of[b.content[i]], i)
 		if b.seen[i].SHA256 == "" {
 			b.seen[i].SHA256 = all[b.content[i]].sha
 		}
@@ -281,26 +284,36 @@ func (b *builder) turns() []turn {
 	return all
 }
 
-// alive tells whether a source shows anything at the place at one of its captures.
-func (b *builder) alive(source int, at time.Time) bool {
-	return slices.ContainsFunc(b.bySrc[source], func(i int) bool { return !b.seen[i].First.After(at) && !b.seen[i].Last.Before(at) })
+// at returns what a source shows at a moment, -1 where that is nothing. Under several names it may be more than one; any
+// will do.
+func (b *builder) at(source int, moment time.Time) int {
+	all := b.bySrc[source]
+	n := sort.Search(len(all), func(n int) bool { return b.seen[all[n]].First.After(moment) })
+	const names = 4 // overlap at the most
+	for k := n - 1; k >= max(0, n-names); k-- {
+		if !b.seen[all[k]].Last.Before(moment) {
+			return all[k]
+		}
+	}
+	return -1
 }
 
-// again finds the captures of other sources that show another content after this sighting's last.
+// alive tells whether a source shows anything at the place at one of its captures.
+func (b *builder) alive(source int, moment time.Time) bool { return b.at(source, moment) >= 0 }
+
+// again finds the captures of other sources that show another content after this sighting's first.
 func (b *builder) again(i int) (all []turn) {
 	s := &b.seen[i]
-	for source, others := range b.bySrc {
+	for source := range b.bySrc {
 		if source == s.Source || !b.sources[source].Shows {
 			continue
 		}
-		for _, j := range others {
-			o := &b.seen[j]
-			if b.content[j] == b.content[i] || !o.First.Before(s.First) || !o.Last.After(s.First) {
-				continue
-			}
-			if at, ok := b.sources[source].next(s.First); ok && !at.After(o.Last) {
-				all = append(all, turn{at, 1, j, source, false})
-			}
+		j := b.at(source, s.First)
+		if j < 0 || b.content[j] == b.content[i] || !b.seen[j].First.Before(s.First) {
+			continue
+		}
+		if at, ok := b.sources[source].next(s.First); ok && !at.After(b.seen[j].Last) {
+			all = append(all, turn{at, 1, j, source, false})
 		}
 	}
 	return all
@@ -427,14 +440,9 @@ func (b *builder) arrive(v *Version, t turn) {
 
 // shownElsewhere tells whether another source showed the place at the moment at which one missed it.
 func (b *builder) shownElsewhere(t turn) bool {
-	for source, indexes := range b.bySrc {
-		if source == t.source || !b.sources[source].Shows {
-			continue
-		}
-		for _, i := range indexes {
-			if s := &b.seen[i]; !s.First.After(t.at) && !s.Last.Before(t.at) {
-				return true
-			}
+	for source := range b.bySrc {
+		if source != t.source && b.sources[source].Shows && b.alive(source, t.at) {
+			return true
 		}
 	}
 	return false
@@ -443,9 +451,9 @@ func (b *builder) shownElsewhere(t turn) bool {
 // lastSeen is the last capture before a turn that shows a version; a zero turn is the end of time.
 func (b *builder) lastSeen(v *Version, t turn) time.Time {
 	latest := v.First
-	for _, i := range b.used {
+	for _, i := range b.of[v.Content] {
 		s := &b.seen[i]
-		if b.content[i] != v.Content || s.Place != v.Place {
+		if s.Place != v.Place {
 			continue
 		}
 		at := s.Last
@@ -526,6 +534,7 @@ func (t *Trail) Changes() []Change {
 
 func (b *builder) events(versions []Version) (all []Event) {
 	usual := b.usual()
+	before := map[int]bool{} // contents of the versions so far
 	for n := range versions {
 		v := &versions[n]
 		var next *Version
@@ -541,9 +550,10 @@ func (b *builder) events(versions []Version) (all []Event) {
 		if n > 0 && versions[n-1].Type != v.Type {
 			all = append(all, Event{At: v.First, After: v.After, Kind: TypeShift, Text: fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type)})
 		}
-		if n > 0 && v.Type == plan.File && versions[n-1].Content != v.Content && slices.ContainsFunc(versions[:n], func(w Version) bool { return w.Content == v.Content }) {
+		if n > 0 && v.Type == plan.File && versions[n-1].Content != v.Content && before[v.Content] {
 			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
 		}
+		before[v.Content] = true
 		if !v.Superseded.IsZero() && (next == nil || v.Superseded.Before(next.Arrived)) {
 			e := Event{At: v.Superseded, Kind: Removed, Text: "It was removed.", From: v.Place}
 			if !v.LastSeen.Equal(v.Superseded) {

@@ -202,3 +202,21 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 		}
 	}
 }
+
+// BenchmarkBuild is the trail of a place with a thousand sightings in ten sources.
+func BenchmarkBuild(b *testing.B) {
+	var all []trail.Seen
+	var sources []trail.Source
+	for source := range 10 {
+		var captures []float64
+		for n := range 100 {
+			h := float64(n*24 + source)
+			captures = append(captures, h)
+			all = append(all, seen(source, fmt.Sprintf("%d of %d", n, source), h-0.1, h, h))
+		}
+		sources = append(sources, store(captures...))
+	}
+	for b.Loop() {
+		trail.Build(all, sources, nil, nil)
+	}
+}
