@@ -16,6 +16,7 @@ import (
 	"io/fs"
 	"net/url"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -34,6 +35,9 @@ var (
 type Catalogue struct {
 	write *sql.DB
 	read  *sql.DB
+
+	mu     sync.Mutex
+	stores map[int64]*Store // as they were read last; nil where they may have changed since
 }
 
 //go:embed migrations/*.sql
@@ -57,7 +61,7 @@ func Open(ctx context.Context, dir string) (*Catalogue, error) {
 	}
 	read.SetMaxOpenConns(readers)
 	read.SetMaxIdleConns(readers)
-	c := &Catalogue{write, read}
+	c := &Catalogue{write: write, read: read}
 	if err := c.prepare(ctx); err != nil {
 		c.Close()
 		return nil, fmt.Errorf("open the catalogue %s: %w", path, err)
@@ -102,6 +106,7 @@ func (c *Catalogue) Close() error {
 
 // tx runs do in one write transaction.
 func (c *Catalogue) tx(ctx context.Context, do func(*sql.Tx) error) error {
+	defer c.forgetStores()
 	tx, err := c.write.BeginTx(ctx, nil)
 	if err != nil {
 		return err

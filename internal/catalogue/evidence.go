@@ -37,9 +37,29 @@ func (s *Store) Last() time.Time {
 	return s.Captures[len(s.Captures)-1]
 }
 
-// Stores returns all sources of a machine ("" for all machines) with their captures, by number.
-func (c *Catalogue) Stores(ctx context.Context, machine string) (map[int64]*Store, error) {
-	sources, err := c.Sources(ctx, machine)
+// forgetStores makes Stores read them again.
+func (c *Catalogue) forgetStores() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.stores = nil
+}
+
+// Stores returns all sources with their captures, by number. The answer is shared and must not be changed.
+func (c *Catalogue) Stores(ctx context.Context) (map[int64]*Store, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.stores != nil {
+		return c.stores, nil
+	}
+	stores, err := c.readStores(ctx)
+	if err == nil {
+		c.stores = stores
+	}
+	return stores, err
+}
+
+func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
+	sources, err := c.Sources(ctx, "")
 	if err != nil {
 		return nil, err
 	}

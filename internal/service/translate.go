@@ -83,7 +83,7 @@ func toSource(s catalogue.Source) api.Source {
 }
 
 func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
-	a := api.Machine{Name: m.Name, At: m.At, Zone: m.Zone, RetentionDays: m.RetentionDays, ClockAheadSeconds: optional(int64(m.ClockAhead/time.Second)), People: []api.Person{}, Sources: []api.Source{}, Notes: list(m.Notes)}
+	a := api.Machine{Name: m.Name, At: m.At, Zone: m.Zone, RetentionDays: m.RetentionDays, ClockAheadSeconds: optional(int64(m.ClockAhead / time.Second)), People: []api.Person{}, Sources: []api.Source{}, Notes: list(m.Notes)}
 	for _, p := range m.People {
 		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home)})
 	}

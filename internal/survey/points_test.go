@@ -87,7 +87,7 @@ func history(r *rand.Rand, days int) []tree {
 
 // records writes everything that is known of places and when, one span a line; what can be read is marked.
 func records(t *testing.T, s *sitetest.Site) string {
-	stores, err := s.Catalogue.Stores(t.Context(), "")
+	stores, err := s.Catalogue.Stores(t.Context())
 	require.NoError(t, err)
 	var lines []string
 	for f, err := range s.Catalogue.FactsUnder(t.Context(), stores, place.Place{Machine: "loft", Path: "/home"}) {

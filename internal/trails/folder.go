@@ -128,7 +128,7 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
 		return f, err
 	}
-	all, err := r.Site.Catalogue.Stores(ctx, "")
+	all, err := r.Site.Catalogue.Stores(ctx)
 	if err != nil {
 		return f, err
 	}

@@ -49,7 +49,7 @@ func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
 	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
 		return t, err
 	}
-	stores, err := r.Site.Catalogue.Stores(ctx, "")
+	stores, err := r.Site.Catalogue.Stores(ctx)
 	if err != nil {
 		return t, err
 	}
