@@ -45,7 +45,7 @@ func main() {
 
 // memoryLimit makes the collector work harder before the service grows beyond what it promises (256 MiB in all); what
 // SQLite keeps and the program itself come on top. GOMEMLIMIT overrides it.
-const memoryLimit = 140 << 20
+const memoryLimit = 124 << 20
 
 func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if os.Getenv("GOMEMLIMIT") == "" {

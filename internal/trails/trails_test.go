@@ -131,10 +131,10 @@ func TestRedirectedFoldersAreOnePlace(t *testing.T) {
 	assert.Equal(t, "Pictures/p.txt:1 /data/pictures/p.txt:10 redirected", l.trail("/home/ines/Pictures/p.txt"))
 
 	// Another home in the accounts.
-	live, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
-	require.Error(t, err)
+	_, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
+	require.Error(t, err, "there is nothing yet")
 	l.Lay(map[string]string{"/srv/homes/ines/Pictures/q.txt": "q"})
-	live, err = l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
+	live, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(l.Path("/etc/passwd"), []byte("ines:x:1001:1001:Inês Falk:/srv/homes/ines:/bin/sh\n"), 0o644))
 	require.NoError(t, l.RefreshPeople(t.Context(), "loft", first.AddDate(0, 0, 5)))
