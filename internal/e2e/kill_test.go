@@ -155,6 +155,98 @@ func killOnce(t *testing.T, across, aside bool) {
 	p.kill()
 }
 
+// The same while a folder is made again exactly as it was: files in new folders, files instead of others that are set
+// aside, and files that came later and only go away.
+func TestKilledWhileAFolderComesBackExactly(t *testing.T) {
+	t.Parallel()
+	for range killPoints(t, 3) {
+		killFolderOnce(t)
+	}
+}
+
+func killFolderOnce(t *testing.T) {
+	const files = 900
+	dir := t.TempDir()
+	point := time.Now().UTC().AddDate(0, 0, -1).Truncate(time.Minute)
+	then, here := filepath.Join(dir, "points", point.Format("2006-01-02T1504"), "papers"), filepath.Join(dir, "papers")
+	write := func(root string, n int, text string) {
+		path := filepath.Join(root, fmt.Sprintf("f%d/n%d.txt", n%30, n))
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+		if root == then {
+			require.NoError(t, os.Chtimes(path, point.Add(-time.Hour), point.Add(-time.Hour)))
+		}
+	}
+	for n := range files {
+		write(then, n, content(n))
+		switch n % 3 {
+		case 0:
+			write(here, n, "worked on since\n")
+		case 1:
+			write(here, n+files, "came later\n")
+		}
+	}
+	before := readAll(t, here)
+	data := filepath.Join(dir, "data")
+	p := start(t, data)
+	m, err := p.AddMachineWithResponse(t.Context(), api.NewMachine{Name: "host", At: "/"})
+	require.NoError(t, err)
+	require.NotNil(t, m.JSON201, string(m.Body))
+	points := filepath.Join(dir, "points")
+	added, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Zone: new("UTC"), Maps: &[]string{"/papers=" + here}})
+	require.NoError(t, err)
+	require.NotNil(t, added.JSON201, string(added.Body))
+	p.wait(p.beginSurvey())
+	only, asOf := api.OnlyExact, point.Add(time.Minute)
+	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Place: &api.Destination{Machine: "host", Path: here}, AsOf: &asOf, Only: &only})
+	require.NoError(t, err)
+	require.NotNil(t, r.JSON202, string(r.Body))
+	time.Sleep(rand.N(time.Duration(files) * 7 * time.Millisecond))
+	p.kill()
+
+	p = start(t, data)
+	p.wait(r.JSON202.Id)
+	receipt, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt)
+	require.NoError(t, err)
+	require.NotNil(t, receipt.JSON200, string(receipt.Body))
+	now, want := readAll(t, here), readAll(t, then)
+	for _, item := range receipt.JSON200.Items {
+		path, _ := filepath.Rel(here, item.To.Path)
+		if item.Type != api.EntryTypeFile {
+			continue
+		}
+		if item.Outcome == api.OutcomeDone {
+			require.Equal(t, want[path], now[path], "%s is done", path)
+		} else {
+			require.Equal(t, before[path], now[path], "%s is %s", path, item.Outcome)
+		}
+	}
+	t.Logf("killed when %d of %d had been settled", receipt.JSON200.Done, receipt.JSON200.Count)
+	if receipt.JSON200.Done > 0 {
+		undo, err := p.UndoReceiptWithResponse(t.Context(), receipt.JSON200.Id)
+		require.NoError(t, err)
+		require.NotNil(t, undo.JSON202, string(undo.Body))
+		require.Equal(t, api.JobStateDone, p.wait(undo.JSON202.Id).State)
+	}
+	assert.Equal(t, before, readAll(t, here), "undone, everything is as before")
+	p.kill()
+}
+
+// readAll returns the files below a folder by their relative paths.
+func readAll(t *testing.T, dir string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		rel, _ := filepath.Rel(dir, path)
+		all[rel] = string(text)
+		return err
+	}))
+	return all
+}
+
 // Killed anywhere while it surveys, the service goes on at its next start and ends with the same records as an
 // undisturbed survey.
 func TestKilledWhileSurveying(t *testing.T) {

@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -15,6 +16,8 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
@@ -23,8 +26,10 @@ import (
 var monday = time.Date(2026, 9, 7, 6, 0, 0, 0, time.UTC)
 
 // yard is a machine whose documents were captured on Monday and worked on since.
-func yard(t *testing.T) *sitetest.Site {
-	s := sitetest.New(t)
+func yard(t *testing.T) *sitetest.Site { return yardWith(t, reach.Ways{local.Way}) }
+
+func yardWith(t *testing.T, ways reach.Ways) *sitetest.Site {
+	s := sitetest.NewWith(t, ways)
 	then := map[string]string{
 		"/home/ines/Documents/kept.txt":            "kept",
 		"/home/ines/Documents/changed.txt":         "as it was on Monday",
@@ -207,4 +212,58 @@ func TestHolesAndHardLinks(t *testing.T) {
 		notes += i.Note
 	}
 	assert.Contains(t, notes, "hard link")
+}
+
+// Every writing operation of a folder's coming back exactly fails once: each file is then as it was on Monday or as it was
+// before, as the receipt says, and what did arrive can be undone.
+func TestWhateverFailsAFolderIsAsTheReceiptSays(t *testing.T) {
+	t.Parallel()
+	for n := 1; ; n++ {
+		f := &faults{err: syscall.ENOSPC}
+		s := yardWith(t, reach.Ways{f.way()})
+		before := contents(t, s, "/home/ines/Documents")
+		monday := contents(t, s, "/srv/points/"+monday.Format("2006-01-02T1504")+"/home/ines/Documents")
+		receipt := s.Begin(asOf("/home/ines/Documents", restore.OnlyExact))
+		f.countdown = n
+		_ = s.Restorer.Carry(t.Context(), receipt.ID, func(int64, int64, string) {})
+		struck := f.countdown <= 0
+		f.countdown = 0
+		receipt = s.Receipt(receipt.ID)
+		now := contents(t, s, "/home/ines/Documents")
+		for _, item := range receipt.Items {
+			if item.Type != plan.File {
+				continue
+			}
+			path := strings.TrimPrefix(item.To.Path, "/home/ines/Documents/")
+			want := before[path]
+			if item.Outcome == catalogue.ItemDone {
+				want = monday[path]
+			}
+			assert.Equal(t, want, now[path], "operation %d: %s is %s", n, path, item.Outcome)
+		}
+		if receipt.Done > 0 {
+			require.NoError(t, s.Undo(receipt.ID), "operation %d", n)
+			assert.Equal(t, before, contents(t, s, "/home/ines/Documents"), "operation %d, undone", n)
+		}
+		if !struck {
+			require.Greater(t, n, 30)
+			t.Logf("%d operations failed in turn", n-1)
+			return
+		}
+	}
+}
+
+// contents returns the files below a path by their relative paths.
+func contents(t *testing.T, s *sitetest.Site, path string) map[string]string {
+	all := map[string]string{}
+	require.NoError(t, filepath.WalkDir(s.Path(path), func(at string, d os.DirEntry, err error) error {
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		rel, _ := filepath.Rel(s.Path(path), at)
+		content, err := os.ReadFile(at)
+		all[rel] = string(content)
+		return err
+	}))
+	return all
 }

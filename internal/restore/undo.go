@@ -49,8 +49,16 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	defer open.close()
 	arrived := map[place.Place]bool{}
 	for _, item := range receipt.Items {
-		if item.Outcome == catalogue.ItemDone {
-			arrived[item.To] = true
+		if item.Outcome != catalogue.ItemDone {
+			continue
+		}
+		it, err := load(item)
+		if err != nil {
+			return err
+		}
+		arrived[item.To] = true
+		for _, made := range it.work.Made {
+			arrived[place.Place{Machine: item.To.Machine, Path: string(made)}] = true
 		}
 	}
 	for _, item := range receipt.Items {
@@ -286,7 +294,12 @@ func (r *Restorer) putBack(open *handles, receipt int64, it *carried) error {
 	if err := to.Settle(); err != nil {
 		return err
 	}
-	return errors.Join(to.Rename(part, to, it.item.To.Name()), to.Sync())
+	if err := to.Rename(part, to, it.item.To.Name()); err != nil {
+		return err
+	}
+	// What could not be removed when it was set aside is double now; the receipt has named it in case it stays.
+	_ = removeTree(open.ctx, to, temporary(receipt, it.item.N, endAside))
+	return to.Sync()
 }
 
 func (r *Restorer) lies(open *handles, it *carried) bool {

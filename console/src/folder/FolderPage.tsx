@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Fragment, useMemo, useState } from "react";
+import { Fragment, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Folder, FolderEntry, Only, Place } from "../api/client";
@@ -74,7 +74,13 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
   const columns = visibleColumns(folder.moments.length, fitOf(width), chosen);
   const entry = folder.entries.find((e) => e.name === rows[row]?.name);
 
+  // Keys may come faster than the page is drawn: each goes on from where the last one went.
+  const latest = useRef(chosen);
+  useEffect(() => {
+    latest.current = chosen;
+  }, [chosen]);
   const pick = (moment: number) => {
+    latest.current = moment;
     const next = new URLSearchParams(params);
     const m = folder.moments[moment];
     if (m) next.set("as_of", m.at);
@@ -92,8 +98,8 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
     void navigate(`/folder?${next}`);
   };
   const keys: Record<string, () => void> = {
-    ArrowLeft: () => pick(Math.max(0, chosen - 1)),
-    ArrowRight: () => pick(chosen + 1),
+    ArrowLeft: () => pick(Math.max(0, latest.current - 1)),
+    ArrowRight: () => pick(Math.min(folder.moments.length, latest.current + 1)),
     Home: () => pick(0),
     End: () => pick(folder.moments.length),
     ArrowUp: () => setRow((r) => Math.max(0, r - 1)),

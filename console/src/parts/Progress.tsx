@@ -1,8 +1,8 @@
 import { Label, ProgressBar } from "react-aria-components";
 import styled from "styled-components";
-import type { Job } from "../api/client";
+import type { FollowedJob } from "../api/useJob";
 import { tokens } from "../theme";
-import { counted } from "../when";
+import { bytes, counted } from "../when";
 import { Quiet } from "./controls";
 
 const Track = styled.div`
@@ -17,12 +17,16 @@ const Fill = styled.div.attrs<{ $share: number }>(({ $share }) => ({ style: { wi
 `;
 
 /** How far a job is, as it reports it: a share where the whole is known, else a count. */
-export function Progress({ job, label }: { job: Job; label: string }) {
+export function Progress({ job, label }: { job: FollowedJob; label: string }) {
   const share = job.total > 0 ? (100 * job.done) / job.total : undefined;
   const said = job.total > 0 ? `${job.done.toLocaleString("en-GB")} of ${counted(job.total, "item")}` : counted(job.done, "copy", "copies");
   return (
     <ProgressBar {...(share === undefined ? { isIndeterminate: true } : { value: share })} valueLabel={said}>
-      <Label>{label}</Label> <Quiet>{said}</Quiet>
+      <Label>{label}</Label>{" "}
+      <Quiet>
+        {said}
+        {pace(job)}
+      </Quiet>
       {share !== undefined && (
         <Track>
           <Fill $share={share} />
@@ -31,4 +35,13 @@ export function Progress({ job, label }: { job: Job; label: string }) {
       {job.doing && <Quiet as="div">{job.doing}</Quiet>}
     </ProgressBar>
   );
+}
+
+/** How fast it goes and how long the rest takes at that, once there is something to tell it by. */
+function pace({ done, total, bytes: written, passed }: FollowedJob): string {
+  if (!passed || passed < 2000 || done === 0) return "";
+  const rate = written > 0 ? `, ${bytes((1000 * written) / passed)} a second` : `, ${Math.round((1000 * done) / passed).toLocaleString("en-GB")} a second`;
+  if (total <= done) return rate;
+  const left = Math.round(((passed / done) * (total - done)) / 1000);
+  return `${rate}, about ${left < 90 ? `${left} s` : `${Math.round(left / 60)} min`} left`;
 }

@@ -83,16 +83,17 @@ func written(d document.Document) string {
 	return b.String()
 }
 
-// byContent cuts bytes where a rolling sum says so, so that what is put in or taken out shifts no other cut.
+// byContent cuts bytes where a sum over the last 32 of them says so, so that what is put in or taken out shifts no cut
+// further on.
 func byContent(content []byte) (all []uint64) {
-	const window, mask = 32, 1<<8 - 1
+	const mask = 1<<8 - 1
 	var sum uint32
 	start := 0
 	for i, c := range content {
-		sum = sum*31 + uint32(c)
-		if i-start >= window && (sum>>7)&mask == 0 || i == len(content)-1 {
+		sum = sum<<1 + (uint32(c)+1)*2654435761 // what is older than 32 bytes has been shifted out
+		if (sum>>20)&mask == 0 || i == len(content)-1 {
 			all = append(all, maphash.Bytes(seed, content[start:i+1]))
-			start, sum = i+1, 0
+			start = i + 1
 		}
 	}
 	return all
