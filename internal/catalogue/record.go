@@ -1,6 +1,7 @@
 package catalogue
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"errors"
@@ -35,8 +36,9 @@ type Capture struct {
 	after   int64 // the same behind it
 	fresh   []found
 	ended   []int64
-	writing chan error     // of the batch being written meanwhile; nil where none is
-	visited map[int64]bool // store folders that were read
+	writing chan error        // of the batch being written meanwhile; nil where none is
+	visited map[int64]bool    // store folders that were read
+	prints  map[string][]byte // of those in which something is new, changed or gone
 
 	// Numbers of folders met lately, used by write alone.
 	dirs, storeDirs map[string]int64
@@ -72,7 +74,7 @@ func (c *Catalogue) BeginDated(ctx context.Context, src Source, point source.Cap
 }
 
 func (c *Catalogue) capture(ctx context.Context, src Source, point source.Capture, dated bool) (*Capture, error) {
-	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, visited: map[int64]bool{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
+	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, visited: map[int64]bool{}, prints: map[string][]byte{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
 	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
 		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never), int64(forever)).Scan(&k.before, &k.after)
 	return k, err
@@ -168,6 +170,26 @@ func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see 
 		}
 	}
 	return rows.Err()
+}
+
+// Unchanged tells by its print whether a folder of the store was read and holds just what the latest capture showed. If
+// not, the print is kept with the capture. A capture that comes late has no such folder: prints are of the latest.
+func (k *Capture) Unchanged(ctx context.Context, dir string, print []byte) (bool, error) {
+	if k.Late() {
+		return false, nil
+	}
+	var id int64
+	var before []byte
+	err := k.c.read.QueryRowContext(ctx, "SELECT id, print FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).Scan(&id, &before)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if err == nil && bytes.Equal(before, print) {
+		k.visited[id] = true
+		return true, nil
+	}
+	k.prints[dir] = print
+	return false, nil
 }
 
 // Visit says that a folder of the store was read, so that Finish does not end what it holds.
@@ -279,6 +301,9 @@ func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 				}
 				continue
 			}
+			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE id = ?", dir); err != nil { // should it come back
+				return err
+			}
 			r, err := tx.ExecContext(ctx, endSpans+" WHERE store_dir_id = ? AND last_at IS NULL", k.before, k.dated, dir)
 			if err != nil {
 				return err
@@ -288,6 +313,11 @@ func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 				return err
 			}
 			ended += n
+		}
+		for dir, print := range k.prints {
+			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = ? WHERE source_id = ? AND path = ?", print, k.source.ID, []byte(dir)); err != nil {
+				return err
+			}
 		}
 		if !k.dated { // what it showed before, its store does not hold any more
 			if _, err := tx.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE source_id = ? AND held", k.source.ID); err != nil {
@@ -452,6 +482,9 @@ func (k *Capture) writeIn(ctx context.Context, tx *sql.Tx, fresh []found, ended 
 			}
 		}
 	}
+	if err := k.unprint(ctx, tx, fresh, ended); err != nil {
+		return err
+	}
 	if len(fresh) == 0 {
 		return nil
 	}
@@ -459,6 +492,30 @@ func (k *Capture) writeIn(ctx context.Context, tx *sql.Tx, fresh []found, ended 
 		return err
 	}
 	return k.spread(ctx, tx)
+}
+
+// unprint forgets the prints of the folders that a batch changes: Finish, which a killed survey does not come to, sets new ones.
+// Those of a point in time stay true of the one before until then.
+func (k *Capture) unprint(ctx context.Context, tx *sql.Tx, fresh []found, ended []int64) error {
+	if k.dated {
+		return nil
+	}
+	last := "/" // no folder of a store begins with a slash
+	for _, f := range fresh {
+		if f.At.Dir == last {
+			continue
+		}
+		last = f.At.Dir
+		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE source_id = ? AND path = ?", k.source.ID, []byte(last)); err != nil {
+			return err
+		}
+	}
+	for _, id := range ended {
+		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE id = (SELECT store_dir_id FROM spans WHERE id = ?)", id); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // intern returns the number of a folder, new or known, of the machine or of the store.

@@ -65,6 +65,9 @@ type Known interface {
 	// Marks returns a look-up of the marks of what a folder of the store held, by name; "" is not known. In a store of
 	// many points in time that is what the one before the capture begun last held.
 	Marks(ctx context.Context, dir string) (func(name string) string, error)
+	// Unchanged tells whether a folder of the store holds just what it held when it was last read, by a digest over the
+	// names and marks of its entries, which is kept for the next time. If so, none of them need be sighted.
+	Unchanged(ctx context.Context, dir string, print []byte, entries int) (bool, error)
 	// Captures lists the points in time that were read completely, by name.
 	Captures(ctx context.Context) (map[string]time.Time, error)
 }

@@ -182,6 +182,53 @@ func TestWhatIsThinnedOutStaysAsARecord(t *testing.T) {
 	require.NoError(t, content.Close())
 }
 
+// A folder that goes and comes back just as it was has been away in between.
+func TestWhatComesBackUnchangedWasAway(t *testing.T) {
+	s := sitetest.New(t)
+	a := tree{"/home/ines/Deep/er/a": {"a", night.Add(-time.Hour)}, "/home/ines/b": {"b", night.Add(-time.Hour)}}
+	src := catalogue.Source{}
+	for day, now := range []tree{a, a, {"/home/ines/b": a["/home/ines/b"]}, a, a} {
+		snapshot(s, day, nil, now)
+		if day == 0 {
+			src = addPoints(t, s)
+		}
+		s.Survey(src)
+	}
+	var spans []string
+	for line := range strings.Lines(records(t, s)) {
+		if strings.Contains(line, "/er/a ") {
+			_, when, _ := strings.Cut(strings.TrimSpace(line), "Z ")
+			spans = append(spans, when)
+		}
+	}
+	assert.Equal(t, []string{"from 09-07 to 09-08 open false readable true", "from 09-10 to 09-11 open true readable true"}, spans)
+}
+
+// The live tree tells what came, went, and changed, even where size and write time stayed.
+func TestTheLiveTreeIsFollowed(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/Papers/a": "one", "/home/ines/Papers/b": "b", "/home/ines/Other/c": "c"})
+	written := night.Add(-time.Hour)
+	must(os.Chtimes(s.Path("/home/ines/Papers/a"), written, written))
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live"})
+	require.NoError(t, err)
+	says := func() string {
+		r := s.Survey(src)
+		return fmt.Sprintf("%d found, %d fresh, %d gone", r.Found, r.Fresh, r.Gone)
+	}
+	assert.Equal(t, "7 found, 7 fresh, 0 gone", says())
+	assert.Equal(t, "7 found, 0 fresh, 0 gone", says())
+	must(os.WriteFile(s.Path("/home/ines/Papers/a"), []byte("two"), 0o644))
+	must(os.Chtimes(s.Path("/home/ines/Papers/a"), written, written))
+	assert.Equal(t, "7 found, 1 fresh, 1 gone", says(), "only the change time tells")
+	must(os.Rename(s.Path("/home/ines/Papers"), s.Path("/home/ines/Elsewhere")))
+	assert.Equal(t, "7 found, 3 fresh, 3 gone", says())
+	must(os.Rename(s.Path("/home/ines/Elsewhere"), s.Path("/home/ines/Papers")))
+	must(os.Remove(s.Path("/home/ines/Other/c")))
+	assert.Equal(t, "6 found, 3 fresh, 4 gone", says())
+	assert.Equal(t, "6 found, 0 fresh, 0 gone", says())
+}
+
 // counting counts what is read of a machine.
 type counting struct {
 	reach.Files

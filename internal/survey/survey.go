@@ -138,6 +138,20 @@ func (c *comparison) Captures(ctx context.Context) (map[string]time.Time, error)
 	return c.catalogue.Points(ctx, c.source.ID)
 }
 
+func (c *comparison) Unchanged(ctx context.Context, dir string, print []byte, entries int) (bool, error) {
+	if c.capture == nil {
+		if err := c.beginNow(); err != nil {
+			return false, err
+		}
+	}
+	same, err := c.capture.Unchanged(ctx, dir, print)
+	if same {
+		c.seen += int64(entries)
+		c.progress(c.seen, dir)
+	}
+	return same, err
+}
+
 func (c *comparison) known(dir string) (*neighbours, error) {
 	if c.capture == nil {
 		if err := c.beginNow(); err != nil {

@@ -14,6 +14,8 @@ ALTER TABLE captures ADD COLUMN name BLOB NOT NULL DEFAULT x'';            -- of
 ALTER TABLE captures ADD COLUMN held INTEGER NOT NULL DEFAULT 0;           -- the store still holds it
 UPDATE captures SET held = 1 WHERE id IN (SELECT last_capture FROM sources);
 
+ALTER TABLE store_dirs ADD COLUMN print BLOB; -- over the names and marks of what the latest capture showed in it; NULL: read it
+
 CREATE TABLE new_spans (
     id            INTEGER PRIMARY KEY AUTOINCREMENT,
     place_id      INTEGER NOT NULL REFERENCES places ON DELETE CASCADE,

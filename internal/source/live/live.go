@@ -80,7 +80,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	excluded := treewalk.Excluding(s.Exclusions)
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
 		Origin: func(path string) (string, bool) { return place.Join(s.At, path), true },
-		Same:   func(string, string) bool { return false },
+		Part:   treewalk.Whole,
 		Skip: func(path string, i reach.Info) bool {
 			at := place.Join(s.At, path)
 			return i.Type == plan.Folder && s.otherStore(at, i) || excluded(at, i.Name)

@@ -267,9 +267,9 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		report.Note(note)
 	}
 	read := func(p point) bool { at, ok := before[p.Name]; return ok && at.Equal(p.At) }
-	same := treewalk.Identical
+	part := treewalk.Identity
 	if len(points) > 1 && slices.ContainsFunc(points, func(p point) bool { return !read(p) }) {
-		if same, err = s.sameness(ctx, points); err != nil {
+		if part, err = s.kept(ctx, points); err != nil {
 			return err
 		}
 	}
@@ -288,7 +288,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		if err := report.Begin(p.Capture); err != nil {
 			return err
 		}
-		why, err := s.survey(ctx, p, same, known, report)
+		why, err := s.survey(ctx, p, part, known, report)
 		if err == nil && why != "" {
 			err = report.Discard(why)
 		}
@@ -300,7 +300,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 }
 
 // survey reads one point in time. why says what was wrong with it as a whole.
-func (s *store) survey(ctx context.Context, p point, same func(a, b string) bool, known source.Known, report source.Reporter) (why string, err error) {
+func (s *store) survey(ctx context.Context, p point, part func(mark string) string, known source.Known, report source.Reporter) (why string, err error) {
 	gone := fmt.Sprintf("%s vanished while it was read; what was known before stays.", place.Readable(p.Name))
 	folder, err := s.Files.Folder(ctx, place.Join(s.At, p.Name))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -315,7 +315,7 @@ func (s *store) survey(ctx context.Context, p point, same func(a, b string) bool
 		return "", err
 	}
 	excluded := treewalk.Excluding(s.Exclusions)
-	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Same: same, Now: p.At, Origin: s.origin,
+	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Part: part, Now: p.At, Origin: s.origin,
 		Skip: func(path string, i reach.Info) bool {
 			return s.foreign("/"+path) || excluded(source.Apply(s.Maps, "/"+path), i.Name)
 		}}
@@ -361,13 +361,13 @@ func (s *store) origin(path string) (string, bool) {
 // samples is how many files of two neighbours are compared to tell what kind of tree they are.
 const samples = 64
 
-// sameness finds out what an unchanged file shows by comparing the two newest points in time.
-func (s *store) sameness(ctx context.Context, points []point) (func(a, b string) bool, error) {
+// kept finds out which part of its mark an unchanged file keeps by comparing the two newest points in time.
+func (s *store) kept(ctx context.Context, points []point) (func(mark string) string, error) {
 	var pair [2]reach.Folder
 	for i := range pair {
 		folder, err := s.Files.Folder(ctx, place.Join(s.At, points[len(points)-2+i].Name))
 		if err != nil {
-			return treewalk.Alike, ctx.Err() // it says so itself when it is read
+			return treewalk.Likeness, ctx.Err() // it says so itself when it is read
 		}
 		defer folder.Close()
 		pair[i] = folder
@@ -376,11 +376,11 @@ func (s *store) sameness(ctx context.Context, points []point) (func(a, b string)
 	c.compare(ctx, pair[0], pair[1], 0)
 	switch {
 	case c.inode == 0 || c.inode < c.other:
-		return treewalk.Alike, ctx.Err()
+		return treewalk.Likeness, ctx.Err()
 	case c.device >= c.inode/2 && c.device > 0:
-		return func(a, b string) bool { return a == b }, ctx.Err()
+		return treewalk.Whole, ctx.Err()
 	}
-	return treewalk.Identical, ctx.Err()
+	return treewalk.Identity, ctx.Err()
 }
 
 type comparison struct {

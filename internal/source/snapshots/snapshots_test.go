@@ -59,7 +59,8 @@ type listing struct {
 func (l *listing) Marks(context.Context, string) (func(string) string, error) {
 	return func(string) string { return "" }, nil
 }
-func (l *listing) Captures(context.Context) (map[string]time.Time, error) { return l.known, nil }
+func (l *listing) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
+func (l *listing) Captures(context.Context) (map[string]time.Time, error)       { return l.known, nil }
 func (l *listing) Unread(dir string, why error) error {
 	l.notes = append(l.notes, dir+": "+why.Error())
 	return nil

@@ -97,6 +97,8 @@ func (r *record) Sight(s source.Sighting) error {
 	return nil
 }
 
+func (r *record) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
+
 func (r *record) Captures(context.Context) (map[string]time.Time, error) { return nil, nil }
 
 func (r *record) Begin(source.Capture) error {

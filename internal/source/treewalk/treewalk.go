@@ -4,9 +4,12 @@ package treewalk
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -26,7 +29,7 @@ type Walk struct {
 	Report  source.Reporter
 	Capture string                               // of the locators
 	Origin  func(path string) (string, bool)     // the place of a path relative to the tree; false leaves it out
-	Same    func(known, now string) bool         // whether two marks mean an unchanged file
+	Part    func(mark string) string             // the part of a mark that an unchanged file keeps
 	Skip    func(path string, i reach.Info) bool // what is left out
 	Now     time.Time                            // of the capture: write times far beyond it are noted
 
@@ -61,11 +64,10 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 		}
 		return w.Report.Unread(dir, err)
 	}
-	marks, err := w.Known.Marks(ctx, dir)
-	if err != nil {
-		return err
-	}
+	slices.SortFunc(entries, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
 	var inside []string
+	var found []entry
+	print := sha256.New()
 	for _, e := range entries {
 		path := join(dir, e.Name)
 		if w.Skip(path, e) {
@@ -78,18 +80,43 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 		} else {
 			w.Files++
 		}
-		if !ok {
-			continue
+		if ok {
+			mark := Mark(e)
+			found = append(found, entry{e, origin, mark})
+			io.WriteString(print, e.Name+"\x00"+w.Part(mark)+"\x00")
 		}
-		if err := w.sight(folder, dir, origin, e, marks); err != nil {
-			return err
-		}
+	}
+	if err := w.sightAll(ctx, folder, dir, found, print.Sum(nil)); err != nil {
+		return err
 	}
 	if depth == maxDepth && len(inside) > 0 {
 		return w.Report.Unread(dir, errors.New("what is in it lies too deep to be read"))
 	}
 	for _, name := range inside {
 		if err := w.enter(ctx, folder, join(dir, name), name, depth); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// entry is something in a folder that is reported.
+type entry struct {
+	reach.Info
+	origin, mark string
+}
+
+func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, found []entry, print []byte) error {
+	same, err := w.Known.Unchanged(ctx, dir, print, len(found))
+	if err != nil || same {
+		return err
+	}
+	marks, err := w.Known.Marks(ctx, dir)
+	if err != nil {
+		return err
+	}
+	for _, e := range found {
+		if err := w.sight(folder, dir, e, marks); err != nil {
 			return err
 		}
 	}
@@ -105,9 +132,9 @@ func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string
 	return w.dir(ctx, sub, path, depth+1)
 }
 
-func (w *Walk) sight(folder reach.Reader, dir, origin string, e reach.Info, marks func(string) string) error {
-	s := source.Sighting{At: source.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: Mark(e), Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: origin}
-	if known := marks(e.Name); known != "" && (known == s.Mark || w.Same(known, s.Mark)) {
+func (w *Walk) sight(folder reach.Reader, dir string, e entry, marks func(string) string) error {
+	s := source.Sighting{At: source.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: e.mark, Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: e.origin}
+	if known := marks(e.Name); known != "" && w.Part(known) == w.Part(s.Mark) {
 		s.Same, s.Mark = true, known
 		return w.Report.Sight(s)
 	}
@@ -161,11 +188,14 @@ func Mark(i reach.Info) string {
 	return string(b)
 }
 
-// Alike compares what two marks say the entries are like.
-func Alike(a, b string) bool { return before(a, " i") == before(b, " i") }
+// Whole is all of a mark: what an entry is like, which file it is, and when anything about it last changed.
+func Whole(mark string) string { return mark }
 
-// Identical compares also which file they are.
-func Identical(a, b string) bool { return before(a, " c") == before(b, " c") }
+// Identity is what an entry is like and which file it is.
+func Identity(mark string) string { return before(mark, " c") }
+
+// Likeness is what an entry is like.
+func Likeness(mark string) string { return before(mark, " i") }
 
 func before(mark, part string) string {
 	head, _, _ := strings.Cut(mark, part)
