@@ -713,6 +713,7 @@ type Folder struct {
 	Place   Place          `json:"place"`
 	Rows    []FolderRow    `json:"rows"`
 	Same    int            `json:"same"`
+	Was     *Place         `json:"was,omitempty"`
 	Zone    string         `json:"zone"`
 }
 

@@ -84,6 +84,9 @@ func (s *session) showFolder(f api.Folder) {
 	}
 	fmt.Fprintf(s.Stdout, "%s %s, against %s: %s, %s, %s, %s, %s.\n\n", quoted(f.Place), when, against, count(int64(f.Same), "file the same", "files the same"),
 		count(int64(f.Changed), "changed", "changed"), count(int64(f.Missing), "missing", "missing"), count(int64(f.Added), "added", "added"), count(int64(f.Moved), "moved", "moved"))
+	if f.Was != nil {
+		fmt.Fprintf(s.Stdout, "It was %s before, and what was in that counts as in this.\n\n", quoted(*f.Was))
+	}
 	t := table{head: []string{"COPY", "STATE", "SIZE", "WRITTEN", "NAME"}, right: map[int]bool{2: true}}
 	for _, e := range f.Entries {
 		bytes := "—"

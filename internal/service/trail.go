@@ -152,6 +152,10 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		return nil, err
 	}
 	a := api.GetFolder200JSONResponse{Place: toPlace(p), AsOf: q.AsOf, Against: q.Against, Zone: m.Zone, Moments: make([]api.FolderMoment, len(f.Moments)), Rows: make([]api.FolderRow, len(f.Rows))}
+	if f.Was != (place.Place{}) {
+		was := toPlace(f.Was)
+		a.Was = &was
+	}
 	counts := map[trails.State]*int{trails.Same: &a.Same, trails.Changed: &a.Changed, trails.Missing: &a.Missing, trails.Added: &a.Added, trails.Moved: &a.Moved}
 	for _, e := range f.Entries {
 		if e.Type != plan.Folder {

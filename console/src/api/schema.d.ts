@@ -780,6 +780,7 @@ export interface components {
              * @description null is now
              */
             against: string | null;
+            was?: components["schemas"]["Place"];
             entries: components["schemas"]["FolderEntry"][];
             moments: components["schemas"]["FolderMoment"][];
             rows: components["schemas"]["FolderRow"][];

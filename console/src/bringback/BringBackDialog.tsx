@@ -37,7 +37,11 @@ const Actions = styled.div`
   justify-content: flex-end;
   align-items: center;
   gap: 10px;
-  margin-top: 16px;
+  position: sticky;
+  bottom: -20px;
+  margin-top: 8px;
+  padding: 12px 0;
+  background: ${tokens.sheet};
 `;
 
 /** What is brought back: copies, or a place as it stood at a moment. */

@@ -152,6 +152,7 @@ function Head({ place, folder, asOf, chosen, pick }: { place: Place; folder: Fol
         /
       </Crumbs>
       <h1>{parts.at(-1) ?? "/"}</h1>
+      {folder.was && <Quiet>It was {folder.was.path} before, and what was in that counts as in this.</Quiet>}
       <Row>
         <Plain isDisabled={chosen === 0} onPress={() => pick(chosen - 1)} aria-label="Earlier moment">
           ←
@@ -172,21 +173,21 @@ function Head({ place, folder, asOf, chosen, pick }: { place: Place; folder: Fol
   );
 }
 
+/** What can be brought back. The plan looks at what really stands there, so it is offered whatever the last survey saw. */
 function Actions({ folder, bring }: { folder: Folder; bring: (only: Only) => void }) {
-  const differ = folder.missing + folder.moved + folder.changed;
   return (
     <>
       <p>
         Against now: {folder.missing} missing, {folder.changed} changed, {folder.moved} moved, {folder.added} came later, {folder.same} the same.
       </p>
       <Row>
-        <Primary isDisabled={folder.missing + folder.moved === 0} onPress={() => bring("missing")}>
+        <Primary onPress={() => bring("missing")}>
           Bring back what is missing …<Key>m</Key>
         </Primary>
-        <Plain isDisabled={differ === 0} onPress={() => bring("changed")}>
+        <Plain onPress={() => bring("changed")}>
           Missing and changed …
         </Plain>
-        <Plain isDisabled={differ + folder.added === 0} onPress={() => bring("exact")}>
+        <Plain onPress={() => bring("exact")}>
           Exactly as it was …
         </Plain>
       </Row>

@@ -167,11 +167,17 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
         <Happened trail={trail} loss={loss.noticed} />
       </Main>
       <Pane id="trail-pane" tabIndex={-1} aria-label="Reading pane">
-        {marked.length === 2 ? <Compared marked={marked} clear={() => setMarked([])} /> : copy && <Chosen {...{ trail, version, copy, marked, mark, place }} bring={() => setBringing(copy)} />}
+        {marked.length === 2 ? <Compared marked={olderFirst(trail, marked)} clear={() => setMarked([])} /> : copy && <Chosen {...{ trail, version, copy, marked, mark, place }} bring={() => setBringing(copy)} />}
       </Pane>
       {bringing && <BringBackDialog what={{ copies: [bringing] }} close={() => setBringing(undefined)} done={() => undefined} />}
     </Page>
   );
+}
+
+/** Two copies in the order of their versions. */
+function olderFirst(trail: Trail, marked: string[]): string[] {
+  const versionOf = (id: string) => trail.versions.findIndex((v) => v.copies.some((c) => c.id === id));
+  return [...marked].sort((a, b) => versionOf(a) - versionOf(b));
 }
 
 function Happened({ trail, loss }: { trail: Trail; loss: string | null }) {
