@@ -35,7 +35,11 @@ func (p *Program) bringBackCommand() *cli.Command {
 				}
 				body.To = to
 			}
-			response, err := s.api.BringBack(ctx, body)
+			asking := ctx
+			if !dry { // an interrupt must find a job that can be cancelled, not leave one unknown
+				asking = context.WithoutCancel(ctx)
+			}
+			response, err := s.api.BringBack(asking, body)
 			if dry {
 				plan, err := shown[api.Plan](s, response, err)
 				if err == nil && !s.json {
@@ -50,7 +54,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 			if j, err = s.followOrCancel(ctx, j); err != nil {
 				return err
 			}
-			if err := s.receipt(ctx, text(j.Receipt)); err != nil {
+			if err := s.receipt(context.WithoutCancel(ctx), text(j.Receipt)); err != nil {
 				return err
 			}
 			return jobEnd(j)
