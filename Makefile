@@ -40,7 +40,8 @@ lint: console/node_modules/.package-lock.json ## check format, types and style
 	cd console && npm run lint --silent && npx --no-install tsc --noEmit
 
 FUZZ := internal/core/place:FuzzPlace internal/core/typedtime:FuzzParse internal/core/names:FuzzFold internal/core/peek:FuzzLook \
-	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/site:FuzzPasswd
+	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/site:FuzzPasswd \
+	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf
 FUZZTIME := 30s
 .PHONY: fuzz
 fuzz: ## fuzz every parser, FUZZTIME each (30s; 10m before a release)

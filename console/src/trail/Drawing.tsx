@@ -166,7 +166,7 @@ function Ticks({ axis, height, now }: { axis: Axis; height: number; now: number 
         return (
           <g key={t.getTime()}>
             <path d={`M${x} ${sizes.axis - 8}V${height}`} className="faint" />
-            {x < end - 54 && x > 4 && (
+            {x < end - 54 && x > 24 && (
               <text x={x} y={14} textAnchor="middle" className="quiet">
                 {format(t)}
               </text>

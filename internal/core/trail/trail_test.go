@@ -39,6 +39,11 @@ func seen(source int, content string, written, first, last float64) trail.Seen {
 	return trail.Seen{Source: source, Place: quote, Type: plan.File, Size: int64(len(content)), SHA256: content, Written: hour(written), First: hour(first), Last: hour(last), Readable: true}
 }
 
+// folder is a folder that stood at the place.
+func folder(source int, first, last float64) trail.Seen {
+	return trail.Seen{Source: source, Place: quote, Type: plan.Folder, Size: -1, First: hour(first), Last: hour(last), Readable: true}
+}
+
 func open(s trail.Seen) trail.Seen {
 	s.Open = true
 	return s
@@ -80,6 +85,10 @@ func TestVersionsFollowTheCaptures(t *testing.T) {
 			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(0, "b", -90, 48, 72))}, []trail.Source{nightly}, "a:-5-24-24 b:24-72-"},
 		"a write time from the future is not believed": {
 			[]trail.Seen{seen(0, "a", -5, 0, 24), open(doubt)}, []trail.Source{nightly}, "a:-5-24-48 b:48-72- clock@48"},
+		"a clock that was never set is not believed": {
+			[]trail.Seen{open(seen(0, "a", -500_000, 24, 72))}, []trail.Source{nightly}, "a:24-72- clock@24"},
+		"a file that becomes a folder and back is told": {
+			[]trail.Seen{seen(0, "a", -5, 0, 0), folder(0, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly}, "a:-5-0-24 :24-24-24 a:24-72- type@24 returned@24 type@48"},
 		"one that vanished was removed after it was last seen": {
 			[]trail.Seen{seen(0, "a", -5, 0, 24)}, []trail.Source{nightly}, "a:-5-24-48 removed@48"},
 		"content that comes back has a span of its own": {
