@@ -39,9 +39,10 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 			return err
 		}
 		it.item = &items[n]
-		if it.work.Away {
-		} else if it.source, err = c.open.sourceByID(items[n].Source); err != nil {
-			return fmt.Errorf("recover receipt r%d: %w", id, err)
+		if !it.work.Away {
+			if it.source, err = c.open.sourceByID(items[n].Source); err != nil {
+				return fmt.Errorf("recover receipt r%d: %w", id, err)
+			}
 		}
 		if err := c.settle(it); err != nil {
 			return fmt.Errorf("recover receipt r%d, item %d: %w", id, items[n].N, err)

@@ -263,12 +263,14 @@ func (r *Restorer) putBack(open *handles, receipt int64, it *carried) error {
 		return err
 	}
 	part := temporary(receipt, it.item.N, endPart)
-	if it.work.Away {
-	} else if !it.work.Leaves {
-		if err := r.remove(open, it, to); err != nil {
-			return err
-		}
-	} else if err := r.takeBack(open, it, to, part); err != nil {
+	switch {
+	case it.work.Away: // nothing came in its stead
+	case it.work.Leaves:
+		err = r.takeBack(open, it, to, part)
+	default:
+		err = r.remove(open, it, to)
+	}
+	if err != nil {
 		return err
 	}
 	if it.work.Aside == nil {

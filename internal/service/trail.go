@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"time"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
@@ -124,7 +125,7 @@ func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion
 func toLane(s *catalogue.Store) api.TrailLane {
 	a := api.TrailLane{Source: toSourceRef(s.Source), At: place.Readable(s.Source.At), AtMachine: s.Source.AtMachine, Live: s.Source.Live, Captures: s.Captures, Held: make([]bool, len(s.Captures))}
 	if a.Captures == nil {
-		a.Captures = s.Held
+		a.Captures = []time.Time{}
 	}
 	held := map[int64]bool{}
 	for _, h := range s.Held {

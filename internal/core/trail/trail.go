@@ -8,7 +8,6 @@ package trail
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"sort"
 	"time"
@@ -80,31 +79,6 @@ type Version struct {
 	Superseded time.Time // zero while it stands
 	Seen       []int     // indexes of what was seen of this content, as given
 	Hidden     bool      // of the same size and write time as the version before, and yet of another content
-}
-
-// EventKind is a kind of event.
-type EventKind string
-
-// The kinds of events.
-const (
-	Removed   EventKind = "removed"
-	Returned  EventKind = "returned" // content that had been there before
-	Moved     EventKind = "moved"    // or renamed
-	Gap       EventKind = "gap"      // nobody looked for long, and it changed meanwhile
-	Hidden    EventKind = "hidden-change"
-	Doubted   EventKind = "clock" // a write time that is not believed
-	Redirect  EventKind = "redirected"
-	TypeShift EventKind = "type" // a file became a folder or the like
-)
-
-// Event is something that happened to the place, or that is to be known about the trail.
-type Event struct {
-	At    time.Time
-	After time.Time // it happened after this and not later than At; zero where At is exact
-	Kind  EventKind
-	Text  string
-	From  place.Place
-	To    place.Place
 }
 
 // Name is a place that the trail's file was known under.
@@ -179,11 +153,11 @@ func (b *builder) choose(names []Name) {
 
 // content is what is known of one content.
 type content struct {
-	typ     plan.Type
-	sha     string
-	target  string
-	size    int64
-	written []time.Time
+	typ    plan.Type
+	sha    string
+	target string
+	size   int64
+	seen   []int // what was found to be it so far
 }
 
 // group numbers the contents.
@@ -211,7 +185,7 @@ func (b *builder) group() {
 			c.sha = s.SHA256
 			bySHA[c.sha] = found
 		}
-		c.written = append(c.written, s.Written)
+		c.seen = append(c.seen, i)
 		b.content[i] = found
 	}
 	b.of = make([][]int, len(all))
@@ -236,13 +210,14 @@ func (b *builder) same(s *Seen, c *content) bool {
 	case s.Size != c.size:
 		return false
 	}
-	slack := max(b.sources[s.Source].Resolution, time.Nanosecond)
-	for _, w := range c.written {
-		if w.Sub(s.Written).Abs() < max(slack, 2*time.Second) && (w.Sub(s.Written).Abs() < slack || w.Nanosecond() == 0 || s.Written.Nanosecond() == 0) {
-			return true
+	return slices.ContainsFunc(c.seen, func(i int) bool {
+		o := &b.seen[i]
+		slack := max(b.sources[s.Source].Resolution, b.sources[o.Source].Resolution, time.Nanosecond)
+		if s.Written.Nanosecond() == 0 || o.Written.Nanosecond() == 0 {
+			slack = max(slack, time.Second) // one of them was cut off at the second on its way
 		}
-	}
-	return false
+		return o.Written.Sub(s.Written).Abs() < slack
+	})
 }
 
 // turn is a moment at which what stood at the place may have become something else.
@@ -265,7 +240,6 @@ func (b *builder) turns() []turn {
 			}
 			continue
 		}
-
 		all = append(all, turn{s.First, 1, i, s.Source, false})
 		for source := range b.bySrc { // whichever first shows that it is no longer there
 			if !b.sources[source].Shows || !b.covers(source, s.Place) {
@@ -507,83 +481,4 @@ func (t *Trail) Current(at time.Time) (index int, proved bool) {
 		return n, !at.After(v.LastSeen) && (!at.Before(v.First) || v.Doubt == "" && v.Arrived.Equal(v.Written))
 	}
 	return -1, true
-}
-
-// Change is a moment at which something began to stand at the place, or to be missing from it.
-type Change struct {
-	At      time.Time
-	Version int // -1: nothing stands from then on
-}
-
-// Changes lists the moments at which captures, or records of a removal, first showed something else.
-func (t *Trail) Changes() []Change {
-	var all []Change
-	for n := range t.Versions {
-		v := &t.Versions[n]
-		at := v.First
-		if v.First.Equal(v.Superseded) { // known from the record of its removal alone
-			at = v.Arrived
-		}
-		all = append(all, Change{at, n})
-		if !v.Superseded.IsZero() && (n+1 == len(t.Versions) || v.Superseded.Before(t.Versions[n+1].Arrived)) {
-			all = append(all, Change{v.Superseded, -1})
-		}
-	}
-	return all
-}
-
-func (b *builder) events(versions []Version) (all []Event) {
-	usual := b.usual()
-	before := map[int]bool{} // contents of the versions so far
-	for n := range versions {
-		v := &versions[n]
-		var next *Version
-		if n+1 < len(versions) {
-			next = &versions[n+1]
-		}
-		if v.Doubt != "" {
-			all = append(all, Event{At: v.First, Kind: Doubted, Text: fmt.Sprintf("Its recorded write time, %s, is not believed: %s.", v.Written.Format(time.RFC3339), v.Doubt)})
-		}
-		if n > 0 && v.Hidden {
-			all = append(all, Event{At: v.First, After: v.After, Kind: Hidden, Text: "Its content changed although size and write time stayed the same."})
-		}
-		if n > 0 && versions[n-1].Type != v.Type {
-			all = append(all, Event{At: v.First, After: v.After, Kind: TypeShift, Text: fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type)})
-		}
-		if n > 0 && v.Type == plan.File && versions[n-1].Content != v.Content && before[v.Content] {
-			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
-		}
-		before[v.Content] = true
-		if !v.Superseded.IsZero() && (next == nil || v.Superseded.Before(next.Arrived)) {
-			e := Event{At: v.Superseded, Kind: Removed, Text: "It was removed.", From: v.Place}
-			if !v.LastSeen.Equal(v.Superseded) {
-				e.After, e.Text = v.LastSeen, "It was removed some time after it was last seen."
-			}
-			all = append(all, e)
-		}
-		if next != nil && next.Content != v.Content && next.Arrived.Sub(v.LastSeen) > usual && !next.Arrived.After(v.Superseded) {
-			all = append(all, Event{At: next.Arrived, After: v.LastSeen, Kind: Gap, Text: "Nobody looked in between; what was saved meanwhile, if anything, is not known."})
-		}
-	}
-	return all
-}
-
-// usual is three times the median distance between captures that show what stands, at least an hour.
-func (b *builder) usual() time.Duration {
-	var all []time.Time
-	for source := range b.bySrc {
-		if b.sources[source].Shows {
-			all = append(all, b.sources[source].Captures...)
-		}
-	}
-	slices.SortFunc(all, time.Time.Compare)
-	var steps []time.Duration
-	for i := 1; i < len(all); i++ {
-		steps = append(steps, all[i].Sub(all[i-1]))
-	}
-	if len(steps) == 0 {
-		return 24 * time.Hour
-	}
-	slices.Sort(steps)
-	return max(time.Hour, 3*steps[len(steps)/2])
 }

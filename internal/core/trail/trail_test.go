@@ -115,6 +115,11 @@ func TestWithoutDigestsSizeAndTimeWithinTheCoarserClockTell(t *testing.T) {
 	a.SHA256, b.SHA256 = "", ""
 	b.Written = b.Written.Add(1200 * time.Millisecond)
 	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 1, "FAT keeps every other second")
+	card.Resolution = 0
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 2, "a clock cut off at the second is less than one behind")
+	b.Written = b.Written.Add(-400 * time.Millisecond)
+	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 1)
+	card.Resolution = 2 * time.Second
 	b.Written = b.Written.Add(3 * time.Second)
 	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 2)
 

@@ -1,0 +1,157 @@
+package trails
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/core/userdirs"
+)
+
+// redirected follows folders that were put elsewhere as a whole: by a link in their place, by the person's user-dirs.dirs,
+// or by another home in the accounts. Both places are then one.
+func (g *gatherer) redirected(n trail.Name) error {
+	for folder := place.Folder(n.Place.Path); folder != "/"; folder = place.Folder(folder) {
+		rest, _ := place.Below(n.Place.Path, folder)
+		here := place.Place{Machine: n.Place.Machine, Path: folder}
+		facts, err := g.of(here)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if f.Type != plan.Link {
+				continue
+			}
+			if to, ok := linkTarget(folder, f.Target); ok {
+				if err := g.redirect(here, to, rest, f.First, "A link to %[2]s took the place of the folder %[1]s."); err != nil {
+					return err
+				}
+			}
+		}
+		links, err := g.r.Site.Catalogue.LinksTo(g.ctx, g.stores, n.Place.Machine, folder)
+		if err != nil {
+			return err
+		}
+		for _, f := range links {
+			if err := g.redirect(here, f.Place.Path, rest, f.First, "A link to %[1]s took the place of the folder %[2]s."); err != nil {
+				return err
+			}
+		}
+	}
+	machine, err := g.r.Site.Catalogue.Machine(g.ctx, n.Place.Machine)
+	if err != nil {
+		return err
+	}
+	former, err := g.r.Site.Catalogue.FormerHomes(g.ctx, n.Place.Machine)
+	if err != nil {
+		return err
+	}
+	for _, p := range machine.People {
+		for home, until := range former[p.Name] {
+			if err := g.swap(n.Place, home, p.Home, until, "The home of "+p.Name+" was moved from %[1]s to %[2]s, as the machine's accounts say."); err != nil {
+				return err
+			}
+		}
+		if err := g.userDirs(n.Place, p.Home); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func linkTarget(at, target string) (string, bool) {
+	if !strings.HasPrefix(target, "/") {
+		var up int
+		for strings.HasPrefix(target, "../") {
+			target, up = target[3:], up+1
+		}
+		base := place.Folder(at)
+		for range up {
+			base = place.Folder(base)
+		}
+		target = place.Join(base, target)
+	}
+	clean, err := place.Clean(target)
+	return clean, err == nil && clean != "/"
+}
+
+// redirect takes up the same path below another folder.
+func (g *gatherer) redirect(here place.Place, to, rest string, at time.Time, text string) error {
+	other := place.Place{Machine: here.Machine, Path: place.Join(to, rest)}
+	event := &trail.Event{At: at, Kind: trail.Redirect, From: here, To: place.Place{Machine: here.Machine, Path: to},
+		Text: fmt.Sprintf(text, place.Readable(here.Path), place.Readable(to))}
+	return g.add(trail.Name{Place: other, Move: event})
+}
+
+// swap takes up the path below the other of two folders, whichever it lies in.
+func (g *gatherer) swap(p place.Place, old, now string, at time.Time, text string) error {
+	text = fmt.Sprintf(text, place.Readable(old), place.Readable(now))
+	event := func() *trail.Event {
+		return &trail.Event{At: at, Kind: trail.Redirect, Text: text, From: place.Place{Machine: p.Machine, Path: old}, To: place.Place{Machine: p.Machine, Path: now}}
+	}
+	for _, pair := range [][2]string{{old, now}, {now, old}} {
+		if rest, ok := place.Below(p.Path, pair[0]); ok && pair[0] != pair[1] {
+			if err := g.add(trail.Name{Place: place.Place{Machine: p.Machine, Path: place.Join(pair[1], rest)}, Move: event()}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// userDirs follows the changes of a home's user-dirs.dirs.
+func (g *gatherer) userDirs(p place.Place, home string) error {
+	facts, err := g.of(place.Place{Machine: p.Machine, Path: place.Join(home, ".config/user-dirs.dirs")})
+	if err != nil || len(facts) == 0 {
+		return err
+	}
+	facts = slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return f.Type != plan.File || !f.Readable || f.Size > maxUserDirs })
+	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int { return a.Written.Compare(b.Written) })
+	var before map[string]string
+	for _, f := range facts[:min(len(facts), maxVersions)] {
+		text, err := g.read(f)
+		if err != nil {
+			if g.ctx.Err() != nil {
+				return g.ctx.Err()
+			}
+			continue // one version less to tell by
+		}
+		now := userdirs.Parse(text, home)
+		for key, folder := range now {
+			old := before[key]
+			if old == "" {
+				old = userdirs.Usual(key, home)
+			}
+			if old != "" && old != folder {
+				if err := g.swap(p, old, folder, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs says."); err != nil {
+					return err
+				}
+			}
+		}
+		before = now
+	}
+	return nil
+}
+
+func (g *gatherer) read(f catalogue.Fact) ([]byte, error) {
+	c, err := g.r.Site.Catalogue.Copy(g.ctx, f.Copy)
+	if err != nil {
+		return nil, err
+	}
+	content, err := g.r.Open(g.ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	if content.File == nil {
+		return nil, errors.New("not a file")
+	}
+	return io.ReadAll(io.NewSectionReader(content.File, 0, maxUserDirs))
+}
