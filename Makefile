@@ -23,6 +23,10 @@ test: deps build lint ## install what the tests need, build, and run all tests
 	cd console && npm test --silent
 	go test -timeout 20m ./...
 
+.PHONY: corpus
+corpus: ## play losses with known answers and print how many are answered right, beside two naive choosers
+	go run ./internal/corpus/table
+
 .PHONY: bench
 bench: build ## measure against the system's own tools and print the table of ratios
 	go run ./internal/bench $(BINARY)

@@ -71,8 +71,10 @@ func Open(ctx context.Context, dir string) (*Catalogue, error) {
 
 func open(path, options string) (*sql.DB, error) {
 	dsn := (&url.URL{Scheme: "file", Opaque: (&url.URL{Path: path}).EscapedPath()}).String()
-	return sql.Open("sqlite", dsn+"?_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&"+options)
+	return openWith(dsn + "?_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&" + options)
 }
+
+func openWith(dsn string) (*sql.DB, error) { return sql.Open("sqlite", dsn) }
 
 func (c *Catalogue) prepare(ctx context.Context) error {
 	var verdict string

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -37,6 +38,7 @@ type Copy struct {
 	Target      string // of a link
 	Inode       int64  // tells hard links from equal files; 0 where it does not
 	SHA256      string // hex; "" while unknown
+	Condition   condition.Verdict
 	Notes       []string
 	ItemOf      int64 // the copy of the folder that it lies in; 0 where it lies in none
 }
@@ -55,7 +57,7 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes,
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes, e.findings,
 	` + captureName + `, ` + state
 
 // captureName is the latest of the points in time that still hold x.
@@ -63,7 +65,8 @@ const captureName = `coalesce((SELECT k.name FROM captures k WHERE k.source_id =
 	AND (x.last_at IS NULL OR k.at <= x.last_at) ORDER BY k.at DESC LIMIT 1), x'')`
 
 const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id JOIN store_dirs sd ON sd.id = x.store_dir_id
-	JOIN sources so ON so.id = x.source_id LEFT JOIN captures last ON last.id = so.last_capture`
+	JOIN sources so ON so.id = x.source_id LEFT JOIN captures last ON last.id = so.last_capture
+	LEFT JOIN examined e ON e.sha256 = x.sha256`
 
 // state tells how the place of x is today, as far as is known: by the machine's own files where those are surveyed there,
 // else by the store's latest capture.
@@ -189,9 +192,9 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var dir, name string
 		var written, captured, lastSeen, gone sql.NullInt64
 		var sha []byte
-		var notes sql.NullString
+		var notes, findings sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.At.Capture, &f.State); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &findings, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)
@@ -199,6 +202,14 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		f.SHA256 = hex.EncodeToString(sha)
 		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
 			return nil, err
+		}
+		f.Condition.State = condition.Unread
+		if findings.Valid && f.Type == plan.File {
+			found, err := fromJSON[condition.Findings](findings.String)
+			if err != nil {
+				return nil, err
+			}
+			f.Condition = found.For(name)
 		}
 		all = append(all, f)
 	}
@@ -254,8 +265,7 @@ func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[source.Locator]
 
 // SetDigest keeps the digest of a copy's content.
 func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) error {
-	_, err := c.write.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ?", sha256, id)
-	return err
+	return c.SetDigests(ctx, map[int64][]byte{id: sha256})
 }
 
 // below selects, of a folder's span, the spans of everything in it that ended with it or are open as it is.

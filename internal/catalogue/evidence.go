@@ -231,6 +231,9 @@ func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) er
 			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ?", digests[id], id); err != nil {
 				return err
 			}
+			if err := judgeKnown(ctx, tx, digests[id]); err != nil {
+				return err
+			}
 		}
 		return nil
 	})

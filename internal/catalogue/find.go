@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/names"
 )
 
@@ -22,6 +23,7 @@ type Query struct {
 	Under         string // a folder's clean path
 	Class         string
 	State         string // "gone", "present" or "changed"
+	Condition     string // of the content, as far as it was examined
 	GoneSince     time.Time
 	ExpiresBefore time.Time
 	Kind          string // of source
@@ -192,6 +194,13 @@ func (s *search) filters(q Query) {
 	}
 	if q.State != "" {
 		add(state+" = ?", q.State)
+	}
+	switch q.Condition {
+	case "":
+	case string(condition.Unread):
+		add("x.condition IS NULL AND x.type = 'file'")
+	default:
+		add("x.condition = ?", q.Condition)
 	}
 	if !q.GoneSince.IsZero() {
 		add("x.gone_at >= ?", q.GoneSince.UnixNano())

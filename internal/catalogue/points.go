@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/source"
@@ -159,4 +160,42 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 		return 0, err
 	}
 	return changed.RowsAffected()
+}
+
+// Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
+func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]source.Capture, error) {
+	rows, err := c.read.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at", sourceID, from.UnixNano(), to.UnixNano())
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []source.Capture
+	for rows.Next() {
+		var k source.Capture
+		var at int64
+		if err := rows.Scan(&k.Name, &at); err != nil {
+			return nil, err
+		}
+		k.At = time.Unix(0, at).UTC()
+		all = append(all, k)
+	}
+	return all, rows.Err()
+}
+
+// Part makes two spans of one whose content turned out to have changed between two points in time, though nothing else
+// about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
+func (c *Catalogue) Part(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+strings.Replace(spanColumns, "sha256", "?", 1)+", ?, last_at FROM spans WHERE id = ?",
+			after, first.UnixNano(), span); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ?, sha256 = ?, condition = NULL WHERE id = ?", last.UnixNano(), before, span); err != nil {
+			return err
+		}
+		if err := judgeKnown(ctx, tx, before); err != nil {
+			return err
+		}
+		return judgeKnown(ctx, tx, after)
+	})
 }

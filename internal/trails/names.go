@@ -205,24 +205,32 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 
 // similarity reads two copies; what cannot be read has nothing in common with anything.
 func (g *gatherer) similarity(a, b catalogue.Fact) (float64, error) {
-	copies, err := g.r.Site.Catalogue.Copies(g.ctx, []int64{a.Copy, b.Copy})
+	ofA, ofB, err := g.r.Shares(g.ctx, a.Copy, b.Copy)
+	return min(ofA, ofB), err
+}
+
+// Shares reads two copies and returns which share of each one's content the other has; what cannot be read has nothing in
+// common with anything.
+func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err error) {
+	copies, err := r.Site.Catalogue.Copies(ctx, []int64{a, b})
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	one, err := g.r.Open(g.ctx, copies[0])
+	one, err := r.Open(ctx, copies[0])
 	if err != nil {
-		return 0, g.ctx.Err()
+		return 0, 0, ctx.Err()
 	}
 	defer one.Close()
-	two, err := g.r.Open(g.ctx, copies[1])
+	two, err := r.Open(ctx, copies[1])
 	if err != nil {
-		return 0, g.ctx.Err()
+		return 0, 0, ctx.Err()
 	}
 	defer two.Close()
 	if one.File == nil || two.File == nil {
-		return 0, nil
+		return 0, 0, nil
 	}
-	return similar.Of(one.File, one.Info.Size, two.File, two.Info.Size), nil
+	ofA, ofB = similar.Shares(one.File, one.Info.Size, two.File, two.Info.Size)
+	return ofA, ofB, nil
 }
 
 // left tells whether a twin went away from its place when f came up.

@@ -37,14 +37,14 @@ type Trail struct {
 // Trail returns the trail of a place, under its other names too. A place that nothing is known of is
 // catalogue.ErrNotFound.
 func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
-	t, err := r.trail(ctx, p)
+	t, err := r.trail(ctx, p, Look{})
 	if err == nil && len(t.Facts) == 0 {
 		err = fmt.Errorf("%s: %w", p, catalogue.ErrNotFound)
 	}
 	return t, err
 }
 
-func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
+func (r *Reader) trail(ctx context.Context, p place.Place, look Look) (Trail, error) {
 	t := Trail{Place: p}
 	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
 		return t, err
@@ -57,12 +57,18 @@ func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
 	if t.Names, err = g.names(p); err != nil {
 		return t, err
 	}
-	for _, n := range t.Names {
-		facts, err := g.of(n.Place)
-		if err != nil {
+	if err := g.gather(&t); err != nil {
+		return t, err
+	}
+	if look.Reread {
+		if parted, err := r.part(ctx, stores, t.Facts); err != nil {
 			return t, err
+		} else if parted {
+			clear(g.facts)
+			if err := g.gather(&t); err != nil {
+				return t, err
+			}
 		}
-		t.Facts = append(t.Facts, facts...)
 	}
 	if t.Notes, err = r.digest(ctx, stores, t.Facts); err != nil {
 		return t, err
@@ -92,8 +98,36 @@ func (r *Reader) trail(ctx context.Context, p place.Place) (Trail, error) {
 			covered[n.Place][index[id]] = true
 		}
 	}
+	if !look.Now.IsZero() {
+		if err := r.look(ctx, &t, sources, covered, look); err != nil {
+			return t, err
+		}
+	}
 	t.Trail = trail.Build(seenOf(t.Facts), sources, t.Names, func(source int, p place.Place) bool { return covered[p][source] })
 	return t, nil
+}
+
+// gather takes up the facts of all names of a trail.
+func (g *gatherer) gather(t *Trail) error {
+	t.Facts = nil
+	for _, n := range t.Names {
+		facts, err := g.of(n.Place)
+		if err != nil {
+			return err
+		}
+		t.Facts = append(t.Facts, facts...)
+	}
+	return nil
+}
+
+// Covering lists the sources that would have shown a place, had something been there.
+func (r *Reader) Covering(ctx context.Context, p place.Place) ([]int64, error) {
+	stores, err := r.Site.Catalogue.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
+	return g.covering(p)
 }
 
 // covering lists the sources that would have shown a place, had something been there.

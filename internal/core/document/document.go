@@ -34,6 +34,20 @@ type Document struct {
 	Cut        bool // there is more than was read
 }
 
+// Text returns all that is written in the document, a line for each paragraph or cell.
+func (d Document) Text() string {
+	var b strings.Builder
+	for _, p := range d.Paragraphs {
+		b.WriteString(p + "\n")
+	}
+	for _, sheet := range d.Sheets {
+		for _, row := range sheet.Rows {
+			b.WriteString(strings.Join(row, "\n") + "\n")
+		}
+	}
+	return b.String()
+}
+
 // Sheet is a table of cells as they are shown, by row and column; rows may be of different lengths.
 type Sheet struct {
 	Name string

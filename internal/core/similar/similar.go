@@ -20,13 +20,19 @@ const Near = 0.6
 // Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words where both are
 // documents or text, else of runs of bytes. Contents that are empty, too large or cannot be read have nothing in common.
 func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
+	ofA, ofB := Shares(a, sizeA, b, sizeB)
+	return min(ofA, ofB)
+}
+
+// Shares returns which share of each content's pieces the other has too, see [Of].
+func Shares(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) (ofA, ofB float64) {
 	if sizeA == 0 || sizeB == 0 || sizeA > MaxSize || sizeB > MaxSize {
-		return 0
+		return 0, 0
 	}
 	piecesA, kindA := pieces(a, sizeA)
 	piecesB, kindB := pieces(b, sizeB)
 	if kindA != kindB || len(piecesA) == 0 || len(piecesB) == 0 {
-		return 0
+		return 0, 0
 	}
 	count := map[uint64]int{}
 	for _, p := range piecesA {
@@ -39,7 +45,7 @@ func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
 			common++
 		}
 	}
-	return float64(common) / float64(max(len(piecesA), len(piecesB)))
+	return float64(common) / float64(len(piecesA)), float64(common) / float64(len(piecesB))
 }
 
 type kind int
@@ -55,7 +61,7 @@ var seed = maphash.MakeSeed()
 func pieces(r io.ReaderAt, size int64) (all []uint64, _ kind) {
 	text, isText := peek.WholeText(r, size)
 	if d, err := document.Read(r, size); err == nil {
-		text, isText = written(d), true
+		text, isText = d.Text(), true
 	}
 	if isText {
 		for word := range strings.FieldsSeq(text) {
@@ -68,19 +74,6 @@ func pieces(r io.ReaderAt, size int64) (all []uint64, _ kind) {
 		return nil, runs
 	}
 	return byContent(content), runs
-}
-
-func written(d document.Document) string {
-	var b strings.Builder
-	for _, p := range d.Paragraphs {
-		b.WriteString(p + "\n")
-	}
-	for _, sheet := range d.Sheets {
-		for _, row := range sheet.Rows {
-			b.WriteString(strings.Join(row, "\n") + "\n")
-		}
-	}
-	return b.String()
 }
 
 // byContent cuts bytes where a sum over the last 32 of them says so, so that what is put in or taken out shifts no cut

@@ -1,0 +1,214 @@
+package advise
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/document"
+	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/similar"
+	"humble-rewind/internal/examine"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/trails"
+)
+
+// reading reads contents for the choice.
+type reading struct {
+	*Adviser
+	ctx      context.Context
+	t        *trails.Trail
+	contents map[int64]content // by copy
+}
+
+// content is a copy's text, as far as it has one.
+type content struct {
+	folded string
+	ok     bool
+}
+
+// copies returns the numbers of a version's copies that may be read, those whose digest is known first.
+func (r *reading) copies(version int) (ids []int64) {
+	var rest []int64
+	for _, i := range r.t.Versions[version].Seen {
+		f := &r.t.Facts[i]
+		switch {
+		case !f.Readable || f.Copy == 0 || f.Type != plan.File:
+		case f.SHA256 != "":
+			ids = append(ids, f.Copy)
+		default:
+			rest = append(rest, f.Copy)
+		}
+	}
+	return append(ids, rest...)
+}
+
+// Condition examines the copies of a version until one could be read.
+func (r *reading) Condition(version int) advice.Examined {
+	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[int64]string{}}
+	for _, id := range r.copies(version) {
+		verdict, sha, err := r.examine(id)
+		if err == nil {
+			found.Verdict = verdict
+			if v := &r.t.Versions[version]; v.SHA256 == "" {
+				v.SHA256 = sha
+			}
+			return found
+		}
+		if errors.Is(err, examine.ErrSlow) { // the other copies would take as long
+			found.Verdict.Reasons = []string{capital(err.Error()) + "."}
+			return found
+		}
+		found.Failed[id] = Explain(err)
+	}
+	return found
+}
+
+// ConditionOf examines one copy.
+func (r *reading) ConditionOf(c advice.Copy) advice.Examined {
+	verdict, _, err := r.examine(c.ID)
+	if err != nil {
+		reason := Explain(err)
+		return advice.Examined{Verdict: condition.Verdict{State: condition.Unread, Reasons: []string{capital(reason) + "."}}, Failed: map[int64]string{c.ID: reason}}
+	}
+	return advice.Examined{Verdict: verdict}
+}
+
+func (r *reading) examine(id int64) (condition.Verdict, string, error) {
+	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	if err != nil {
+		return condition.Verdict{}, "", err
+	}
+	found, err := r.Examiner.Copy(r.ctx, c)
+	if err != nil {
+		return condition.Verdict{}, "", err
+	}
+	return found.For(r.nameOf(c)), found.SHA256, nil
+}
+
+// nameOf is the name by which a copy's content is judged: its place's, or, of a leftover without one, the document's.
+func (r *reading) nameOf(c catalogue.Copy) string {
+	if !c.OriginKnown && !c.Source.Live {
+		return r.t.Place.Name()
+	}
+	return c.Place.Name()
+}
+
+// Explain words an error of reading for the middle of a sentence.
+func Explain(err error) string {
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return "it is no longer where the last survey saw it"
+	case errors.Is(err, fs.ErrPermission):
+		return "the service may not read it"
+	case errors.Is(err, trails.ErrChanged):
+		return "it changed since the last survey, or while it was read"
+	}
+	return err.Error()
+}
+
+func capital(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+// maxRead is the largest file that is looked through for words, in bytes.
+const maxRead = 32 << 20
+
+// Holds looks for words in a version's text, or, of what is no text, among its bytes.
+func (r *reading) Holds(version int, words []string) (lacking []string, ok bool) {
+	for _, id := range r.copies(version) {
+		text, err := r.text(id)
+		if err != nil {
+			continue
+		}
+		for _, word := range words {
+			if !strings.Contains(text.folded, names.Fold(word)) {
+				lacking = append(lacking, word)
+			}
+		}
+		return lacking, text.ok || len(lacking) == 0
+	}
+	return nil, false
+}
+
+func (r *reading) text(id int64) (content, error) {
+	if known, ok := r.contents[id]; ok {
+		return known, nil
+	}
+	var text content
+	err := r.open(id, func(c source.Content) error {
+		size := min(c.Info.Size, maxRead)
+		if d, err := document.Read(c.File, c.Info.Size); err == nil {
+			text = content{names.Fold(d.Text()), true}
+			return nil
+		}
+		if plain, ok := peek.WholeText(c.File, size); ok {
+			text = content{names.Fold(plain), true}
+			return nil
+		}
+		raw := make([]byte, size)
+		n, _ := c.File.ReadAt(raw, 0)
+		text = content{names.Fold(string(raw[:n])), false}
+		return nil
+	})
+	if err == nil {
+		r.contents[id] = text
+	}
+	return text, err
+}
+
+func (r *reading) open(id int64, use func(source.Content) error) error {
+	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	if err != nil {
+		return err
+	}
+	opened, err := r.Trails.Open(r.ctx, c)
+	if err != nil {
+		return err
+	}
+	defer opened.Close()
+	if opened.File == nil {
+		return errNoContent
+	}
+	return use(opened)
+}
+
+// Kept holds two versions against each other.
+func (r *reading) Kept(a, b int) (share float64, ok bool) {
+	va, vb := &r.t.Versions[a], &r.t.Versions[b]
+	switch {
+	case va.Size == 0:
+		return 1, true
+	case vb.Size == 0:
+		return 0, true
+	case va.Size > similar.MaxSize || vb.Size > similar.MaxSize:
+		return 0, false
+	}
+	as, bs := r.copies(a), r.copies(b)
+	if len(as) == 0 || len(bs) == 0 {
+		return 0, false
+	}
+	share, _, err := r.Trails.Shares(r.ctx, as[0], bs[0])
+	if err != nil {
+		return 0, false
+	}
+	return share, true
+}
+
+// said joins a person and a time to a sentence about a lock.
+func lockSentence(name, who, since string) string {
+	if who == "" {
+		return fmt.Sprintf("A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.", name, since)
+	}
+	return fmt.Sprintf("A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.", name, who, since)
+}

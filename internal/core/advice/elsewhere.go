@@ -1,0 +1,169 @@
+package advice
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/place"
+)
+
+// misplaced looks for where the file lives now; where it lives nowhere, it was deleted.
+func (c *chooser) misplaced() {
+	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) {
+		v := &c.Trail.Versions[n]
+		for _, copy := range c.copiesOf(n) {
+			if !copy.Live || copy.Reach != Readable || copy.Place != v.Place {
+				continue
+			}
+			because := []string{fmt.Sprintf("It is not lost: it stands at %s, and was followed there.", v.Place)}
+			if v.Place == c.Place {
+				because = []string{fmt.Sprintf("It is not lost: it stands at %s.", v.Place)}
+			}
+			if why := c.against(n); why != "" {
+				c.whyNot[n] = why
+				break
+			}
+			c.recommendLive(copy, n, because)
+			return
+		}
+	}
+	proved := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Reach != Readable })
+	slices.SortStableFunc(proved, func(a, b Elsewhere) int {
+		return cmp.Or(flag(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
+	})
+	for _, e := range proved {
+		c.recommendLive(e.Copy, -1, []string{fmt.Sprintf("It is not lost: it stands at %s.", e.Copy.Place), e.Why})
+		return
+	}
+	c.note("It stands nowhere on the machines that are looked after, so it is treated as deleted.")
+	c.restore(c.deleted())
+}
+
+func (c *chooser) recommendLive(copy Copy, version int, because []string) {
+	verdict := c.reading.ConditionOf(copy).Verdict
+	if version >= 0 {
+		verdict = c.examine(version).Verdict
+	}
+	c.found(copy.Place)
+	c.Recommended = &Recommended{Copy: copy, Version: version, To: copy.Place, Condition: verdict, Because: append(because, said(verdict)...),
+		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
+	c.chosen = version
+}
+
+// elsewhere names where else the file stands, whatever the loss.
+func (c *chooser) elsewhere() {
+	for _, e := range c.Elsewhere {
+		if e.Proved {
+			c.found(e.Copy.Place)
+		}
+	}
+	n := len(c.Trail.Versions) - 1
+	if n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.Trail.Versions[n].Place != c.Place && c.Loss != Damaged {
+		c.found(c.Trail.Versions[n].Place)
+	}
+}
+
+// unsaved looks for work that was never saved: the newest stray whose content is newer than the last save.
+func (c *chooser) unsaved() {
+	save, examined := c.lastSave()
+	strays := slices.DeleteFunc(slices.Clone(c.Strays), func(s Stray) bool { return s.Earliest.After(c.Noticed.Add(time.Minute)) })
+	slices.SortStableFunc(strays, func(a, b Stray) int {
+		return cmp.Or(b.Earliest.Compare(a.Earliest), cmp.Compare(b.Trust, a.Trust), cmp.Compare(a.Copy.ID, b.Copy.ID))
+	})
+	for _, s := range strays {
+		verdict := c.reading.ConditionOf(s.Copy).Verdict
+		if why := c.strayWhyNot(s, save, verdict); why != "" {
+			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: verdict.State, Why: capital(s.What) + ": " + why})
+			continue
+		}
+		c.recommendStray(s, save, verdict)
+		return
+	}
+	if save < 0 {
+		c.Because = append(c.Because, "No version of it was ever seen, and no leftover that belongs to it can be used.")
+		return
+	}
+	why := "No leftover of it is newer than the last save"
+	if len(c.Strays) == 0 {
+		why = "No leftover of it was found"
+	}
+	v := &c.Trail.Versions[save]
+	all := c.copiesOf(save)
+	r := &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
+		Because: append([]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))}, said(examined.Verdict)...),
+		Costs:   []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
+	c.Recommended, c.chosen = r, save
+	if all[0].Live {
+		c.found(all[0].Place)
+	}
+}
+
+// lastSave is the newest version that is not broken.
+func (c *chooser) lastSave() (int, Examined) {
+	n, _, examined := c.first(candidates{order: c.before(c.Noticed), wanted: c.Noticed})
+	return n, examined
+}
+
+// savedAt is when the content of a version was written, as far as that is believed.
+func (c *chooser) savedAt(n int) time.Time {
+	v := &c.Trail.Versions[n]
+	if v.Doubt == "" && !v.Written.IsZero() && v.Written.Before(v.Arrived) {
+		return v.Written
+	}
+	return v.Arrived
+}
+
+func (c *chooser) strayWhyNot(s Stray, save int, verdict condition.Verdict) string {
+	switch {
+	case s.Copy.Reach != Readable:
+		return "its bytes cannot be had any more."
+	case s.Size == 0:
+		return "it is empty."
+	case verdict.State == condition.Broken:
+		return "it is broken. " + strings.Join(verdict.Reasons, " ")
+	case s.SHA256 != "" && c.Wrong[s.SHA256]:
+		return "a technician looked at it and said that it is not this one."
+	case s.Trust == Weak:
+		return "nothing but a similar name says that it belongs to this document."
+	}
+	if save < 0 {
+		return ""
+	}
+	v := &c.Trail.Versions[save]
+	if s.SHA256 != "" && s.SHA256 == v.SHA256 {
+		return "it holds just what was last saved."
+	}
+	for k := range c.Trail.Versions {
+		if old := &c.Trail.Versions[k]; s.SHA256 != "" && old.SHA256 == s.SHA256 {
+			return fmt.Sprintf("it holds an older version, of %s.", c.say(old.Arrived))
+		}
+	}
+	if at := c.savedAt(save); !s.Earliest.After(at) {
+		return fmt.Sprintf("its content is from %s, before the last save of %s.", c.say(s.Earliest), c.say(at))
+	}
+	return ""
+}
+
+func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
+	because := []string{}
+	if save >= 0 {
+		at := c.savedAt(save)
+		because = append(because, fmt.Sprintf("It is %s of this document, written on %s, %s after the last save of %s.", s.What, c.say(s.Earliest), distance(s.Earliest.Sub(at)), c.say(at)))
+	} else {
+		because = append(because, fmt.Sprintf("It is %s of this document, written on %s; the document itself was never saved.", s.What, c.say(s.Earliest)))
+	}
+	because = append(because, s.Why...)
+	costs := []string{fmt.Sprintf("What was written after %s is not in it.", c.say(s.Earliest))}
+	if save >= 0 {
+		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
+	}
+	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.strayPlace(s, verdict), Condition: verdict, Because: append(because, said(verdict)...), Costs: costs}
+	c.chosen = -1
+}
+
+// strayPlace is the document's own place: that a stray has another name and extension is its program's business.
+func (c *chooser) strayPlace(Stray, condition.Verdict) place.Place { return c.Place }

@@ -1,0 +1,104 @@
+package advice
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"humble-rewind/internal/core/condition"
+)
+
+// say writes a time for reading aloud.
+func (c *chooser) say(t time.Time) string { return Say(t, c.Now, c.Zone) }
+
+// Say writes a time for reading aloud: the day of the week and the day, with the year where it is not this one.
+func Say(t, now time.Time, zone *time.Location) string {
+	if t.IsZero() {
+		return "a time not known"
+	}
+	t, now = t.In(zone), now.In(zone)
+	layout := "Mon 2 Jan, 15:04"
+	if t.Year() != now.Year() {
+		layout = "Mon 2 Jan 2006, 15:04"
+	}
+	if t.Second() != 0 && now.Sub(t) < time.Hour && now.Sub(t) > -time.Hour {
+		layout += ":05"
+	}
+	return t.Format(layout)
+}
+
+// distance writes a span of time in the unit that fits.
+func distance(d time.Duration) string {
+	d = d.Abs()
+	plural := func(n int, unit string) string {
+		if n == 1 {
+			return "1 " + unit
+		}
+		return fmt.Sprintf("%d %ss", n, unit)
+	}
+	switch {
+	case d < 2*time.Minute:
+		return plural(int(d.Seconds()), "second")
+	case d < 2*time.Hour:
+		return plural(int(d.Minutes()), "minute")
+	case d < 48*time.Hour:
+		return plural(int(d.Hours()), "hour")
+	}
+	return plural(int(d.Hours()/24), "day")
+}
+
+func bytes(n int64) string {
+	switch {
+	case n < 2<<10:
+		return fmt.Sprintf("%d bytes", n)
+	case n < 2<<20:
+		return fmt.Sprintf("%d KiB", n>>10)
+	case n < 2<<30:
+		return fmt.Sprintf("%d MiB", n>>20)
+	}
+	return fmt.Sprintf("%d GiB", n>>30)
+}
+
+func percent(share float64) int { return int(share*100 + 0.5) }
+
+func quoted(words []string) string {
+	all := make([]string, len(words))
+	for i, w := range words {
+		all[i] = "“" + w + "”"
+	}
+	return strings.Join(all, " and ")
+}
+
+func capital(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(r)) + s[n:]
+}
+
+// anyOf returns the reason of the lowest key, so that the same evidence gives the same words.
+func anyOf(failed map[int64]string) string {
+	ids := make([]int64, 0, len(failed))
+	for id := range failed {
+		ids = append(ids, id)
+	}
+	if len(ids) == 0 {
+		return "no reason is known"
+	}
+	return strings.TrimSuffix(failed[slices.Min(ids)], ".")
+}
+
+// said says what examining a content gave.
+func said(v condition.Verdict) []string {
+	reasons := strings.Join(v.Reasons, " ")
+	switch v.State {
+	case condition.Sound:
+		return []string{strings.TrimSpace("It was examined and is sound. " + reasons)}
+	case condition.Doubtful:
+		return []string{strings.TrimSpace("It was examined, and whether it is whole is not certain. " + reasons)}
+	case condition.Broken:
+		return []string{strings.TrimSpace("It is broken. " + reasons)}
+	}
+	return []string{strings.TrimSpace("It could not be examined, so nothing is promised. " + reasons)}
+}

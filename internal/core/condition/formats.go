@@ -1,0 +1,257 @@
+package condition
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"image"
+	"image/gif"
+	"image/jpeg"
+	"io"
+	"strconv"
+	"strings"
+
+	_ "image/png" // formats that are decoded
+
+	_ "golang.org/x/image/bmp"
+	_ "golang.org/x/image/tiff"
+	_ "golang.org/x/image/webp"
+
+	"humble-rewind/internal/core/place"
+)
+
+// picture decodes a picture, as far as its size allows.
+func (e *examination) picture() {
+	if e.Media == "image/png" && !e.pngChunks() {
+		return
+	}
+	config, _, err := image.DecodeConfig(e.section())
+	if e.err != nil {
+		return
+	}
+	if err != nil {
+		e.decodeError(err)
+		return
+	}
+	if config.Width <= 0 || config.Height <= 0 || config.Width > maxPixels/config.Height || e.Size > maxPicture {
+		e.doubt("It says that it has %d × %d pixels, too many to be decoded here; its beginning is right.", config.Width, config.Height)
+		return
+	}
+	if e.Media == "image/gif" {
+		_, err = gif.DecodeAll(e.section())
+	} else {
+		_, _, err = image.Decode(bufio.NewReader(e.section()))
+	}
+	if e.err != nil {
+		return
+	}
+	if err != nil {
+		e.decodeError(err)
+		return
+	}
+	e.proved("The picture decodes: %d × %d pixels.", config.Width, config.Height)
+}
+
+func (e *examination) decodeError(err error) {
+	var unsupported jpeg.UnsupportedError
+	switch {
+	case errors.As(err, &unsupported) || strings.Contains(err.Error(), "unsupported"):
+		e.doubt("It uses a way of storing pictures that is not known here (%s), so only its beginning was examined.", place.Readable(err.Error()))
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		e.broken("The picture ends in the middle: it was cut off.")
+	default:
+		e.broken("The picture does not decode: %s.", place.Readable(err.Error()))
+	}
+}
+
+// pngChunks walks the chunks and their checksums (ISO/IEC 15948, section 5), which says more than a decoder does.
+func (e *examination) pngChunks() bool {
+	var header [8]byte
+	for at := int64(8); ; {
+		if _, err := e.r.ReadAt(header[:], at); err != nil {
+			if e.err == nil {
+				e.broken("The picture ends before its end mark: it was cut off after %d bytes.", e.Size)
+			}
+			return false
+		}
+		length, kind := int64(binary.BigEndian.Uint32(header[:4])), string(header[4:])
+		if at+12+length > e.Size {
+			e.broken("The picture ends in the middle of a %q section: it was cut off.", place.Readable(kind))
+			return false
+		}
+		sum := crc32.NewIEEE()
+		sum.Write(header[4:])
+		if _, err := io.Copy(sum, io.NewSectionReader(e.r, at+8, length)); err != nil {
+			return false
+		}
+		var want [4]byte
+		if _, err := e.r.ReadAt(want[:], at+8+length); err != nil && e.err != nil {
+			return false
+		}
+		if binary.BigEndian.Uint32(want[:]) != sum.Sum32() {
+			e.broken("The bytes of its %q section from byte %d on do not fit their checksum.", place.Readable(kind), at)
+			return false
+		}
+		if kind == "IEND" {
+			return true
+		}
+		at += 12 + length
+	}
+}
+
+// pdf looks at the header, the end mark, where the cross-reference is said to be, and, of a table, whether its entries
+// point to objects (ISO 32000-1, 7.5).
+func (e *examination) pdf() {
+	const tail = 2048
+	end := make([]byte, min(e.Size, tail))
+	if _, err := e.r.ReadAt(end, e.Size-int64(len(end))); err != nil && !errors.Is(err, io.EOF) {
+		return
+	}
+	if !bytes.Contains(end, []byte("%%EOF")) {
+		e.broken("Its end mark is missing: the file was cut off, or its end was overwritten.")
+		return
+	}
+	i := bytes.LastIndex(end, []byte("startxref"))
+	if i < 0 {
+		e.broken("Nothing at its end says where its cross-reference is.")
+		return
+	}
+	fields := bytes.Fields(end[i+len("startxref"):])
+	at, err := int64(-1), error(nil)
+	if len(fields) > 0 {
+		at, err = strconv.ParseInt(string(fields[0]), 10, 64)
+	}
+	if err != nil || at < 0 || at >= e.Size {
+		e.broken("Its cross-reference is said to be where there is nothing.")
+		return
+	}
+	start := make([]byte, min(64, e.Size-at))
+	if _, err := e.r.ReadAt(start, at); err != nil && !errors.Is(err, io.EOF) {
+		return
+	}
+	trimmed := bytes.TrimLeft(start, " \t\r\n\x00")
+	switch {
+	case bytes.HasPrefix(trimmed, []byte("xref")):
+		e.pdfTable(at)
+	case isObject(trimmed):
+		e.proved("Its header, cross-reference and end mark are where they belong.")
+	default:
+		e.broken("Where its cross-reference should be, there is something else: bytes were lost or added before it.")
+	}
+}
+
+// isObject tells whether bytes begin like "12 0 obj".
+func isObject(b []byte) bool {
+	fields := bytes.Fields(b[:min(len(b), 40)])
+	if len(fields) < 3 || !bytes.HasPrefix(fields[2], []byte("obj")) {
+		return false
+	}
+	_, err := strconv.Atoi(string(fields[0]))
+	_, err2 := strconv.Atoi(string(fields[1]))
+	return err == nil && err2 == nil
+}
+
+func (e *examination) pdfTable(at int64) {
+	scanner := bufio.NewScanner(io.NewSectionReader(e.r, at, min(e.Size-at, 4<<20)))
+	wrong, right := 0, 0
+	scanner.Scan()
+	for scanner.Scan() {
+		line := strings.TrimSpace(scanner.Text())
+		if strings.HasPrefix(line, "trailer") {
+			break
+		}
+		fields := strings.Fields(line)
+		if len(fields) != 3 || fields[2] != "n" {
+			continue
+		}
+		offset, err := strconv.ParseInt(fields[0], 10, 64)
+		object := make([]byte, 40)
+		n := 0
+		if err == nil && offset < e.Size {
+			n, _ = e.r.ReadAt(object, offset)
+		}
+		if isObject(bytes.TrimLeft(object[:n], " \t\r\n")) {
+			right++
+		} else {
+			wrong++
+		}
+	}
+	if e.err != nil {
+		return
+	}
+	if wrong > 0 {
+		e.broken("%d of the %d objects that its cross-reference lists are not where it says: bytes in it were lost or overwritten.", wrong, wrong+right)
+		return
+	}
+	e.proved("Its header, its end mark and all %d objects of its cross-reference are where they belong.", right)
+}
+
+// sqlite looks at the header (the SQLite database file format, section 1.3); the database's own check is run elsewhere.
+func (e *examination) sqlite() {
+	if len(e.head) < 100 {
+		e.broken("It ends within its header: it was cut off.")
+		return
+	}
+	page := int64(binary.BigEndian.Uint16(e.head[16:18]))
+	if page == 1 {
+		page = 65536
+	}
+	if page < 512 || page&(page-1) != 0 {
+		e.broken("The header states pages of %d bytes, which no database has.", page)
+		return
+	}
+	pages := int64(binary.BigEndian.Uint32(e.head[28:32]))
+	if current := bytes.Equal(e.head[24:28], e.head[92:96]); current && pages > 0 && pages*page > e.Size {
+		e.broken("The database says that it has %d pages of %d bytes, but the file ends after %d: it was cut off.", pages, page, e.Size/page)
+		return
+	}
+	e.doubt("The header of the database is right; its own integrity check was not run.")
+}
+
+// boxes walks the boxes of an ISO base media file (ISO/IEC 14496-12, 4.2) and asks for the one that makes it play.
+func (e *examination) boxes() {
+	var header [16]byte
+	movie := false
+	for at := int64(0); at < e.Size; {
+		n, err := e.r.ReadAt(header[:min(16, e.Size-at)], at)
+		if n < 8 {
+			if e.err == nil && err != nil {
+				e.broken("It ends within a box header: it was cut off.")
+			}
+			return
+		}
+		length := int64(binary.BigEndian.Uint32(header[:4]))
+		kind := string(header[4:8])
+		switch {
+		case length == 1 && n == 16:
+			length = int64(binary.BigEndian.Uint64(header[8:16]))
+		case length == 0:
+			length = e.Size - at
+		}
+		if length < 8 || length > e.Size-at {
+			e.broken("Its %q part should have %d bytes, and the file ends after %d of them: it was cut off.", place.Readable(kind), length, e.Size-at)
+			return
+		}
+		movie = movie || kind == "moov" || kind == "meta" || kind == "moof"
+		at += length
+	}
+	if !movie {
+		e.broken("The part that says how it is to be played is missing; recordings that were cut off lack it.")
+		return
+	}
+	e.proved("Its parts follow each other to the end, as they should.")
+}
+
+// riff holds the length that a RIFF file (WAV, AVI) states against what there is.
+func (e *examination) riff() {
+	if stated := int64(binary.LittleEndian.Uint32(e.head[4:8])) + 8; stated > e.Size {
+		e.broken("It says that it has %d bytes, and ends after %d: it was cut off.", stated, e.Size)
+		return
+	}
+	e.proved("It is as long as it says.")
+}
+
+func atLine(offset int64, lines int) string { return fmt.Sprintf("byte %d (line %d)", offset, lines+1) }

@@ -1,0 +1,192 @@
+package condition
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"io"
+	"strings"
+	"unicode/utf8"
+
+	"humble-rewind/internal/core/place"
+)
+
+func isText(media string) bool {
+	return strings.HasPrefix(media, "text/") || media == "image/svg+xml" || media == "application/xml"
+}
+
+// text looks through text: its encoding all the way, and what its kind must have.
+func (e *examination) text() {
+	s := scan{section: e.section()}
+	s.through()
+	if e.err != nil {
+		return
+	}
+	switch {
+	case s.zeros > 0:
+		e.broken("%d of its bytes, from %s on, are zero, which no text has: a crash or a fault of the drive left them.", s.zeros, atLine(s.firstZero, s.zeroLine))
+		return
+	case s.foreign > 0 && (s.multi > 0 || s.run > 8 || s.foreign*10 > s.bytes*3):
+		e.broken("From %s on, %d of its bytes are none of its encoding (UTF-8): something else was written into it.", atLine(s.firstForeign, s.foreignLine), s.foreign)
+		return
+	case s.controls*100 > s.bytes:
+		e.broken("%d of its bytes are control characters, which no text has.", s.controls)
+		return
+	}
+	if e.Size > maxScanned {
+		e.doubt("Only its first %d MiB were looked through.", maxScanned>>20)
+	}
+	switch e.Media {
+	case "image/svg+xml", "application/xml":
+		e.xml()
+	case "text/vcard", "text/calendar":
+		e.balanced()
+	default:
+		e.plain(&s)
+	}
+}
+
+func (e *examination) plain(s *scan) {
+	if first := bytes.TrimLeft(e.head, " \t\r\n\ufeff"); len(first) > 0 && (first[0] == '{' || first[0] == '[') && e.Size <= 16<<20 {
+		content := make([]byte, e.Size)
+		if _, err := e.r.ReadAt(content, 0); err == nil || errors.Is(err, io.EOF) {
+			content = bytes.TrimPrefix(content, []byte("\ufeff"))
+			if json.Valid(content) {
+				e.proved("It is well-formed JSON.")
+				return
+			}
+			if looksJSON(content) {
+				e.doubt("It begins like JSON, but is not well-formed: it may have been cut off.")
+				return
+			}
+		}
+	}
+	if s.bytes > 512 && s.blanks*200 < s.bytes && s.longest > 2000 {
+		e.doubt("It is one long run of characters without words.")
+		return
+	}
+	e.Reasons = append(e.Reasons, "All of it is readable text.")
+}
+
+// looksJSON asks for a name and a colon, or a first value, so that notes in brackets are not held to be JSON.
+func looksJSON(b []byte) bool {
+	b = bytes.TrimLeft(b, " \t\r\n")
+	rest := bytes.TrimLeft(b[1:], " \t\r\n")
+	if len(rest) == 0 {
+		return false
+	}
+	if b[0] == '{' {
+		return rest[0] == '"' && bytes.Contains(rest[:min(len(rest), 200)], []byte(`":`))
+	}
+	return rest[0] == '{' || rest[0] == '['
+}
+
+func (e *examination) xml() {
+	limited := &io.LimitedReader{R: e.section(), N: maxScanned}
+	if err := readXML(bufio.NewReader(limited)); err != nil && limited.N > 0 && e.err == nil {
+		e.broken("It is %s.", place.Readable(err.Error()))
+		return
+	}
+	e.proved("It is well-formed XML from beginning to end.")
+}
+
+// balanced counts what begins and ends (RFC 5545, 3.4 and RFC 6350, 3.3).
+func (e *examination) balanced() {
+	lines := bufio.NewScanner(io.LimitReader(e.section(), maxScanned))
+	lines.Buffer(nil, 1<<20)
+	var open []string
+	entries := 0
+	for lines.Scan() {
+		line := strings.ToUpper(strings.TrimSpace(lines.Text()))
+		if name, ok := strings.CutPrefix(line, "BEGIN:"); ok {
+			open = append(open, name)
+			entries++
+		} else if name, ok := strings.CutPrefix(line, "END:"); ok {
+			if len(open) == 0 || open[len(open)-1] != name {
+				e.broken("An entry of it ends that never began: lines were lost.")
+				return
+			}
+			open = open[:len(open)-1]
+		}
+	}
+	if len(open) > 0 {
+		e.broken("Its last entry (%s) does not end: it was cut off.", strings.ToLower(place.Readable(open[len(open)-1])))
+		return
+	}
+	e.proved("Each of its %d entries is whole.", entries)
+}
+
+// scan looks through text byte by byte.
+type scan struct {
+	section io.Reader
+
+	bytes, zeros, controls, blanks int64
+	foreign, multi                 int64 // bytes that are not UTF-8, and characters of several bytes that are
+	run                            int64 // the longest run of bytes that are not
+	firstZero, firstForeign        int64
+	lines, zeroLine, foreignLine   int
+	longest, line                  int64
+	wide                           bool // UTF-16
+}
+
+func (s *scan) through() {
+	streak := int64(0)
+	r := bufio.NewReaderSize(io.LimitReader(s.section, maxScanned), 64<<10)
+	if mark, _ := r.Peek(2); len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
+		s.wide = true
+	}
+	for {
+		b, err := r.Peek(1)
+		if err != nil {
+			return
+		}
+		c, n := b[0], 1
+		if c >= utf8.RuneSelf && !s.wide {
+			b, _ = r.Peek(utf8.UTFMax)
+			if valid, size := utf8.DecodeRune(b); valid != utf8.RuneError || size > 1 {
+				n = size
+				s.multi++
+				streak = 0
+			} else {
+				if s.foreign == 0 {
+					s.firstForeign, s.foreignLine = s.bytes, s.lines
+				}
+				s.foreign++
+				streak++
+				s.run = max(s.run, streak)
+			}
+		} else {
+			streak = 0
+		}
+		s.see(c)
+		s.bytes += int64(n)
+		if _, err := r.Discard(n); err != nil {
+			return
+		}
+	}
+}
+
+func (s *scan) see(c byte) {
+	s.line++
+	switch {
+	case s.wide:
+	case c == 0:
+		if s.zeros == 0 {
+			s.firstZero, s.zeroLine = s.bytes, s.lines
+		}
+		s.zeros++
+	case c < 0x20 && c != '\n' && c != '\r' && c != '\t' && c != '\f' && c != 0x1b:
+		s.controls++
+	}
+	switch c {
+	case '\n':
+		s.longest = max(s.longest, s.line)
+		s.lines++
+		s.line = 0
+		s.blanks++
+	case ' ', '\t', ',', ';', '\r':
+		s.blanks++
+	}
+	s.longest = max(s.longest, s.line)
+}

@@ -1,0 +1,438 @@
+// Package corpus holds losses whose right answers are known beforehand, because they follow from how the histories were
+// made, and measures how many of them the advice gets right, beside two naive choosers: the newest copy, and the newest
+// copy before the file was last right.
+//
+// Each history is played out on real files: machines in a folder with homes, trashes and snapshots, whose clocks are set
+// by hand, read by the program's own sources into a real catalogue.
+package corpus
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/examine"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
+	"humble-rewind/internal/source/strays"
+	"humble-rewind/internal/source/trash"
+	"humble-rewind/internal/survey"
+	"humble-rewind/internal/trails"
+)
+
+// Case is one loss with its answer.
+type Case struct {
+	Family, Variant string
+	Play            func(h *History)
+	Ask             advice.Question
+	Path            string
+	Machine         string // "" for the first
+	// Want is the content that must be recommended; nil where nothing must be.
+	Want []byte
+	// Found is where it must be said to stand; "" where nothing is asked of that.
+	Found string
+}
+
+// Now is when every case is asked.
+var Now = time.Date(2026, 11, 20, 16, 0, 0, 0, time.UTC)
+
+// ago is a moment before Now.
+func ago(d time.Duration) time.Time { return Now.Add(-d) }
+
+const (
+	hour = time.Hour
+	day  = 24 * time.Hour
+	week = 7 * day
+)
+
+// History is a small site whose clock is set by hand.
+type History struct {
+	dir      string
+	clock    time.Time
+	ctx      context.Context
+	site     *site.Site
+	records  *catalogue.Catalogue
+	machines map[string]bool
+	excluded []string
+	skew     time.Duration // by which the machine's clock is ahead
+	err      error
+}
+
+// First and Second are the machines; ines lives on both.
+const (
+	First  = "loft"
+	Second = "office"
+)
+
+// Home is ines's.
+const Home = "/home/ines"
+
+func newHistory(ctx context.Context, dir string) *History {
+	h := &History{dir: dir, clock: ago(100 * day), ctx: ctx, machines: map[string]bool{}}
+	h.machine(First)
+	return h
+}
+
+func (h *History) fail(err error) {
+	if h.err == nil {
+		h.err = err
+	}
+}
+
+func (h *History) on(machine, path string) string { return filepath.Join(h.dir, machine, path) }
+
+func (h *History) machine(name string) {
+	h.machines[name] = true
+	h.write(h.on(name, "/etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\nines:x:1001:1001:Inês Falk:/home/ines:/bin/sh\n"), h.clock)
+	h.write(h.on(name, "/etc/timezone"), []byte("Europe/Lisbon\n"), h.clock)
+	h.write(h.on(name, Home+"/.profile"), nil, h.clock)
+	h.fail(os.MkdirAll(h.on(name, "/srv/snapshots"), 0o755))
+}
+
+func (h *History) write(at string, content []byte, written time.Time) {
+	h.fail(os.MkdirAll(filepath.Dir(at), 0o755))
+	h.fail(os.WriteFile(at, content, 0o644))
+	h.times(at, written)
+}
+
+func (h *History) times(at string, written time.Time) {
+	spec := unix.NsecToTimespec(written.UnixNano())
+	h.fail(unix.UtimesNanoAt(unix.AT_FDCWD, at, []unix.Timespec{spec, spec}, unix.AT_SYMLINK_NOFOLLOW))
+}
+
+// At sets the clock.
+func (h *History) At(t time.Time) { h.clock = t }
+
+// Save writes a file now, as the machine's clock has it.
+func (h *History) Save(path string, content []byte) { h.SaveOn(First, path, content) }
+
+// SaveOn does so on another machine.
+func (h *History) SaveOn(machine, path string, content []byte) {
+	h.write(h.on(machine, path), content, h.clock.Add(h.skew))
+}
+
+// Sneak changes content and leaves size and write time as they are.
+func (h *History) Sneak(path string, content []byte) {
+	info, err := os.Stat(h.on(First, path))
+	if err != nil {
+		h.fail(err)
+		return
+	}
+	h.write(h.on(First, path), content, info.ModTime())
+}
+
+// Bring writes a file with an older write time, as a sync or an unpacked archive does.
+func (h *History) Bring(path string, content []byte, written time.Time) {
+	h.write(h.on(First, path), content, written)
+}
+
+// Remove deletes without a trash.
+func (h *History) Remove(path string) { h.fail(os.RemoveAll(h.on(First, path))) }
+
+// Move renames, on one machine.
+func (h *History) Move(from, to string) {
+	h.fail(os.MkdirAll(filepath.Dir(h.on(First, to)), 0o755))
+	h.fail(os.Rename(h.on(First, from), h.on(First, to)))
+}
+
+// Carry moves a file to another machine and keeps its write time.
+func (h *History) Carry(from, to string) {
+	content, err := os.ReadFile(h.on(First, from))
+	h.fail(err)
+	info, err := os.Stat(h.on(First, from))
+	if err != nil {
+		h.fail(err)
+		return
+	}
+	h.write(h.on(Second, to), content, info.ModTime())
+	h.Remove(from)
+}
+
+// Discard moves a file or folder into ines's trash.
+func (h *History) Discard(path string) {
+	can := Home + "/.local/share/Trash"
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	h.fail(err)
+	name := filepath.Base(path)
+	for n := 2; exists(h.on(First, can+"/info/"+name+".trashinfo")); n++ {
+		name = fmt.Sprintf("%s.%d", filepath.Base(path), n)
+	}
+	h.write(h.on(First, can+"/info/"+name+".trashinfo"), []byte(fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n",
+		trash.EncodePercent(path), h.clock.In(zone).Format("2006-01-02T15:04:05"))), h.clock)
+	h.fail(os.MkdirAll(h.on(First, can+"/files"), 0o755))
+	h.fail(os.Rename(h.on(First, path), h.on(First, can+"/files/"+name)))
+}
+
+// Empty empties the trash.
+func (h *History) Empty() { h.Remove(Home + "/.local/share/Trash") }
+
+func exists(path string) bool {
+	_, err := os.Lstat(path)
+	return err == nil
+}
+
+// Exclude leaves names out of the snapshots from now on.
+func (h *History) Exclude(name string) { h.excluded = append(h.excluded, name) }
+
+// Snap takes a snapshot of all machines, named by the time.
+func (h *History) Snap() {
+	for machine := range h.machines {
+		to := h.on(machine, "/srv/snapshots/"+h.clock.UTC().Format("2006-01-02T150405"))
+		h.fail(filepath.WalkDir(h.on(machine, "/home"), func(at string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			rel, _ := filepath.Rel(h.on(machine, "/"), at)
+			for _, name := range h.excluded {
+				if d.Name() == name {
+					return filepath.SkipDir
+				}
+			}
+			if d.Name() == "Trash" {
+				return filepath.SkipDir
+			}
+			target := filepath.Join(to, rel)
+			info, err := d.Info()
+			if err != nil {
+				return err
+			}
+			switch {
+			case d.IsDir():
+				return os.MkdirAll(target, 0o755)
+			case d.Type()&fs.ModeSymlink != 0:
+				link, err := os.Readlink(at)
+				return errors.Join(err, os.Symlink(link, target))
+			}
+			content, err := os.ReadFile(at)
+			if err != nil {
+				return err
+			}
+			h.write(target, content, info.ModTime())
+			return nil
+		}))
+	}
+}
+
+// Days takes a snapshot each day at the clock's time of day, until one lies after the end.
+func (h *History) Days(from, to time.Time) {
+	for at := from; !at.After(to); at = at.Add(day) {
+		h.At(at)
+		h.Snap()
+	}
+}
+
+// Thin removes the snapshots that keep refuses.
+func (h *History) Thin(keep func(at time.Time) bool) {
+	dir := h.on(First, "/srv/snapshots")
+	entries, err := os.ReadDir(dir)
+	h.fail(err)
+	for _, e := range entries {
+		at, err := time.Parse("2006-01-02T150405", e.Name())
+		h.fail(err)
+		if !keep(at) {
+			h.fail(os.RemoveAll(filepath.Join(dir, e.Name())))
+		}
+	}
+}
+
+// Survey surveys everything as of the clock.
+func (h *History) Survey() {
+	if h.err != nil {
+		return
+	}
+	h.fail(h.survey())
+}
+
+func (h *History) survey() error {
+	if h.site == nil {
+		records, err := catalogue.Open(h.ctx, h.dir)
+		if err != nil {
+			return err
+		}
+		h.records = records
+		h.site = &site.Site{Catalogue: records, Ways: reach.Ways{local.Way}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}}
+	}
+	for _, machine := range []string{First, Second} {
+		if !h.machines[machine] {
+			continue
+		}
+		if _, err := h.records.Machine(h.ctx, machine); errors.Is(err, catalogue.ErrNotFound) {
+			if err := h.enrol(machine); err != nil {
+				return err
+			}
+		}
+	}
+	for machine := range h.machines {
+		if err := h.enrolSnapshots(machine); err != nil {
+			return err
+		}
+	}
+	sources, err := h.records.Sources(h.ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, src := range sources {
+		if src.Live {
+			if err := h.site.RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
+				return err
+			}
+		}
+		_, err := survey.Run(h.ctx, h.site, src, h.clock, func(int64, string) {})
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+func (h *History) enrol(machine string) error {
+	if _, err := h.site.AddMachine(h.ctx, site.NewMachine{Name: machine, At: h.on(machine, "/")}); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/files"), 0o755); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/info"), 0o755); err != nil {
+		return err
+	}
+	for _, n := range []site.NewSource{{Machine: machine, Kind: "live", At: "/home"}, {Machine: machine, Kind: "trash", At: Home},
+		{Machine: machine, Kind: "strays", At: "/home"}} {
+		if _, err := h.site.AddSource(h.ctx, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enrolSnapshots adds the snapshots of a machine once there are some.
+func (h *History) enrolSnapshots(machine string) error {
+	entries, err := os.ReadDir(h.on(machine, "/srv/snapshots"))
+	if err != nil || len(entries) == 0 {
+		return err
+	}
+	_, err = h.site.AddSource(h.ctx, site.NewSource{Machine: machine, Kind: "snapshots", At: "/srv/snapshots", Zone: "UTC", Named: "%Y-%m-%dT%H%M%S", Exclusions: h.excluded})
+	if errors.Is(err, catalogue.ErrTaken) {
+		return nil
+	}
+	return err
+}
+
+// Outcome is what came of a case.
+type Outcome struct {
+	Case                  Case
+	Right, Newest, Before bool // ours, and the two naive choosers
+	Answer                advise.Answer
+	Got                   string // what was recommended, where it is wrong
+}
+
+// Run plays a case out in an empty folder and asks.
+func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
+	o := Outcome{Case: c}
+	h := newHistory(ctx, dir)
+	c.Play(h)
+	h.At(Now)
+	h.Survey()
+	if h.err != nil {
+		return o, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
+	}
+	defer h.records.Close()
+	defer h.site.Close()
+	reader := &trails.Reader{Site: h.site}
+	now := func() time.Time { return Now }
+	adviser := advise.Adviser{Site: h.site, Trails: reader, Examiner: &examine.Examiner{Trails: reader, Now: now}, Rules: strays.Default, Now: now}
+	machine := c.Machine
+	if machine == "" {
+		machine = First
+	}
+	p := place.Place{Machine: machine, Path: c.Path}
+	var err error
+	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: p}); err != nil {
+		return o, err
+	}
+	o.judge(h, reader)
+	return o, o.naive(h, reader)
+}
+
+func (o *Outcome) judge(h *History, reader *trails.Reader) {
+	c := o.Case
+	r := o.Answer.Recommended
+	switch {
+	case r == nil:
+		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(o.Answer.Because, " ")
+	default:
+		got, err := contentOf(h, reader, r.Copy.ID)
+		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
+		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(r.Because, " "))
+	}
+	if c.Found != "" {
+		found := false
+		for _, p := range o.Answer.FoundAt {
+			found = found || p.String() == c.Found
+		}
+		if !found {
+			o.Right = false
+			o.Got += fmt.Sprintf(" found at %v", o.Answer.FoundAt)
+		}
+	}
+}
+
+func contentOf(h *History, reader *trails.Reader, id int64) ([]byte, error) {
+	c, err := h.records.Copy(h.ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	content, err := reader.Open(h.ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	if content.File == nil {
+		return nil, errors.New("not a file")
+	}
+	return io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
+}
+
+// naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
+// before the file was last right.
+func (o *Outcome) naive(h *History, reader *trails.Reader) error {
+	stores, err := h.records.Stores(h.ctx)
+	if err != nil {
+		return err
+	}
+	facts, err := h.records.FactsOf(h.ctx, stores, o.Answer.Question.Place)
+	if err != nil {
+		return err
+	}
+	choose := func(until time.Time) bool {
+		best := -1
+		for i, f := range facts {
+			if f.Readable && f.Type == "file" && (until.IsZero() || !f.Written.After(until)) && (best < 0 || f.Written.After(facts[best].Written)) {
+				best = i
+			}
+		}
+		if best < 0 {
+			return o.Case.Want == nil
+		}
+		got, err := contentOf(h, reader, facts[best].Copy)
+		return err == nil && o.Case.Want != nil && bytes.Equal(got, o.Case.Want)
+	}
+	o.Newest, o.Before = choose(time.Time{}), choose(o.Case.Ask.Good)
+	return nil
+}

@@ -1,0 +1,210 @@
+// Package examine reads copies to find out whether they are whole, and keeps what it finds by digest, so that one content
+// is examined once, wherever it turns up.
+package examine
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/trails"
+)
+
+// Examiner examines copies. It is safe for concurrent use.
+type Examiner struct {
+	Trails *trails.Reader
+	Now    func() time.Time
+	// Patience is how long one copy may take; 0 is for as long as it takes.
+	Patience time.Duration
+}
+
+// Result is what examining a copy found.
+type Result struct {
+	condition.Findings
+	SHA256 string // "" where it was not read to its end
+}
+
+// ErrSlow says that a copy would have taken longer than there is patience for.
+var ErrSlow = errors.New("it takes too long to examine")
+
+// maxDatabase is the largest database whose integrity is checked, in bytes: the check wants a file of its own.
+const maxDatabase = 1 << 30
+
+// Copy examines one copy, or returns what is known of its content. Errors are of reading: of the source,
+// trails.ErrChanged where it changed meanwhile, and ErrSlow.
+func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
+	if known, ok, err := e.known(ctx, c.SHA256); ok || err != nil {
+		return known, err
+	}
+	if e.Patience > 0 {
+		limited, done := context.WithTimeoutCause(ctx, e.Patience, ErrSlow)
+		defer done()
+		r, err := e.read(limited, c)
+		if err != nil && ctx.Err() == nil && limited.Err() != nil {
+			err = fmt.Errorf("%w (more than %s)", ErrSlow, e.Patience)
+		}
+		return r, err
+	}
+	return e.read(ctx, c)
+}
+
+func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, error) {
+	sum, err := hex.DecodeString(digest)
+	if err != nil || len(sum) == 0 {
+		return Result{}, false, nil
+	}
+	f, err := e.Trails.Site.Catalogue.Findings(ctx, sum)
+	if errors.Is(err, catalogue.ErrNotFound) {
+		return Result{}, false, nil
+	}
+	return Result{f, digest}, err == nil, err
+}
+
+// read digests a copy, and examines it where its content is not known under the digest.
+func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
+	content, err := e.Trails.Open(ctx, c)
+	if err != nil {
+		return Result{}, err
+	}
+	defer content.Close()
+	if content.File == nil || c.Type != plan.File {
+		return Result{}, fmt.Errorf("it is a %s and has no content", content.Info.Type)
+	}
+	if content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
+		return Result{}, trails.ErrChanged
+	}
+	size := content.Info.Size
+	r := interruptible{ctx, content.File}
+	h := sha256.New()
+	if n, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil || n != size {
+		return Result{}, errors.Join(err, short(n, size))
+	}
+	sum := h.Sum(nil)
+	if known, ok, err := e.known(ctx, hex.EncodeToString(sum)); ok || err != nil {
+		if err == nil {
+			err = e.Trails.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+		}
+		return known, err
+	}
+	found, err := condition.Examine(r, size)
+	if err == nil && found.Media == "application/vnd.sqlite3" && found.State != condition.Broken {
+		found, err = checkDatabase(ctx, r, size, found)
+	}
+	if err != nil {
+		return Result{}, err
+	}
+	if info, err := content.File.Info(); err != nil || !info.Same(content.Info) {
+		return Result{}, errors.Join(err, trails.ErrChanged)
+	}
+	return Result{found, hex.EncodeToString(sum)}, e.Trails.Site.Catalogue.SetExamined(ctx, c.ID, sum, found, e.Now())
+}
+
+func short(n, size int64) error {
+	if n == size {
+		return nil
+	}
+	return fmt.Errorf("%w: it has %d bytes, and %d could be read", trails.ErrChanged, size, n)
+}
+
+// checkDatabase gives SQLite a copy of its own: it must not touch the original, nor find a journal beside it.
+func checkDatabase(ctx context.Context, r io.ReaderAt, size int64, found condition.Findings) (condition.Findings, error) {
+	if size > maxDatabase {
+		return found, nil
+	}
+	file, err := os.CreateTemp("", "examine-*.sqlite")
+	if err != nil {
+		return found, err
+	}
+	defer os.Remove(file.Name())
+	_, err = io.Copy(file, io.NewSectionReader(r, 0, size))
+	if err = errors.Join(err, file.Close()); err != nil {
+		return found, err
+	}
+	verdict, err := catalogue.CheckDatabase(ctx, file.Name())
+	if err != nil {
+		return found, err
+	}
+	return found.WithDatabase(verdict), nil
+}
+
+// interruptible stops reading when its context is done.
+type interruptible struct {
+	ctx context.Context
+	io.ReaderAt
+}
+
+func (r interruptible) ReadAt(p []byte, off int64) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.ReaderAt.ReadAt(p, off)
+}
+
+// Budget says how much is examined unasked.
+type Budget struct {
+	Every  time.Duration // between two rounds
+	Bytes  int64         // of one round
+	Within time.Duration // only what was written so lately
+}
+
+// DefaultBudget reads about a megabyte a second at the most.
+var DefaultBudget = Budget{Every: 30 * time.Second, Bytes: 32 << 20, Within: 45 * 24 * time.Hour}
+
+// Background examines recent documents that stand on machines, so that damage is noticed before their people notice it. It
+// returns when ctx is done. told is called after each round with how many were examined and how many of them are broken.
+func (e *Examiner) Background(ctx context.Context, b Budget, told func(examined, broken int, err error)) {
+	ticker := time.NewTicker(b.Every)
+	defer ticker.Stop()
+	failed := map[int64]bool{} // not tried again before the next start
+	for {
+		examined, broken, err := e.Round(ctx, b, failed)
+		if ctx.Err() != nil {
+			return
+		}
+		if examined > 0 || err != nil {
+			told(examined, broken, err)
+		}
+		select {
+		case <-ticker.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// Round examines as much as one round's budget allows. What could not be read is added to failed and passed over.
+func (e *Examiner) Round(ctx context.Context, b Budget, failed map[int64]bool) (examined, broken int, err error) {
+	const some = 200
+	ids, err := e.Trails.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
+	if err != nil {
+		return 0, 0, err
+	}
+	for left := b.Bytes; len(ids) > 0 && left > 0 && ctx.Err() == nil; ids = ids[1:] {
+		if failed[ids[0]] {
+			continue
+		}
+		c, err := e.Trails.Site.Catalogue.Copy(ctx, ids[0])
+		if err != nil {
+			return examined, broken, err
+		}
+		left -= c.Size
+		r, err := e.Copy(ctx, c)
+		if err != nil {
+			failed[c.ID] = true
+			continue
+		}
+		examined++
+		if r.For(c.Place.Name()).State == condition.Broken {
+			broken++
+		}
+	}
+	return examined, broken, nil
+}
