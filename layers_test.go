@@ -26,7 +26,7 @@ internal/safekeeping      :
 internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
 internal/trails           : internal/core… internal/reach internal/source… internal/catalogue internal/site
-internal/examine          : internal/core… internal/catalogue internal/trails
+internal/examine          : internal/core… internal/source internal/catalogue internal/trails
 internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/site internal/trails internal/examine
 internal/drives           : internal/core… internal/reach
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
@@ -45,7 +45,7 @@ internal/e2e              :
 internal/bench            : api internal/core… internal/source internal/catalogue
 api                       :
 console                   :
-cmd/humble-rewind         : console internal/cli internal/demo internal/reach… internal/service internal/source…
+cmd/humble-rewind         : console internal/core/stray internal/cli internal/demo internal/reach… internal/service internal/source…
 `
 
 // impure are standard packages that core must not see: it has no disk, clock, network or database.

@@ -45,6 +45,87 @@ func (e Action) Valid() bool {
 	}
 }
 
+// Defines values for CaseChangesForget.
+const (
+	CaseChangesForgetGoodAt    CaseChangesForget = "good_at"
+	CaseChangesForgetNoticedAt CaseChangesForget = "noticed_at"
+)
+
+// Valid indicates whether the value is a known member of the CaseChangesForget enum.
+func (e CaseChangesForget) Valid() bool {
+	switch e {
+	case CaseChangesForgetGoodAt:
+		return true
+	case CaseChangesForgetNoticedAt:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CaseEntryKind.
+const (
+	CaseEntryKindChanged CaseEntryKind = "changed"
+	CaseEntryKindCopy    CaseEntryKind = "copy"
+	CaseEntryKindNote    CaseEntryKind = "note"
+	CaseEntryKindOpened  CaseEntryKind = "opened"
+	CaseEntryKindReceipt CaseEntryKind = "receipt"
+	CaseEntryKindRight   CaseEntryKind = "right"
+	CaseEntryKindState   CaseEntryKind = "state"
+	CaseEntryKindStep    CaseEntryKind = "step"
+	CaseEntryKindUnstep  CaseEntryKind = "unstep"
+	CaseEntryKindWrong   CaseEntryKind = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the CaseEntryKind enum.
+func (e CaseEntryKind) Valid() bool {
+	switch e {
+	case CaseEntryKindChanged:
+		return true
+	case CaseEntryKindCopy:
+		return true
+	case CaseEntryKindNote:
+		return true
+	case CaseEntryKindOpened:
+		return true
+	case CaseEntryKindReceipt:
+		return true
+	case CaseEntryKindRight:
+		return true
+	case CaseEntryKindState:
+		return true
+	case CaseEntryKindStep:
+		return true
+	case CaseEntryKindUnstep:
+		return true
+	case CaseEntryKindWrong:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CaseState.
+const (
+	CaseStateDone    CaseState = "done"
+	CaseStateOpen    CaseState = "open"
+	CaseStateWaiting CaseState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the CaseState enum.
+func (e CaseState) Valid() bool {
+	switch e {
+	case CaseStateDone:
+		return true
+	case CaseStateOpen:
+		return true
+	case CaseStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClashRule.
 const (
 	ClashRuleKeepBoth ClashRule = "keep-both"
@@ -192,6 +273,48 @@ func (e CopyState) Valid() bool {
 	}
 }
 
+// Defines values for DriveFactsDiscard.
+const (
+	DriveFactsDiscardAtOnce   DriveFactsDiscard = "at-once"
+	DriveFactsDiscardNever    DriveFactsDiscard = "never"
+	DriveFactsDiscardPeriodic DriveFactsDiscard = "periodic"
+)
+
+// Valid indicates whether the value is a known member of the DriveFactsDiscard enum.
+func (e DriveFactsDiscard) Valid() bool {
+	switch e {
+	case DriveFactsDiscardAtOnce:
+		return true
+	case DriveFactsDiscardNever:
+		return true
+	case DriveFactsDiscardPeriodic:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DriveFactsMedium.
+const (
+	DriveFactsMediumNetwork    DriveFactsMedium = "network"
+	DriveFactsMediumRotating   DriveFactsMedium = "rotating"
+	DriveFactsMediumSolidState DriveFactsMedium = "solid-state"
+)
+
+// Valid indicates whether the value is a known member of the DriveFactsMedium enum.
+func (e DriveFactsMedium) Valid() bool {
+	switch e {
+	case DriveFactsMediumNetwork:
+		return true
+	case DriveFactsMediumRotating:
+		return true
+	case DriveFactsMediumSolidState:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EntryState.
 const (
 	EntryStateAdded   EntryState = "added"
@@ -294,6 +417,33 @@ func (e FileClass) Valid() bool {
 	}
 }
 
+// Defines values for FolderPart.
+const (
+	FolderPartAssumed FolderPart = "assumed"
+	FolderPartCame    FolderPart = "came"
+	FolderPartCertain FolderPart = "certain"
+	FolderPartKept    FolderPart = "kept"
+	FolderPartMissing FolderPart = "missing"
+)
+
+// Valid indicates whether the value is a known member of the FolderPart enum.
+func (e FolderPart) Valid() bool {
+	switch e {
+	case FolderPartAssumed:
+		return true
+	case FolderPartCame:
+		return true
+	case FolderPartCertain:
+		return true
+	case FolderPartKept:
+		return true
+	case FolderPartMissing:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JobKind.
 const (
 	JobKindBringBack JobKind = "bring-back"
@@ -345,6 +495,33 @@ func (e JobState) Valid() bool {
 	}
 }
 
+// Defines values for Loss.
+const (
+	LossDamaged     Loss = "damaged"
+	LossDeleted     Loss = "deleted"
+	LossMisplaced   Loss = "misplaced"
+	LossOverwritten Loss = "overwritten"
+	LossUnsaved     Loss = "unsaved"
+)
+
+// Valid indicates whether the value is a known member of the Loss enum.
+func (e Loss) Valid() bool {
+	switch e {
+	case LossDamaged:
+		return true
+	case LossDeleted:
+		return true
+	case LossMisplaced:
+		return true
+	case LossOverwritten:
+		return true
+	case LossUnsaved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Only.
 const (
 	OnlyChanged Only = "changed"
@@ -360,6 +537,30 @@ func (e Only) Valid() bool {
 	case OnlyExact:
 		return true
 	case OnlyMissing:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for OriginStrength.
+const (
+	OriginStrengthDigest      OriginStrength = "digest"
+	OriginStrengthName        OriginStrength = "name"
+	OriginStrengthSimilar     OriginStrength = "similar"
+	OriginStrengthSizeAndName OriginStrength = "size-and-name"
+)
+
+// Valid indicates whether the value is a known member of the OriginStrength enum.
+func (e OriginStrength) Valid() bool {
+	switch e {
+	case OriginStrengthDigest:
+		return true
+	case OriginStrengthName:
+		return true
+	case OriginStrengthSimilar:
+		return true
+	case OriginStrengthSizeAndName:
 		return true
 	default:
 		return false
@@ -522,8 +723,140 @@ func (e TrailEventKind) Valid() bool {
 	}
 }
 
+// Defines values for ReportCaseParamsReader.
+const (
+	ReportCaseParamsReaderFile ReportCaseParamsReader = "file"
+	ReportCaseParamsReaderUser ReportCaseParamsReader = "user"
+)
+
+// Valid indicates whether the value is a known member of the ReportCaseParamsReader enum.
+func (e ReportCaseParamsReader) Valid() bool {
+	switch e {
+	case ReportCaseParamsReaderFile:
+		return true
+	case ReportCaseParamsReaderUser:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReportCaseParamsFormat.
+const (
+	ReportCaseParamsFormatHtml     ReportCaseParamsFormat = "html"
+	ReportCaseParamsFormatMarkdown ReportCaseParamsFormat = "markdown"
+)
+
+// Valid indicates whether the value is a known member of the ReportCaseParamsFormat enum.
+func (e ReportCaseParamsFormat) Valid() bool {
+	switch e {
+	case ReportCaseParamsFormatHtml:
+		return true
+	case ReportCaseParamsFormatMarkdown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Action defines model for Action.
 type Action string
+
+// Advice defines model for Advice.
+type Advice struct {
+	// Because Why nothing is recommended, where nothing is
+	Because []string      `json:"because"`
+	Folder  *FolderAdvice `json:"folder,omitempty"`
+	FoundAt []Place       `json:"found_at"`
+	GoodAt  *time.Time    `json:"good_at,omitempty"`
+
+	// Looked In the order in which technicians work
+	Looked []Looked `json:"looked"`
+	Loss   Loss     `json:"loss"`
+
+	// Next What remains to be tried
+	Next []string `json:"next"`
+
+	// Notes What does not fit together, and what is not known
+	Notes       []string     `json:"notes"`
+	NoticedAt   *time.Time   `json:"noticed_at,omitempty"`
+	Others      []OtherCopy  `json:"others"`
+	Place       Place        `json:"place"`
+	Recommended *Recommended `json:"recommended"`
+}
+
+// Case defines model for Case.
+type Case struct {
+	// Candidates Places that fit the words, where the case has no place
+	Candidates *[]Place  `json:"candidates,omitempty"`
+	ChangedAt  time.Time `json:"changed_at"`
+
+	// Entries Who did what when; empty in lists
+	Entries   []CaseEntry `json:"entries"`
+	GoodAt    *time.Time  `json:"good_at"`
+	Happened  string      `json:"happened"`
+	Hints     *Hints      `json:"hints,omitempty"`
+	Id        string      `json:"id"`
+	Loss      Loss        `json:"loss"`
+	Machine   string      `json:"machine"`
+	NoticedAt *time.Time  `json:"noticed_at"`
+	OpenedAt  time.Time   `json:"opened_at"`
+	OpenedBy  string      `json:"opened_by"`
+	Person    string      `json:"person"`
+	Place     *Place      `json:"place"`
+	Receipts  []string    `json:"receipts"`
+	State     CaseState   `json:"state"`
+	Version   int64       `json:"version"`
+	Words     string      `json:"words"`
+
+	// Wrong Copies whose content was said not to be the one
+	Wrong []string `json:"wrong"`
+}
+
+// CaseChanges defines model for CaseChanges.
+type CaseChanges struct {
+	// Forget What is not known after all
+	Forget    *[]CaseChangesForget `json:"forget,omitempty"`
+	GoodAt    *time.Time           `json:"good_at,omitempty"`
+	Happened  *string              `json:"happened,omitempty"`
+	Hints     *Hints               `json:"hints,omitempty"`
+	Loss      *Loss                `json:"loss,omitempty"`
+	NoticedAt *time.Time           `json:"noticed_at,omitempty"`
+	Person    *string              `json:"person,omitempty"`
+
+	// Place Into the folder where one stands there or the path ends in a slash, else as this path
+	Place *Destination `json:"place,omitempty"`
+	State *CaseState   `json:"state,omitempty"`
+
+	// Version As it was read; left out, whatever it is
+	Version *int64  `json:"version,omitempty"`
+	Words   *string `json:"words,omitempty"`
+}
+
+// CaseChangesForget defines model for CaseChanges.Forget.
+type CaseChangesForget string
+
+// CaseEntry defines model for CaseEntry.
+type CaseEntry struct {
+	At   time.Time     `json:"at"`
+	By   string        `json:"by"`
+	Kind CaseEntryKind `json:"kind"`
+	N    int64         `json:"n"`
+	Ref  *string       `json:"ref,omitempty"`
+	Text *string       `json:"text,omitempty"`
+}
+
+// CaseEntryKind defines model for CaseEntryKind.
+type CaseEntryKind string
+
+// CaseList defines model for CaseList.
+type CaseList struct {
+	Cases []Case  `json:"cases"`
+	Next  *string `json:"next"`
+}
+
+// CaseState defines model for CaseState.
+type CaseState string
 
 // ClashRule defines model for ClashRule.
 type ClashRule string
@@ -617,7 +950,7 @@ type Condition struct {
 	State   ConditionState `json:"state"`
 }
 
-// ConditionState defines model for Condition.State.
+// ConditionState defines model for ConditionState.
 type ConditionState string
 
 // Copy defines model for Copy.
@@ -685,14 +1018,74 @@ type Destination struct {
 	PathBytes *[]byte `json:"path_bytes,omitempty"`
 }
 
+// DriveFacts defines model for DriveFacts.
+type DriveFacts struct {
+	Device      *string            `json:"device,omitempty"`
+	Discard     *DriveFactsDiscard `json:"discard,omitempty"`
+	FileSystem  *string            `json:"file_system,omitempty"`
+	Free        *int64             `json:"free,omitempty"`
+	Medium      *DriveFactsMedium  `json:"medium,omitempty"`
+	Mount       *string            `json:"mount,omitempty"`
+	NewestPath  *string            `json:"newest_path,omitempty"`
+	NewestWrite *time.Time         `json:"newest_write,omitempty"`
+
+	// Notes What could not be found out
+	Notes    []string   `json:"notes"`
+	ReadOnly *bool      `json:"read_only,omitempty"`
+	TrimLast *time.Time `json:"trim_last,omitempty"`
+	TrimNext *time.Time `json:"trim_next,omitempty"`
+}
+
+// DriveFactsDiscard defines model for DriveFacts.Discard.
+type DriveFactsDiscard string
+
+// DriveFactsMedium defines model for DriveFacts.Medium.
+type DriveFactsMedium string
+
 // EntryState Against the other moment: missing was there and is not in it, added the other way round
 type EntryState string
 
 // EntryType defines model for EntryType.
 type EntryType string
 
+// Examination defines model for Examination.
+type Examination struct {
+	Condition Condition `json:"condition"`
+	Copy      *string   `json:"copy,omitempty"`
+
+	// MediaType By content
+	MediaType string `json:"media_type"`
+	Place     Place  `json:"place"`
+
+	// Rename The name under which it would open
+	Rename *string `json:"rename,omitempty"`
+	Sha256 *string `json:"sha256"`
+}
+
 // FileClass defines model for FileClass.
 type FileClass string
+
+// FirstAid defines model for FirstAid.
+type FirstAid struct {
+	Drive DriveFacts     `json:"drive"`
+	Steps []FirstAidStep `json:"steps"`
+}
+
+// FirstAidStep defines model for FirstAidStep.
+type FirstAidStep struct {
+	Done   bool       `json:"done"`
+	DoneAt *time.Time `json:"done_at,omitempty"`
+	DoneBy *string    `json:"done_by,omitempty"`
+
+	// Dont Something not to do
+	Dont bool   `json:"dont"`
+	Id   string `json:"id"`
+
+	// Text To be read out
+	Text   string `json:"text"`
+	Urgent bool   `json:"urgent"`
+	Why    string `json:"why"`
+}
 
 // Folder defines model for Folder.
 type Folder struct {
@@ -715,6 +1108,44 @@ type Folder struct {
 	Same    int            `json:"same"`
 	Was     *Place         `json:"was,omitempty"`
 	Zone    string         `json:"zone"`
+}
+
+// FolderAdvice defines model for FolderAdvice.
+type FolderAdvice struct {
+	// AsOf The moment that is offered
+	AsOf    *time.Time `json:"as_of"`
+	Assumed int        `json:"assumed"`
+	Bytes   int64      `json:"bytes"`
+
+	// Came Files that came with the mass change and stay
+	Came int `json:"came"`
+
+	// Certain Files whose best copy is proved to be what stood there
+	Certain int `json:"certain"`
+
+	// Cut There are more
+	Cut bool `json:"cut"`
+
+	// Entries The first thousand of those that are not simply the same, by name
+	Entries []FolderAdviceEntry `json:"entries"`
+
+	// Kept Files that were worked on since and stay
+	Kept       int         `json:"kept"`
+	MassChange *MassChange `json:"mass_change,omitempty"`
+	Missing    int         `json:"missing"`
+	Same       int         `json:"same"`
+}
+
+// FolderAdviceEntry defines model for FolderAdviceEntry.
+type FolderAdviceEntry struct {
+	Copy *string `json:"copy,omitempty"`
+
+	// Name Relative to the folder
+	Name string     `json:"name"`
+	Note string     `json:"note"`
+	Part FolderPart `json:"part"`
+	Path Place      `json:"path"`
+	Size *int64     `json:"size,omitempty"`
 }
 
 // FolderEntry defines model for FolderEntry.
@@ -746,12 +1177,33 @@ type FolderMoment struct {
 	Changed int `json:"changed"`
 }
 
+// FolderPart defines model for FolderPart.
+type FolderPart string
+
 // FolderRow defines model for FolderRow.
 type FolderRow struct {
 	// Cells One character a moment: . not there, - as before, # new or other content, > moved here or away
 	Cells string    `json:"cells"`
 	Name  string    `json:"name"`
 	Type  EntryType `json:"type"`
+}
+
+// Hints defines model for Hints.
+type Hints struct {
+	// Containing Words that must be in it
+	Containing *[]string `json:"containing,omitempty"`
+
+	// Least Bytes
+	Least *int64 `json:"least,omitempty"`
+
+	// MediaType The beginning of its media type, such as image/
+	MediaType *string `json:"media_type,omitempty"`
+
+	// Most Bytes
+	Most *int64 `json:"most,omitempty"`
+
+	// Without Words that must not
+	Without *[]string `json:"without,omitempty"`
 }
 
 // Job defines model for Job.
@@ -789,6 +1241,19 @@ type JobList struct {
 // JobState defines model for JobState.
 type JobState string
 
+// Looked defines model for Looked.
+type Looked struct {
+	Found bool `json:"found"`
+
+	// Name Which source it is, for the middle of a sentence
+	Name   *string   `json:"name,omitempty"`
+	Note   string    `json:"note"`
+	Source SourceRef `json:"source"`
+}
+
+// Loss defines model for Loss.
+type Loss string
+
 // Machine defines model for Machine.
 type Machine struct {
 	At string `json:"at"`
@@ -814,9 +1279,39 @@ type MachineList struct {
 	Machines []Machine `json:"machines"`
 }
 
-// NewBringBack Either copies, or a place as of a moment
+// MassChange defines model for MassChange.
+type MassChange struct {
+	Came      int       `json:"came"`
+	From      time.Time `json:"from"`
+	Removed   int       `json:"removed"`
+	Rewritten int       `json:"rewritten"`
+	To        time.Time `json:"to"`
+}
+
+// NewAdvice defines model for NewAdvice.
+type NewAdvice struct {
+	// GoodAt When it was last known right
+	GoodAt *time.Time `json:"good_at,omitempty"`
+	Hints  *Hints     `json:"hints,omitempty"`
+	Loss   Loss       `json:"loss"`
+
+	// NoticedAt When the loss was noticed; now where left out
+	NoticedAt *time.Time `json:"noticed_at,omitempty"`
+
+	// Place Into the folder where one stands there or the path ends in a slash, else as this path
+	Place Destination `json:"place"`
+
+	// Wrong Copies whose content is known not to be the one
+	Wrong *[]string `json:"wrong,omitempty"`
+
+	// Zone The time zone in which times are said
+	Zone *string `json:"zone,omitempty"`
+}
+
+// NewBringBack Either copies, or a place as of a moment, or a case: what is advised for it, or the copies named, with the receipt in the case
 type NewBringBack struct {
 	AsOf   *time.Time `json:"as_of,omitempty"`
+	Case   *string    `json:"case,omitempty"`
 	Clash  *ClashRule `json:"clash,omitempty"`
 	Copies *[]string  `json:"copies,omitempty"`
 	DryRun *bool      `json:"dry_run,omitempty"`
@@ -829,6 +1324,32 @@ type NewBringBack struct {
 
 	// To Into the folder where one stands there or the path ends in a slash, else as this path
 	To *Destination `json:"to,omitempty"`
+}
+
+// NewCase defines model for NewCase.
+type NewCase struct {
+	GoodAt    *time.Time `json:"good_at,omitempty"`
+	Happened  *string    `json:"happened,omitempty"`
+	Hints     *Hints     `json:"hints,omitempty"`
+	Loss      Loss       `json:"loss"`
+	Machine   *string    `json:"machine,omitempty"`
+	NoticedAt *time.Time `json:"noticed_at,omitempty"`
+	Person    *string    `json:"person,omitempty"`
+
+	// Place Into the folder where one stands there or the path ends in a slash, else as this path
+	Place *Destination `json:"place,omitempty"`
+
+	// Words What it was called, where no place is known
+	Words *string `json:"words,omitempty"`
+}
+
+// NewCaseEntry defines model for NewCaseEntry.
+type NewCaseEntry struct {
+	Kind CaseEntryKind `json:"kind"`
+
+	// Ref The copy's id, or the step's
+	Ref  *string `json:"ref,omitempty"`
+	Text *string `json:"text,omitempty"`
 }
 
 // NewMachine defines model for NewMachine.
@@ -875,6 +1396,28 @@ type NewSurvey struct {
 
 // Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
 type Only string
+
+// Origin defines model for Origin.
+type Origin struct {
+	Evidence []string       `json:"evidence"`
+	Place    Place          `json:"place"`
+	Strength OriginStrength `json:"strength"`
+}
+
+// OriginStrength defines model for Origin.Strength.
+type OriginStrength string
+
+// OriginList defines model for OriginList.
+type OriginList struct {
+	Copy    Copy     `json:"copy"`
+	Origins []Origin `json:"origins"`
+}
+
+// OtherCopy defines model for OtherCopy.
+type OtherCopy struct {
+	Copy Copy   `json:"copy"`
+	Why  string `json:"why"`
+}
 
 // Outcome waiting and started only while the job runs
 type Outcome string
@@ -1006,6 +1549,19 @@ type ReceiptItem struct {
 type ReceiptList struct {
 	Next     *string   `json:"next"`
 	Receipts []Receipt `json:"receipts"`
+}
+
+// Recommended defines model for Recommended.
+type Recommended struct {
+	Because []string `json:"because"`
+
+	// Copy Null for a folder whose files come from several copies; see folder
+	Copy  *Copy    `json:"copy"`
+	Costs []string `json:"costs"`
+
+	// Standing It stands there now; nothing need be brought back
+	Standing *bool  `json:"standing,omitempty"`
+	To       *Place `json:"to,omitempty"`
 }
 
 // Session defines model for Session.
@@ -1175,6 +1731,14 @@ type TrailVersion struct {
 	WrittenAt    *time.Time `json:"written_at"`
 }
 
+// Understood defines model for Understood.
+type Understood struct {
+	At time.Time `json:"at"`
+
+	// Said In full
+	Said string `json:"said"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -1196,6 +1760,46 @@ type PlacePath = string
 // PlacePathBytes defines model for PlacePathBytes.
 type PlacePathBytes = string
 
+// Zone defines model for Zone.
+type Zone = string
+
+// ListCasesParams defines parameters for ListCases.
+type ListCasesParams struct {
+	// Words Each must occur in what the case says, its notes included
+	Words  *string    `form:"words,omitempty" json:"words,omitempty"`
+	State  *CaseState `form:"state,omitempty" json:"state,omitempty"`
+	Limit  *Limit     `form:"limit,omitempty" json:"limit,omitempty"`
+	Cursor *Cursor    `form:"cursor,omitempty" json:"cursor,omitempty"`
+}
+
+// AdviseCaseParams defines parameters for AdviseCase.
+type AdviseCaseParams struct {
+	// Zone The time zone in which times are said
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// FirstAidParams defines parameters for FirstAid.
+type FirstAidParams struct {
+	// Zone The time zone in which times are said
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ReportCaseParams defines parameters for ReportCase.
+type ReportCaseParams struct {
+	// Reader For the user, on one page; or for the file, complete
+	Reader *ReportCaseParamsReader `form:"reader,omitempty" json:"reader,omitempty"`
+	Format *ReportCaseParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Zone The time zone in which times are said
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// ReportCaseParamsReader defines parameters for ReportCase.
+type ReportCaseParamsReader string
+
+// ReportCaseParamsFormat defines parameters for ReportCase.
+type ReportCaseParamsFormat string
+
 // CompareParams defines parameters for Compare.
 type CompareParams struct {
 	// Left A copy's id
@@ -1203,6 +1807,17 @@ type CompareParams struct {
 
 	// Right A copy's id, or now for what stands at the first one's place
 	Right string `form:"right" json:"right"`
+}
+
+// ExaminePlaceParams defines parameters for ExaminePlace.
+type ExaminePlaceParams struct {
+	Machine PlaceMachine `form:"machine" json:"machine"`
+
+	// Path An absolute path
+	Path *PlacePath `form:"path,omitempty" json:"path,omitempty"`
+
+	// PathBytes The path in base64 where it is not valid UTF-8
+	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
 }
 
 // FindCopiesParams defines parameters for FindCopies.
@@ -1213,11 +1828,14 @@ type FindCopiesParams struct {
 	Person  *string `form:"person,omitempty" json:"person,omitempty"`
 
 	// Under An absolute folder path
-	Under         *string    `form:"under,omitempty" json:"under,omitempty"`
-	Type          *FileClass `form:"type,omitempty" json:"type,omitempty"`
-	State         *CopyState `form:"state,omitempty" json:"state,omitempty"`
-	GoneSince     *time.Time `form:"gone_since,omitempty" json:"gone_since,omitempty"`
-	ExpiresBefore *time.Time `form:"expires_before,omitempty" json:"expires_before,omitempty"`
+	Under *string    `form:"under,omitempty" json:"under,omitempty"`
+	Type  *FileClass `form:"type,omitempty" json:"type,omitempty"`
+	State *CopyState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Condition What examining the content found, as far as it was examined
+	Condition     *ConditionState `form:"condition,omitempty" json:"condition,omitempty"`
+	GoneSince     *time.Time      `form:"gone_since,omitempty" json:"gone_since,omitempty"`
+	ExpiresBefore *time.Time      `form:"expires_before,omitempty" json:"expires_before,omitempty"`
 
 	// Source A kind of source
 	Source *string `form:"source,omitempty" json:"source,omitempty"`
@@ -1284,8 +1902,28 @@ type GetTrailParams struct {
 	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
 }
 
+// UnderstandTimeParams defines parameters for UnderstandTime.
+type UnderstandTimeParams struct {
+	Text string `form:"text" json:"text"`
+
+	// Zone The time zone in which times are said
+	Zone *Zone `form:"zone,omitempty" json:"zone,omitempty"`
+}
+
+// AdviseJSONRequestBody defines body for Advise for application/json ContentType.
+type AdviseJSONRequestBody = NewAdvice
+
 // BringBackJSONRequestBody defines body for BringBack for application/json ContentType.
 type BringBackJSONRequestBody = NewBringBack
+
+// OpenCaseJSONRequestBody defines body for OpenCase for application/json ContentType.
+type OpenCaseJSONRequestBody = NewCase
+
+// ChangeCaseJSONRequestBody defines body for ChangeCase for application/json ContentType.
+type ChangeCaseJSONRequestBody = CaseChanges
+
+// AddToCaseJSONRequestBody defines body for AddToCase for application/json ContentType.
+type AddToCaseJSONRequestBody = NewCaseEntry
 
 // AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
 type AddMachineJSONRequestBody = NewMachine
@@ -1373,6 +2011,20 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 // The interface specification for the client above.
 type ClientInterface interface {
 
+	// AdviseWithBody Which copy is the right one, and why
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /advice (the `Advise` operationId).
+	AdviseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Advise Which copy is the right one, and why
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /advice (the `Advise` operationId).
+	Advise(ctx context.Context, body AdviseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// BringBackWithBody Plan (dry_run) or carry out bringing copies back
 	//
 	// Takes any type of body and a specified content type.
@@ -1387,10 +2039,87 @@ type ClientInterface interface {
 	// Corresponds with POST /bring-backs (the `BringBack` operationId).
 	BringBack(ctx context.Context, body BringBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCases Cases, the one changed last first
+	//
+	// Corresponds with GET /cases (the `ListCases` operationId).
+	ListCases(ctx context.Context, params *ListCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenCaseWithBody Open a case
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cases (the `OpenCase` operationId).
+	OpenCaseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OpenCase Open a case
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cases (the `OpenCase` operationId).
+	OpenCase(ctx context.Context, body OpenCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowCases Server-sent events: one whenever any case changes
+	//
+	// Corresponds with GET /cases/events (the `FollowCases` operationId).
+	FollowCases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCase One case with everything that was done in it
+	//
+	// Corresponds with GET /cases/{id} (the `GetCase` operationId).
+	GetCase(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCaseWithBody Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+	ChangeCaseWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeCase Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+	ChangeCase(ctx context.Context, id Id, body ChangeCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AdviseCase Which copy is the right one for the case, and why
+	//
+	// Corresponds with GET /cases/{id}/advice (the `AdviseCase` operationId).
+	AdviseCase(ctx context.Context, id Id, params *AdviseCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddToCaseWithBody Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+	AddToCaseWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddToCase Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+	AddToCase(ctx context.Context, id Id, body AddToCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FirstAid What to do, and not to do, first
+	//
+	// Corresponds with GET /cases/{id}/first-aid (the `FirstAid` operationId).
+	FirstAid(ctx context.Context, id Id, params *FirstAidParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportCase What the case came to
+	//
+	// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
+	ReportCase(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Compare How two copies differ, in the terms of what they are
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
 	Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExaminePlace The condition of what stands at a place, read now
+	//
+	// Corresponds with GET /condition (the `ExaminePlace` operationId).
+	ExaminePlace(ctx context.Context, params *ExaminePlaceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindCopies Copies by words and filters
 	//
@@ -1402,10 +2131,20 @@ type ClientInterface interface {
 	// Corresponds with GET /copies/{id} (the `GetCopy` operationId).
 	GetCopy(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExamineCopy The copy's condition, read now unless its content was examined before
+	//
+	// Corresponds with GET /copies/{id}/condition (the `ExamineCopy` operationId).
+	ExamineCopy(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetContent The bytes of a file; supports Range, If-Range and ETag (the digest)
 	//
 	// Corresponds with GET /copies/{id}/content (the `GetContent` operationId).
 	GetContent(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FindOrigins Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+	//
+	// Corresponds with GET /copies/{id}/origins (the `FindOrigins` operationId).
+	FindOrigins(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPicture An inert rendering of a picture, at most 1600 pixels a side
 	//
@@ -1557,6 +2296,45 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /trail (the `GetTrail` operationId).
 	GetTrail(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnderstandTime What a time as people say it is taken for
+	//
+	// Corresponds with GET /understood (the `UnderstandTime` operationId).
+	UnderstandTime(ctx context.Context, params *UnderstandTimeParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// AdviseWithBody Which copy is the right one, and why
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /advice (the `Advise` operationId).
+func (c *Client) AdviseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdviseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Advise Which copy is the right one, and why
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /advice (the `Advise` operationId).
+func (c *Client) Advise(ctx context.Context, body AdviseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdviseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // BringBackWithBody Plan (dry_run) or carry out bringing copies back
@@ -1593,11 +2371,218 @@ func (c *Client) BringBack(ctx context.Context, body BringBackJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// ListCases Cases, the one changed last first
+//
+// Corresponds with GET /cases (the `ListCases` operationId).
+func (c *Client) ListCases(ctx context.Context, params *ListCasesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCasesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenCaseWithBody Open a case
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cases (the `OpenCase` operationId).
+func (c *Client) OpenCaseWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenCaseRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OpenCase Open a case
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cases (the `OpenCase` operationId).
+func (c *Client) OpenCase(ctx context.Context, body OpenCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOpenCaseRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowCases Server-sent events: one whenever any case changes
+//
+// Corresponds with GET /cases/events (the `FollowCases` operationId).
+func (c *Client) FollowCases(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowCasesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCase One case with everything that was done in it
+//
+// Corresponds with GET /cases/{id} (the `GetCase` operationId).
+func (c *Client) GetCase(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCaseRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCaseWithBody Change what a case says, or how far it is; refused where somebody else changed it since `version`
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+func (c *Client) ChangeCaseWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCaseRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeCase Change what a case says, or how far it is; refused where somebody else changed it since `version`
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+func (c *Client) ChangeCase(ctx context.Context, id Id, body ChangeCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeCaseRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AdviseCase Which copy is the right one for the case, and why
+//
+// Corresponds with GET /cases/{id}/advice (the `AdviseCase` operationId).
+func (c *Client) AdviseCase(ctx context.Context, id Id, params *AdviseCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdviseCaseRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddToCaseWithBody Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+func (c *Client) AddToCaseWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddToCaseRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddToCase Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+func (c *Client) AddToCase(ctx context.Context, id Id, body AddToCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddToCaseRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FirstAid What to do, and not to do, first
+//
+// Corresponds with GET /cases/{id}/first-aid (the `FirstAid` operationId).
+func (c *Client) FirstAid(ctx context.Context, id Id, params *FirstAidParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFirstAidRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportCase What the case came to
+//
+// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
+func (c *Client) ReportCase(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportCaseRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Compare How two copies differ, in the terms of what they are
 //
 // Corresponds with GET /comparison (the `Compare` operationId).
 func (c *Client) Compare(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompareRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExaminePlace The condition of what stands at a place, read now
+//
+// Corresponds with GET /condition (the `ExaminePlace` operationId).
+func (c *Client) ExaminePlace(ctx context.Context, params *ExaminePlaceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExaminePlaceRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1638,11 +2623,41 @@ func (c *Client) GetCopy(ctx context.Context, id Id, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// ExamineCopy The copy's condition, read now unless its content was examined before
+//
+// Corresponds with GET /copies/{id}/condition (the `ExamineCopy` operationId).
+func (c *Client) ExamineCopy(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExamineCopyRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetContent The bytes of a file; supports Range, If-Range and ETag (the digest)
 //
 // Corresponds with GET /copies/{id}/content (the `GetContent` operationId).
 func (c *Client) GetContent(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetContentRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FindOrigins Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+//
+// Corresponds with GET /copies/{id}/origins (the `FindOrigins` operationId).
+func (c *Client) FindOrigins(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindOriginsRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2074,6 +3089,61 @@ func (c *Client) GetTrail(ctx context.Context, params *GetTrailParams, reqEditor
 	return c.Client.Do(req)
 }
 
+// UnderstandTime What a time as people say it is taken for
+//
+// Corresponds with GET /understood (the `UnderstandTime` operationId).
+func (c *Client) UnderstandTime(ctx context.Context, params *UnderstandTimeParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnderstandTimeRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewAdviseRequest calls the generic Advise builder with application/json body
+func NewAdviseRequest(server string, body AdviseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAdviseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAdviseRequestWithBody constructs an http.Request for the Advise method, with any body, and a specified content type
+func NewAdviseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/advice")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewBringBackRequest calls the generic BringBack builder with application/json body
 func NewBringBackRequest(server string, body BringBackJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2110,6 +3180,498 @@ func NewBringBackRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListCasesRequest constructs an http.Request for the ListCases method
+func NewListCasesRequest(server string, params *ListCasesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Words != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "words", *params.Words, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOpenCaseRequest calls the generic OpenCase builder with application/json body
+func NewOpenCaseRequest(server string, body OpenCaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOpenCaseRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOpenCaseRequestWithBody constructs an http.Request for the OpenCase method, with any body, and a specified content type
+func NewOpenCaseRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFollowCasesRequest constructs an http.Request for the FollowCases method
+func NewFollowCasesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCaseRequest constructs an http.Request for the GetCase method
+func NewGetCaseRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeCaseRequest calls the generic ChangeCase builder with application/json body
+func NewChangeCaseRequest(server string, id Id, body ChangeCaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeCaseRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeCaseRequestWithBody constructs an http.Request for the ChangeCase method, with any body, and a specified content type
+func NewChangeCaseRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAdviseCaseRequest constructs an http.Request for the AdviseCase method
+func NewAdviseCaseRequest(server string, id Id, params *AdviseCaseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s/advice", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddToCaseRequest calls the generic AddToCase builder with application/json body
+func NewAddToCaseRequest(server string, id Id, body AddToCaseJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddToCaseRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAddToCaseRequestWithBody constructs an http.Request for the AddToCase method, with any body, and a specified content type
+func NewAddToCaseRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s/entries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFirstAidRequest constructs an http.Request for the FirstAid method
+func NewFirstAidRequest(server string, id Id, params *FirstAidParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s/first-aid", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReportCaseRequest constructs an http.Request for the ReportCase method
+func NewReportCaseRequest(server string, id Id, params *ReportCaseParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/cases/%s/report", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Reader != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "reader", *params.Reader, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -2156,6 +3718,80 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExaminePlaceRequest constructs an http.Request for the ExaminePlace method
+func NewExaminePlaceRequest(server string, params *ExaminePlaceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/condition")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "machine", params.Machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.PathBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path_bytes", *params.PathBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -2263,6 +3899,18 @@ func NewFindCopiesRequest(server string, params *FindCopiesParams) (*http.Reques
 		if params.State != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Condition != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "condition", *params.Condition, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -2428,6 +4076,40 @@ func NewGetCopyRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewExamineCopyRequest constructs an http.Request for the ExamineCopy method
+func NewExamineCopyRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s/condition", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetContentRequest constructs an http.Request for the GetContent method
 func NewGetContentRequest(server string, id Id) (*http.Request, error) {
 	var err error
@@ -2445,6 +4127,40 @@ func NewGetContentRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/copies/%s/content", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFindOriginsRequest constructs an http.Request for the FindOrigins method
+func NewFindOriginsRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/copies/%s/origins", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3432,6 +5148,68 @@ func NewGetTrailRequest(server string, params *GetTrailParams) (*http.Request, e
 	return req, nil
 }
 
+// NewUnderstandTimeRequest constructs an http.Request for the UnderstandTime method
+func NewUnderstandTimeRequest(server string, params *UnderstandTimeParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/understood")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -3476,6 +5254,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// AdviseWithBodyWithResponse Which copy is the right one, and why
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /advice (the `Advise` operationId).
+	AdviseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdviseResponse, error)
+
+	// AdviseWithResponse Which copy is the right one, and why
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /advice (the `Advise` operationId).
+	AdviseWithResponse(ctx context.Context, body AdviseJSONRequestBody, reqEditors ...RequestEditorFn) (*AdviseResponse, error)
+
 	// BringBackWithBodyWithResponse Plan (dry_run) or carry out bringing copies back
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3490,12 +5282,103 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /bring-backs (the `BringBack` operationId).
 	BringBackWithResponse(ctx context.Context, body BringBackJSONRequestBody, reqEditors ...RequestEditorFn) (*BringBackResponse, error)
 
+	// ListCasesWithResponse Cases, the one changed last first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases (the `ListCases` operationId).
+	ListCasesWithResponse(ctx context.Context, params *ListCasesParams, reqEditors ...RequestEditorFn) (*ListCasesResponse, error)
+
+	// OpenCaseWithBodyWithResponse Open a case
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cases (the `OpenCase` operationId).
+	OpenCaseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenCaseResponse, error)
+
+	// OpenCaseWithResponse Open a case
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cases (the `OpenCase` operationId).
+	OpenCaseWithResponse(ctx context.Context, body OpenCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenCaseResponse, error)
+
+	// FollowCasesWithResponse Server-sent events: one whenever any case changes
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/events (the `FollowCases` operationId).
+	FollowCasesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FollowCasesResponse, error)
+
+	// GetCaseWithResponse One case with everything that was done in it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/{id} (the `GetCase` operationId).
+	GetCaseWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCaseResponse, error)
+
+	// ChangeCaseWithBodyWithResponse Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+	ChangeCaseWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCaseResponse, error)
+
+	// ChangeCaseWithResponse Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+	ChangeCaseWithResponse(ctx context.Context, id Id, body ChangeCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCaseResponse, error)
+
+	// AdviseCaseWithResponse Which copy is the right one for the case, and why
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/{id}/advice (the `AdviseCase` operationId).
+	AdviseCaseWithResponse(ctx context.Context, id Id, params *AdviseCaseParams, reqEditors ...RequestEditorFn) (*AdviseCaseResponse, error)
+
+	// AddToCaseWithBodyWithResponse Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+	AddToCaseWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddToCaseResponse, error)
+
+	// AddToCaseWithResponse Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+	AddToCaseWithResponse(ctx context.Context, id Id, body AddToCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*AddToCaseResponse, error)
+
+	// FirstAidWithResponse What to do, and not to do, first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/{id}/first-aid (the `FirstAid` operationId).
+	FirstAidWithResponse(ctx context.Context, id Id, params *FirstAidParams, reqEditors ...RequestEditorFn) (*FirstAidResponse, error)
+
+	// ReportCaseWithResponse What the case came to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
+	ReportCaseWithResponse(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*ReportCaseResponse, error)
+
 	// CompareWithResponse How two copies differ, in the terms of what they are
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
 	CompareWithResponse(ctx context.Context, params *CompareParams, reqEditors ...RequestEditorFn) (*CompareResponse, error)
+
+	// ExaminePlaceWithResponse The condition of what stands at a place, read now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /condition (the `ExaminePlace` operationId).
+	ExaminePlaceWithResponse(ctx context.Context, params *ExaminePlaceParams, reqEditors ...RequestEditorFn) (*ExaminePlaceResponse, error)
 
 	// FindCopiesWithResponse Copies by words and filters
 	//
@@ -3511,12 +5394,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /copies/{id} (the `GetCopy` operationId).
 	GetCopyWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCopyResponse, error)
 
+	// ExamineCopyWithResponse The copy's condition, read now unless its content was examined before
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copies/{id}/condition (the `ExamineCopy` operationId).
+	ExamineCopyWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ExamineCopyResponse, error)
+
 	// GetContentWithResponse The bytes of a file; supports Range, If-Range and ETag (the digest)
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copies/{id}/content (the `GetContent` operationId).
 	GetContentWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetContentResponse, error)
+
+	// FindOriginsWithResponse Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /copies/{id}/origins (the `FindOrigins` operationId).
+	FindOriginsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*FindOriginsResponse, error)
 
 	// GetPictureWithResponse An inert rendering of a picture, at most 1600 pixels a side
 	//
@@ -3706,6 +5603,61 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /trail (the `GetTrail` operationId).
 	GetTrailWithResponse(ctx context.Context, params *GetTrailParams, reqEditors ...RequestEditorFn) (*GetTrailResponse, error)
+
+	// UnderstandTimeWithResponse What a time as people say it is taken for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /understood (the `UnderstandTime` operationId).
+	UnderstandTimeWithResponse(ctx context.Context, params *UnderstandTimeParams, reqEditors ...RequestEditorFn) (*UnderstandTimeResponse, error)
+}
+
+type AdviseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Advice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdviseResponse) GetJSON200() *Advice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdviseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdviseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdviseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdviseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdviseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type BringBackResponse struct {
@@ -3763,6 +5715,424 @@ func (r BringBackResponse) ContentType() string {
 	return ""
 }
 
+type ListCasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CaseList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCasesResponse) GetJSON200() *CaseList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OpenCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Case
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r OpenCaseResponse) GetJSON201() *Case {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OpenCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OpenCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OpenCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OpenCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OpenCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowCasesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowCasesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowCasesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowCasesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowCasesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowCasesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Case
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCaseResponse) GetJSON200() *Case {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Case
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeCaseResponse) GetJSON200() *Case {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AdviseCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Advice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdviseCaseResponse) GetJSON200() *Advice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdviseCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdviseCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdviseCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdviseCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdviseCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddToCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Case
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddToCaseResponse) GetJSON201() *Case {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddToCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddToCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddToCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddToCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddToCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FirstAidResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FirstAid
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FirstAidResponse) GetJSON200() *FirstAid {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FirstAidResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FirstAidResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FirstAidResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FirstAidResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FirstAidResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportCaseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportCaseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportCaseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportCaseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportCaseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompareResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3805,6 +6175,54 @@ func (r CompareResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompareResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExaminePlaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Examination
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExaminePlaceResponse) GetJSON200() *Examination {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExaminePlaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExaminePlaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExaminePlaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExaminePlaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExaminePlaceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -3907,6 +6325,54 @@ func (r GetCopyResponse) ContentType() string {
 	return ""
 }
 
+type ExamineCopyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Examination
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExamineCopyResponse) GetJSON200() *Examination {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExamineCopyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExamineCopyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExamineCopyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExamineCopyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExamineCopyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetContentResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -3942,6 +6408,54 @@ func (r GetContentResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetContentResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FindOriginsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OriginList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindOriginsResponse) GetJSON200() *OriginList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FindOriginsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FindOriginsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindOriginsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindOriginsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindOriginsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5031,6 +7545,80 @@ func (r GetTrailResponse) ContentType() string {
 	return ""
 }
 
+type UnderstandTimeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Understood
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UnderstandTimeResponse) GetJSON200() *Understood {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnderstandTimeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnderstandTimeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnderstandTimeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnderstandTimeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnderstandTimeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AdviseWithBodyWithResponse Which copy is the right one, and why
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /advice (the `Advise` operationId).
+func (c *ClientWithResponses) AdviseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AdviseResponse, error) {
+	rsp, err := c.AdviseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdviseResponse(rsp)
+}
+
+// AdviseWithResponse Which copy is the right one, and why
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /advice (the `Advise` operationId).
+func (c *ClientWithResponses) AdviseWithResponse(ctx context.Context, body AdviseJSONRequestBody, reqEditors ...RequestEditorFn) (*AdviseResponse, error) {
+	rsp, err := c.Advise(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdviseResponse(rsp)
+}
+
 // BringBackWithBodyWithResponse Plan (dry_run) or carry out bringing copies back
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5057,6 +7645,162 @@ func (c *ClientWithResponses) BringBackWithResponse(ctx context.Context, body Br
 	return ParseBringBackResponse(rsp)
 }
 
+// ListCasesWithResponse Cases, the one changed last first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases (the `ListCases` operationId).
+func (c *ClientWithResponses) ListCasesWithResponse(ctx context.Context, params *ListCasesParams, reqEditors ...RequestEditorFn) (*ListCasesResponse, error) {
+	rsp, err := c.ListCases(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCasesResponse(rsp)
+}
+
+// OpenCaseWithBodyWithResponse Open a case
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cases (the `OpenCase` operationId).
+func (c *ClientWithResponses) OpenCaseWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OpenCaseResponse, error) {
+	rsp, err := c.OpenCaseWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenCaseResponse(rsp)
+}
+
+// OpenCaseWithResponse Open a case
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cases (the `OpenCase` operationId).
+func (c *ClientWithResponses) OpenCaseWithResponse(ctx context.Context, body OpenCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*OpenCaseResponse, error) {
+	rsp, err := c.OpenCase(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOpenCaseResponse(rsp)
+}
+
+// FollowCasesWithResponse Server-sent events: one whenever any case changes
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/events (the `FollowCases` operationId).
+func (c *ClientWithResponses) FollowCasesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FollowCasesResponse, error) {
+	rsp, err := c.FollowCases(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowCasesResponse(rsp)
+}
+
+// GetCaseWithResponse One case with everything that was done in it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/{id} (the `GetCase` operationId).
+func (c *ClientWithResponses) GetCaseWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetCaseResponse, error) {
+	rsp, err := c.GetCase(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCaseResponse(rsp)
+}
+
+// ChangeCaseWithBodyWithResponse Change what a case says, or how far it is; refused where somebody else changed it since `version`
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+func (c *ClientWithResponses) ChangeCaseWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeCaseResponse, error) {
+	rsp, err := c.ChangeCaseWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCaseResponse(rsp)
+}
+
+// ChangeCaseWithResponse Change what a case says, or how far it is; refused where somebody else changed it since `version`
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /cases/{id} (the `ChangeCase` operationId).
+func (c *ClientWithResponses) ChangeCaseWithResponse(ctx context.Context, id Id, body ChangeCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeCaseResponse, error) {
+	rsp, err := c.ChangeCase(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeCaseResponse(rsp)
+}
+
+// AdviseCaseWithResponse Which copy is the right one for the case, and why
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/{id}/advice (the `AdviseCase` operationId).
+func (c *ClientWithResponses) AdviseCaseWithResponse(ctx context.Context, id Id, params *AdviseCaseParams, reqEditors ...RequestEditorFn) (*AdviseCaseResponse, error) {
+	rsp, err := c.AdviseCase(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdviseCaseResponse(rsp)
+}
+
+// AddToCaseWithBodyWithResponse Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+func (c *ClientWithResponses) AddToCaseWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddToCaseResponse, error) {
+	rsp, err := c.AddToCaseWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddToCaseResponse(rsp)
+}
+
+// AddToCaseWithResponse Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /cases/{id}/entries (the `AddToCase` operationId).
+func (c *ClientWithResponses) AddToCaseWithResponse(ctx context.Context, id Id, body AddToCaseJSONRequestBody, reqEditors ...RequestEditorFn) (*AddToCaseResponse, error) {
+	rsp, err := c.AddToCase(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddToCaseResponse(rsp)
+}
+
+// FirstAidWithResponse What to do, and not to do, first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/{id}/first-aid (the `FirstAid` operationId).
+func (c *ClientWithResponses) FirstAidWithResponse(ctx context.Context, id Id, params *FirstAidParams, reqEditors ...RequestEditorFn) (*FirstAidResponse, error) {
+	rsp, err := c.FirstAid(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFirstAidResponse(rsp)
+}
+
+// ReportCaseWithResponse What the case came to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
+func (c *ClientWithResponses) ReportCaseWithResponse(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*ReportCaseResponse, error) {
+	rsp, err := c.ReportCase(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportCaseResponse(rsp)
+}
+
 // CompareWithResponse How two copies differ, in the terms of what they are
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5068,6 +7812,19 @@ func (c *ClientWithResponses) CompareWithResponse(ctx context.Context, params *C
 		return nil, err
 	}
 	return ParseCompareResponse(rsp)
+}
+
+// ExaminePlaceWithResponse The condition of what stands at a place, read now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /condition (the `ExaminePlace` operationId).
+func (c *ClientWithResponses) ExaminePlaceWithResponse(ctx context.Context, params *ExaminePlaceParams, reqEditors ...RequestEditorFn) (*ExaminePlaceResponse, error) {
+	rsp, err := c.ExaminePlace(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExaminePlaceResponse(rsp)
 }
 
 // FindCopiesWithResponse Copies by words and filters
@@ -5096,6 +7853,19 @@ func (c *ClientWithResponses) GetCopyWithResponse(ctx context.Context, id Id, re
 	return ParseGetCopyResponse(rsp)
 }
 
+// ExamineCopyWithResponse The copy's condition, read now unless its content was examined before
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copies/{id}/condition (the `ExamineCopy` operationId).
+func (c *ClientWithResponses) ExamineCopyWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*ExamineCopyResponse, error) {
+	rsp, err := c.ExamineCopy(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExamineCopyResponse(rsp)
+}
+
 // GetContentWithResponse The bytes of a file; supports Range, If-Range and ETag (the digest)
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5107,6 +7877,19 @@ func (c *ClientWithResponses) GetContentWithResponse(ctx context.Context, id Id,
 		return nil, err
 	}
 	return ParseGetContentResponse(rsp)
+}
+
+// FindOriginsWithResponse Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /copies/{id}/origins (the `FindOrigins` operationId).
+func (c *ClientWithResponses) FindOriginsWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*FindOriginsResponse, error) {
+	rsp, err := c.FindOrigins(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindOriginsResponse(rsp)
 }
 
 // GetPictureWithResponse An inert rendering of a picture, at most 1600 pixels a side
@@ -5460,6 +8243,52 @@ func (c *ClientWithResponses) GetTrailWithResponse(ctx context.Context, params *
 	return ParseGetTrailResponse(rsp)
 }
 
+// UnderstandTimeWithResponse What a time as people say it is taken for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /understood (the `UnderstandTime` operationId).
+func (c *ClientWithResponses) UnderstandTimeWithResponse(ctx context.Context, params *UnderstandTimeParams, reqEditors ...RequestEditorFn) (*UnderstandTimeResponse, error) {
+	rsp, err := c.UnderstandTime(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnderstandTimeResponse(rsp)
+}
+
+// ParseAdviseResponse parses an HTTP response from a AdviseWithResponse call
+func ParseAdviseResponse(rsp *http.Response) (*AdviseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdviseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Advice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseBringBackResponse parses an HTTP response from a BringBackWithResponse call
 func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5500,6 +8329,289 @@ func ParseBringBackResponse(rsp *http.Response) (*BringBackResponse, error) {
 	return response, nil
 }
 
+// ParseListCasesResponse parses an HTTP response from a ListCasesWithResponse call
+func ParseListCasesResponse(rsp *http.Response) (*ListCasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CaseList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOpenCaseResponse parses an HTTP response from a OpenCaseWithResponse call
+func ParseOpenCaseResponse(rsp *http.Response) (*OpenCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OpenCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Case
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowCasesResponse parses an HTTP response from a FollowCasesWithResponse call
+func ParseFollowCasesResponse(rsp *http.Response) (*FollowCasesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowCasesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCaseResponse parses an HTTP response from a GetCaseWithResponse call
+func ParseGetCaseResponse(rsp *http.Response) (*GetCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Case
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeCaseResponse parses an HTTP response from a ChangeCaseWithResponse call
+func ParseChangeCaseResponse(rsp *http.Response) (*ChangeCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Case
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAdviseCaseResponse parses an HTTP response from a AdviseCaseWithResponse call
+func ParseAdviseCaseResponse(rsp *http.Response) (*AdviseCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdviseCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Advice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddToCaseResponse parses an HTTP response from a AddToCaseWithResponse call
+func ParseAddToCaseResponse(rsp *http.Response) (*AddToCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddToCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Case
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFirstAidResponse parses an HTTP response from a FirstAidWithResponse call
+func ParseFirstAidResponse(rsp *http.Response) (*FirstAidResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FirstAidResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FirstAid
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportCaseResponse parses an HTTP response from a ReportCaseWithResponse call
+func ParseReportCaseResponse(rsp *http.Response) (*ReportCaseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportCaseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCompareResponse parses an HTTP response from a CompareWithResponse call
 func ParseCompareResponse(rsp *http.Response) (*CompareResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5516,6 +8628,39 @@ func ParseCompareResponse(rsp *http.Response) (*CompareResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Comparison
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExaminePlaceResponse parses an HTTP response from a ExaminePlaceWithResponse call
+func ParseExaminePlaceResponse(rsp *http.Response) (*ExaminePlaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExaminePlaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Examination
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -5599,6 +8744,39 @@ func ParseGetCopyResponse(rsp *http.Response) (*GetCopyResponse, error) {
 	return response, nil
 }
 
+// ParseExamineCopyResponse parses an HTTP response from a ExamineCopyWithResponse call
+func ParseExamineCopyResponse(rsp *http.Response) (*ExamineCopyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExamineCopyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Examination
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetContentResponse parses an HTTP response from a GetContentWithResponse call
 func ParseGetContentResponse(rsp *http.Response) (*GetContentResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -5613,6 +8791,39 @@ func ParseGetContentResponse(rsp *http.Response) (*GetContentResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFindOriginsResponse parses an HTTP response from a FindOriginsWithResponse call
+func ParseFindOriginsResponse(rsp *http.Response) (*FindOriginsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindOriginsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OriginList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -6384,23 +9595,95 @@ func ParseGetTrailResponse(rsp *http.Response) (*GetTrailResponse, error) {
 	return response, nil
 }
 
+// ParseUnderstandTimeResponse parses an HTTP response from a UnderstandTimeWithResponse call
+func ParseUnderstandTimeResponse(rsp *http.Response) (*UnderstandTimeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnderstandTimeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Understood
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// Advise Which copy is the right one, and why
+	// (POST /advice)
+	Advise(ctx *echo.Context) error
 	// BringBack Plan (dry_run) or carry out bringing copies back
 	// (POST /bring-backs)
 	BringBack(ctx *echo.Context) error
+	// ListCases Cases, the one changed last first
+	// (GET /cases)
+	ListCases(ctx *echo.Context, params ListCasesParams) error
+	// OpenCase Open a case
+	// (POST /cases)
+	OpenCase(ctx *echo.Context) error
+	// FollowCases Server-sent events: one whenever any case changes
+	// (GET /cases/events)
+	FollowCases(ctx *echo.Context) error
+	// GetCase One case with everything that was done in it
+	// (GET /cases/{id})
+	GetCase(ctx *echo.Context, id Id) error
+	// ChangeCase Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	// (PATCH /cases/{id})
+	ChangeCase(ctx *echo.Context, id Id) error
+	// AdviseCase Which copy is the right one for the case, and why
+	// (GET /cases/{id}/advice)
+	AdviseCase(ctx *echo.Context, id Id, params AdviseCaseParams) error
+	// AddToCase Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	// (POST /cases/{id}/entries)
+	AddToCase(ctx *echo.Context, id Id) error
+	// FirstAid What to do, and not to do, first
+	// (GET /cases/{id}/first-aid)
+	FirstAid(ctx *echo.Context, id Id, params FirstAidParams) error
+	// ReportCase What the case came to
+	// (GET /cases/{id}/report)
+	ReportCase(ctx *echo.Context, id Id, params ReportCaseParams) error
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx *echo.Context, params CompareParams) error
+	// ExaminePlace The condition of what stands at a place, read now
+	// (GET /condition)
+	ExaminePlace(ctx *echo.Context, params ExaminePlaceParams) error
 	// FindCopies Copies by words and filters
 	// (GET /copies)
 	FindCopies(ctx *echo.Context, params FindCopiesParams) error
 	// GetCopy One copy
 	// (GET /copies/{id})
 	GetCopy(ctx *echo.Context, id Id) error
+	// ExamineCopy The copy's condition, read now unless its content was examined before
+	// (GET /copies/{id}/condition)
+	ExamineCopy(ctx *echo.Context, id Id) error
 	// GetContent The bytes of a file; supports Range, If-Range and ETag (the digest)
 	// (GET /copies/{id}/content)
 	GetContent(ctx *echo.Context, id Id) error
+	// FindOrigins Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+	// (GET /copies/{id}/origins)
+	FindOrigins(ctx *echo.Context, id Id) error
 	// GetPicture An inert rendering of a picture, at most 1600 pixels a side
 	// (GET /copies/{id}/picture)
 	GetPicture(ctx *echo.Context, id Id) error
@@ -6470,11 +9753,23 @@ type ServerInterface interface {
 	// GetTrail Everything known of one place over time, under its other names too
 	// (GET /trail)
 	GetTrail(ctx *echo.Context, params GetTrailParams) error
+	// UnderstandTime What a time as people say it is taken for
+	// (GET /understood)
+	UnderstandTime(ctx *echo.Context, params UnderstandTimeParams) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// Advise converts echo context to params.
+func (w *ServerInterfaceWrapper) Advise(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.Advise(ctx)
+	return err
 }
 
 // BringBack converts echo context to params.
@@ -6483,6 +9778,200 @@ func (w *ServerInterfaceWrapper) BringBack(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.BringBack(ctx)
+	return err
+}
+
+// ListCases converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCases(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListCasesParams
+	// ------------- Optional query parameter "words" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "words", ctx.QueryParams(), &params.Words, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter words: %s", err))
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCases(ctx, params)
+	return err
+}
+
+// OpenCase converts echo context to params.
+func (w *ServerInterfaceWrapper) OpenCase(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OpenCase(ctx)
+	return err
+}
+
+// FollowCases converts echo context to params.
+func (w *ServerInterfaceWrapper) FollowCases(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FollowCases(ctx)
+	return err
+}
+
+// GetCase converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCase(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCase(ctx, id)
+	return err
+}
+
+// ChangeCase converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeCase(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeCase(ctx, id)
+	return err
+}
+
+// AdviseCase converts echo context to params.
+func (w *ServerInterfaceWrapper) AdviseCase(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AdviseCaseParams
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AdviseCase(ctx, id, params)
+	return err
+}
+
+// AddToCase converts echo context to params.
+func (w *ServerInterfaceWrapper) AddToCase(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddToCase(ctx, id)
+	return err
+}
+
+// FirstAid converts echo context to params.
+func (w *ServerInterfaceWrapper) FirstAid(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FirstAidParams
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FirstAid(ctx, id, params)
+	return err
+}
+
+// ReportCase converts echo context to params.
+func (w *ServerInterfaceWrapper) ReportCase(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportCaseParams
+	// ------------- Optional query parameter "reader" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "reader", ctx.QueryParams(), &params.Reader, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter reader: %s", err))
+	}
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReportCase(ctx, id, params)
 	return err
 }
 
@@ -6508,6 +9997,38 @@ func (w *ServerInterfaceWrapper) Compare(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.Compare(ctx, params)
+	return err
+}
+
+// ExaminePlace converts echo context to params.
+func (w *ServerInterfaceWrapper) ExaminePlace(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExaminePlaceParams
+	// ------------- Required query parameter "machine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "machine", ctx.QueryParams(), &params.Machine, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", ctx.QueryParams(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
+	}
+
+	// ------------- Optional query parameter "path_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path_bytes", ctx.QueryParams(), &params.PathBytes, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path_bytes: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExaminePlace(ctx, params)
 	return err
 }
 
@@ -6557,6 +10078,13 @@ func (w *ServerInterfaceWrapper) FindCopies(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", ctx.QueryParams(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter state: %s", err))
+	}
+
+	// ------------- Optional query parameter "condition" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "condition", ctx.QueryParams(), &params.Condition, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter condition: %s", err))
 	}
 
 	// ------------- Optional query parameter "gone_since" -------------
@@ -6643,6 +10171,22 @@ func (w *ServerInterfaceWrapper) GetCopy(ctx *echo.Context) error {
 	return err
 }
 
+// ExamineCopy converts echo context to params.
+func (w *ServerInterfaceWrapper) ExamineCopy(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExamineCopy(ctx, id)
+	return err
+}
+
 // GetContent converts echo context to params.
 func (w *ServerInterfaceWrapper) GetContent(ctx *echo.Context) error {
 	var err error
@@ -6656,6 +10200,22 @@ func (w *ServerInterfaceWrapper) GetContent(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetContent(ctx, id)
+	return err
+}
+
+// FindOrigins converts echo context to params.
+func (w *ServerInterfaceWrapper) FindOrigins(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FindOrigins(ctx, id)
 	return err
 }
 
@@ -7049,6 +10609,31 @@ func (w *ServerInterfaceWrapper) GetTrail(ctx *echo.Context) error {
 	return err
 }
 
+// UnderstandTime converts echo context to params.
+func (w *ServerInterfaceWrapper) UnderstandTime(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnderstandTimeParams
+	// ------------- Required query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// ------------- Optional query parameter "zone" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "zone", ctx.QueryParams(), &params.Zone, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter zone: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnderstandTime(ctx, params)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -7124,10 +10709,63 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/receipts", wrapper.ListReceipts, options.OperationMiddlewares["listReceipts"]...)
 	router.GET(options.BaseURL+"/receipts/:id", wrapper.GetReceipt, options.OperationMiddlewares["getReceipt"]...)
 	router.POST(options.BaseURL+"/receipts/:id/undo", wrapper.UndoReceipt, options.OperationMiddlewares["undoReceipt"]...)
+	router.GET(options.BaseURL+"/copies/:id/condition", wrapper.ExamineCopy, options.OperationMiddlewares["examineCopy"]...)
+	router.GET(options.BaseURL+"/copies/:id/origins", wrapper.FindOrigins, options.OperationMiddlewares["findOrigins"]...)
+	router.GET(options.BaseURL+"/condition", wrapper.ExaminePlace, options.OperationMiddlewares["examinePlace"]...)
+	router.POST(options.BaseURL+"/advice", wrapper.Advise, options.OperationMiddlewares["advise"]...)
+	router.GET(options.BaseURL+"/understood", wrapper.UnderstandTime, options.OperationMiddlewares["understandTime"]...)
+	router.GET(options.BaseURL+"/cases", wrapper.ListCases, options.OperationMiddlewares["listCases"]...)
+	router.POST(options.BaseURL+"/cases", wrapper.OpenCase, options.OperationMiddlewares["openCase"]...)
+	router.GET(options.BaseURL+"/cases/events", wrapper.FollowCases, options.OperationMiddlewares["followCases"]...)
+	router.GET(options.BaseURL+"/cases/:id", wrapper.GetCase, options.OperationMiddlewares["getCase"]...)
+	router.PATCH(options.BaseURL+"/cases/:id", wrapper.ChangeCase, options.OperationMiddlewares["changeCase"]...)
+	router.POST(options.BaseURL+"/cases/:id/entries", wrapper.AddToCase, options.OperationMiddlewares["addToCase"]...)
+	router.GET(options.BaseURL+"/cases/:id/advice", wrapper.AdviseCase, options.OperationMiddlewares["adviseCase"]...)
+	router.GET(options.BaseURL+"/cases/:id/first-aid", wrapper.FirstAid, options.OperationMiddlewares["firstAid"]...)
+	router.GET(options.BaseURL+"/cases/:id/report", wrapper.ReportCase, options.OperationMiddlewares["reportCase"]...)
 
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type AdviseRequestObject struct {
+	Body *AdviseJSONRequestBody
+}
+
+type AdviseResponseObject interface {
+	VisitAdviseResponse(w http.ResponseWriter) error
+}
+
+type Advise200JSONResponse Advice
+
+func (response Advise200JSONResponse) VisitAdviseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdvisedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdvisedefaultApplicationProblemPlusJSONResponse) VisitAdviseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type BringBackRequestObject struct {
 	Body *BringBackJSONRequestBody
@@ -7182,6 +10820,396 @@ func (response BringBackdefaultApplicationProblemPlusJSONResponse) VisitBringBac
 	return err
 }
 
+type ListCasesRequestObject struct {
+	Params ListCasesParams
+}
+
+type ListCasesResponseObject interface {
+	VisitListCasesResponse(w http.ResponseWriter) error
+}
+
+type ListCases200JSONResponse CaseList
+
+func (response ListCases200JSONResponse) VisitListCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCasesdefaultApplicationProblemPlusJSONResponse) VisitListCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenCaseRequestObject struct {
+	Body *OpenCaseJSONRequestBody
+}
+
+type OpenCaseResponseObject interface {
+	VisitOpenCaseResponse(w http.ResponseWriter) error
+}
+
+type OpenCase201JSONResponse Case
+
+func (response OpenCase201JSONResponse) VisitOpenCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OpenCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OpenCasedefaultApplicationProblemPlusJSONResponse) VisitOpenCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FollowCasesRequestObject struct {
+}
+
+type FollowCasesResponseObject interface {
+	VisitFollowCasesResponse(w http.ResponseWriter) error
+}
+
+type FollowCases200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response FollowCases200TexteventStreamResponse) VisitFollowCasesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type FollowCasesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FollowCasesdefaultApplicationProblemPlusJSONResponse) VisitFollowCasesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCaseRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type GetCaseResponseObject interface {
+	VisitGetCaseResponse(w http.ResponseWriter) error
+}
+
+type GetCase200JSONResponse Case
+
+func (response GetCase200JSONResponse) VisitGetCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCasedefaultApplicationProblemPlusJSONResponse) VisitGetCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCaseRequestObject struct {
+	Id   Id `json:"id"`
+	Body *ChangeCaseJSONRequestBody
+}
+
+type ChangeCaseResponseObject interface {
+	VisitChangeCaseResponse(w http.ResponseWriter) error
+}
+
+type ChangeCase200JSONResponse Case
+
+func (response ChangeCase200JSONResponse) VisitChangeCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeCasedefaultApplicationProblemPlusJSONResponse) VisitChangeCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdviseCaseRequestObject struct {
+	Id     Id `json:"id"`
+	Params AdviseCaseParams
+}
+
+type AdviseCaseResponseObject interface {
+	VisitAdviseCaseResponse(w http.ResponseWriter) error
+}
+
+type AdviseCase200JSONResponse Advice
+
+func (response AdviseCase200JSONResponse) VisitAdviseCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdviseCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdviseCasedefaultApplicationProblemPlusJSONResponse) VisitAdviseCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddToCaseRequestObject struct {
+	Id   Id `json:"id"`
+	Body *AddToCaseJSONRequestBody
+}
+
+type AddToCaseResponseObject interface {
+	VisitAddToCaseResponse(w http.ResponseWriter) error
+}
+
+type AddToCase201JSONResponse Case
+
+func (response AddToCase201JSONResponse) VisitAddToCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddToCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddToCasedefaultApplicationProblemPlusJSONResponse) VisitAddToCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FirstAidRequestObject struct {
+	Id     Id `json:"id"`
+	Params FirstAidParams
+}
+
+type FirstAidResponseObject interface {
+	VisitFirstAidResponse(w http.ResponseWriter) error
+}
+
+type FirstAid200JSONResponse FirstAid
+
+func (response FirstAid200JSONResponse) VisitFirstAidResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FirstAiddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FirstAiddefaultApplicationProblemPlusJSONResponse) VisitFirstAidResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReportCaseRequestObject struct {
+	Id     Id `json:"id"`
+	Params ReportCaseParams
+}
+
+type ReportCaseResponseObject interface {
+	VisitReportCaseResponse(w http.ResponseWriter) error
+}
+
+type ReportCase200TextmarkdownResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ReportCase200TextmarkdownResponse) VisitReportCaseResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/markdown")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReportCasedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportCasedefaultApplicationProblemPlusJSONResponse) VisitReportCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompareRequestObject struct {
 	Params CompareParams
 }
@@ -7210,6 +11238,45 @@ type ComparedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ComparedefaultApplicationProblemPlusJSONResponse) VisitCompareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExaminePlaceRequestObject struct {
+	Params ExaminePlaceParams
+}
+
+type ExaminePlaceResponseObject interface {
+	VisitExaminePlaceResponse(w http.ResponseWriter) error
+}
+
+type ExaminePlace200JSONResponse Examination
+
+func (response ExaminePlace200JSONResponse) VisitExaminePlaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExaminePlacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExaminePlacedefaultApplicationProblemPlusJSONResponse) VisitExaminePlaceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7299,6 +11366,45 @@ func (response GetCopydefaultApplicationProblemPlusJSONResponse) VisitGetCopyRes
 	return err
 }
 
+type ExamineCopyRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type ExamineCopyResponseObject interface {
+	VisitExamineCopyResponse(w http.ResponseWriter) error
+}
+
+type ExamineCopy200JSONResponse Examination
+
+func (response ExamineCopy200JSONResponse) VisitExamineCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExamineCopydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExamineCopydefaultApplicationProblemPlusJSONResponse) VisitExamineCopyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetContentRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -7333,6 +11439,45 @@ type GetContentdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetContentdefaultApplicationProblemPlusJSONResponse) VisitGetContentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindOriginsRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type FindOriginsResponseObject interface {
+	VisitFindOriginsResponse(w http.ResponseWriter) error
+}
+
+type FindOrigins200JSONResponse OriginList
+
+func (response FindOrigins200JSONResponse) VisitFindOriginsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindOriginsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindOriginsdefaultApplicationProblemPlusJSONResponse) VisitFindOriginsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8273,23 +12418,101 @@ func (response GetTraildefaultApplicationProblemPlusJSONResponse) VisitGetTrailR
 	return err
 }
 
+type UnderstandTimeRequestObject struct {
+	Params UnderstandTimeParams
+}
+
+type UnderstandTimeResponseObject interface {
+	VisitUnderstandTimeResponse(w http.ResponseWriter) error
+}
+
+type UnderstandTime200JSONResponse Understood
+
+func (response UnderstandTime200JSONResponse) VisitUnderstandTimeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnderstandTimedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnderstandTimedefaultApplicationProblemPlusJSONResponse) VisitUnderstandTimeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// Advise Which copy is the right one, and why
+	// (POST /advice)
+	Advise(ctx context.Context, request AdviseRequestObject) (AdviseResponseObject, error)
 	// BringBack Plan (dry_run) or carry out bringing copies back
 	// (POST /bring-backs)
 	BringBack(ctx context.Context, request BringBackRequestObject) (BringBackResponseObject, error)
+	// ListCases Cases, the one changed last first
+	// (GET /cases)
+	ListCases(ctx context.Context, request ListCasesRequestObject) (ListCasesResponseObject, error)
+	// OpenCase Open a case
+	// (POST /cases)
+	OpenCase(ctx context.Context, request OpenCaseRequestObject) (OpenCaseResponseObject, error)
+	// FollowCases Server-sent events: one whenever any case changes
+	// (GET /cases/events)
+	FollowCases(ctx context.Context, request FollowCasesRequestObject) (FollowCasesResponseObject, error)
+	// GetCase One case with everything that was done in it
+	// (GET /cases/{id})
+	GetCase(ctx context.Context, request GetCaseRequestObject) (GetCaseResponseObject, error)
+	// ChangeCase Change what a case says, or how far it is; refused where somebody else changed it since `version`
+	// (PATCH /cases/{id})
+	ChangeCase(ctx context.Context, request ChangeCaseRequestObject) (ChangeCaseResponseObject, error)
+	// AdviseCase Which copy is the right one for the case, and why
+	// (GET /cases/{id}/advice)
+	AdviseCase(ctx context.Context, request AdviseCaseRequestObject) (AdviseCaseResponseObject, error)
+	// AddToCase Add a note, a copy, a step of first aid that was done, or that a copy is not the one
+	// (POST /cases/{id}/entries)
+	AddToCase(ctx context.Context, request AddToCaseRequestObject) (AddToCaseResponseObject, error)
+	// FirstAid What to do, and not to do, first
+	// (GET /cases/{id}/first-aid)
+	FirstAid(ctx context.Context, request FirstAidRequestObject) (FirstAidResponseObject, error)
+	// ReportCase What the case came to
+	// (GET /cases/{id}/report)
+	ReportCase(ctx context.Context, request ReportCaseRequestObject) (ReportCaseResponseObject, error)
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx context.Context, request CompareRequestObject) (CompareResponseObject, error)
+	// ExaminePlace The condition of what stands at a place, read now
+	// (GET /condition)
+	ExaminePlace(ctx context.Context, request ExaminePlaceRequestObject) (ExaminePlaceResponseObject, error)
 	// FindCopies Copies by words and filters
 	// (GET /copies)
 	FindCopies(ctx context.Context, request FindCopiesRequestObject) (FindCopiesResponseObject, error)
 	// GetCopy One copy
 	// (GET /copies/{id})
 	GetCopy(ctx context.Context, request GetCopyRequestObject) (GetCopyResponseObject, error)
+	// ExamineCopy The copy's condition, read now unless its content was examined before
+	// (GET /copies/{id}/condition)
+	ExamineCopy(ctx context.Context, request ExamineCopyRequestObject) (ExamineCopyResponseObject, error)
 	// GetContent The bytes of a file; supports Range, If-Range and ETag (the digest)
 	// (GET /copies/{id}/content)
 	GetContent(ctx context.Context, request GetContentRequestObject) (GetContentResponseObject, error)
+	// FindOrigins Where a copy without a recorded origin likely came from, likeliest first, with the evidence
+	// (GET /copies/{id}/origins)
+	FindOrigins(ctx context.Context, request FindOriginsRequestObject) (FindOriginsResponseObject, error)
 	// GetPicture An inert rendering of a picture, at most 1600 pixels a side
 	// (GET /copies/{id}/picture)
 	GetPicture(ctx context.Context, request GetPictureRequestObject) (GetPictureResponseObject, error)
@@ -8359,6 +12582,9 @@ type StrictServerInterface interface {
 	// GetTrail Everything known of one place over time, under its other names too
 	// (GET /trail)
 	GetTrail(ctx context.Context, request GetTrailRequestObject) (GetTrailResponseObject, error)
+	// UnderstandTime What a time as people say it is taken for
+	// (GET /understood)
+	UnderstandTime(ctx context.Context, request UnderstandTimeRequestObject) (UnderstandTimeResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -8371,6 +12597,52 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// Advise operation middleware
+func (sh *strictHandler) Advise(ctx *echo.Context) error {
+	var request AdviseRequestObject
+
+	var body AdviseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.Advise(ctx.Request().Context(), request.(AdviseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Advise")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AdviseResponseObject); ok {
+		return validResponse.VisitAdviseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // BringBack operation middleware
@@ -8419,6 +12691,299 @@ func (sh *strictHandler) BringBack(ctx *echo.Context) error {
 	return nil
 }
 
+// ListCases operation middleware
+func (sh *strictHandler) ListCases(ctx *echo.Context, params ListCasesParams) error {
+	var request ListCasesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCases(ctx.Request().Context(), request.(ListCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCasesResponseObject); ok {
+		return validResponse.VisitListCasesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OpenCase operation middleware
+func (sh *strictHandler) OpenCase(ctx *echo.Context) error {
+	var request OpenCaseRequestObject
+
+	var body OpenCaseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OpenCase(ctx.Request().Context(), request.(OpenCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OpenCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OpenCaseResponseObject); ok {
+		return validResponse.VisitOpenCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FollowCases operation middleware
+func (sh *strictHandler) FollowCases(ctx *echo.Context) error {
+	var request FollowCasesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FollowCases(ctx.Request().Context(), request.(FollowCasesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FollowCases")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FollowCasesResponseObject); ok {
+		return validResponse.VisitFollowCasesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCase operation middleware
+func (sh *strictHandler) GetCase(ctx *echo.Context, id Id) error {
+	var request GetCaseRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCase(ctx.Request().Context(), request.(GetCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCaseResponseObject); ok {
+		return validResponse.VisitGetCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeCase operation middleware
+func (sh *strictHandler) ChangeCase(ctx *echo.Context, id Id) error {
+	var request ChangeCaseRequestObject
+
+	request.Id = id
+
+	var body ChangeCaseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCase(ctx.Request().Context(), request.(ChangeCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeCaseResponseObject); ok {
+		return validResponse.VisitChangeCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AdviseCase operation middleware
+func (sh *strictHandler) AdviseCase(ctx *echo.Context, id Id, params AdviseCaseParams) error {
+	var request AdviseCaseRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AdviseCase(ctx.Request().Context(), request.(AdviseCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AdviseCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AdviseCaseResponseObject); ok {
+		return validResponse.VisitAdviseCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddToCase operation middleware
+func (sh *strictHandler) AddToCase(ctx *echo.Context, id Id) error {
+	var request AddToCaseRequestObject
+
+	request.Id = id
+
+	var body AddToCaseJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddToCase(ctx.Request().Context(), request.(AddToCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddToCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddToCaseResponseObject); ok {
+		return validResponse.VisitAddToCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FirstAid operation middleware
+func (sh *strictHandler) FirstAid(ctx *echo.Context, id Id, params FirstAidParams) error {
+	var request FirstAidRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FirstAid(ctx.Request().Context(), request.(FirstAidRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FirstAid")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FirstAidResponseObject); ok {
+		return validResponse.VisitFirstAidResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReportCase operation middleware
+func (sh *strictHandler) ReportCase(ctx *echo.Context, id Id, params ReportCaseParams) error {
+	var request ReportCaseRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReportCase(ctx.Request().Context(), request.(ReportCaseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReportCase")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReportCaseResponseObject); ok {
+		return validResponse.VisitReportCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // Compare operation middleware
 func (sh *strictHandler) Compare(ctx *echo.Context, params CompareParams) error {
 	var request CompareRequestObject
@@ -8438,6 +13003,31 @@ func (sh *strictHandler) Compare(ctx *echo.Context, params CompareParams) error 
 		return err
 	} else if validResponse, ok := response.(CompareResponseObject); ok {
 		return validResponse.VisitCompareResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExaminePlace operation middleware
+func (sh *strictHandler) ExaminePlace(ctx *echo.Context, params ExaminePlaceParams) error {
+	var request ExaminePlaceRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExaminePlace(ctx.Request().Context(), request.(ExaminePlaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExaminePlace")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExaminePlaceResponseObject); ok {
+		return validResponse.VisitExaminePlaceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -8494,6 +13084,31 @@ func (sh *strictHandler) GetCopy(ctx *echo.Context, id Id) error {
 	return nil
 }
 
+// ExamineCopy operation middleware
+func (sh *strictHandler) ExamineCopy(ctx *echo.Context, id Id) error {
+	var request ExamineCopyRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExamineCopy(ctx.Request().Context(), request.(ExamineCopyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExamineCopy")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExamineCopyResponseObject); ok {
+		return validResponse.VisitExamineCopyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // GetContent operation middleware
 func (sh *strictHandler) GetContent(ctx *echo.Context, id Id) error {
 	var request GetContentRequestObject
@@ -8513,6 +13128,31 @@ func (sh *strictHandler) GetContent(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(GetContentResponseObject); ok {
 		return validResponse.VisitGetContentResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FindOrigins operation middleware
+func (sh *strictHandler) FindOrigins(ctx *echo.Context, id Id) error {
+	var request FindOriginsRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FindOrigins(ctx.Request().Context(), request.(FindOriginsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindOrigins")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FindOriginsResponseObject); ok {
+		return validResponse.VisitFindOriginsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9164,6 +13804,31 @@ func (sh *strictHandler) GetTrail(ctx *echo.Context, params GetTrailParams) erro
 		return err
 	} else if validResponse, ok := response.(GetTrailResponseObject); ok {
 		return validResponse.VisitGetTrailResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnderstandTime operation middleware
+func (sh *strictHandler) UnderstandTime(ctx *echo.Context, params UnderstandTimeParams) error {
+	var request UnderstandTimeRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnderstandTime(ctx.Request().Context(), request.(UnderstandTimeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnderstandTime")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnderstandTimeResponseObject); ok {
+		return validResponse.VisitUnderstandTimeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"humble-rewind/console"
 	"humble-rewind/internal/cli"
+	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/demo"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
@@ -23,13 +24,17 @@ import (
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
+	"humble-rewind/internal/source/strays"
 	"humble-rewind/internal/source/trash"
 )
 
-// What the program can reach and read; a new way or kind is one more line.
+// What the program can reach and read; a new way or kind is one more line. The kinds stand in the order in which technicians
+// look for copies.
 var (
 	ways  = reach.Ways{local.Way}
-	kinds = source.Kinds{live.Kind, trash.Kind, snapshots.Kind}
+	kinds = func(rules stray.Rules) source.Kinds {
+		return source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(rules)}
+	}
 )
 
 // version is set by the Makefile.
@@ -37,7 +42,7 @@ var version = "development"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	program := cli.Program{Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: version, Serve: serve, Demo: runDemo}
+	program := cli.Program{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: version, Serve: serve, Demo: runDemo}
 	status := program.Run(ctx, os.Args)
 	stop()
 	os.Exit(status)
@@ -59,7 +64,11 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Config{Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Ways: ways, Kinds: kinds, Console: files, Now: time.Now,
+	rules, err := strayRules(options.Dir)
+	if err != nil {
+		return err
+	}
+	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Ways: ways, Kinds: kinds(rules), Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {
 		return err

@@ -13,16 +13,17 @@ import (
 
 func (p *Program) bringBackCommand() *cli.Command {
 	return &cli.Command{
-		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME",
+		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME | --case CASE [COPY...]",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it stood at this `TIME`, such as yesterday 17:00"},
 			&cli.StringFlag{Name: "only", Usage: "of a folder: missing, changed (that and what differs) or exact (also setting aside what came later) (`AMOUNT`)"},
+			&cli.StringFlag{Name: "case", Usage: "bring back what is advised for this `CASE`, or the copies named, and put the receipt into it"},
 			&cli.StringFlag{Name: "to", Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were"},
 			&cli.StringFlag{Name: "clash", Value: "keep-both", Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the plan and write nothing"},
 			jsonFlag(),
 		},
-		Action: p.client(1, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+		Action: p.client(0, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			dry := c.Bool("dry-run")
 			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry}
 			if err := s.what(&body, c, args); err != nil {
@@ -65,9 +66,14 @@ func (p *Program) bringBackCommand() *cli.Command {
 // what fills in what is to be brought back: copies, or a place as of a moment.
 func (s *session) what(body *api.NewBringBack, c *cli.Command, args []string) error {
 	asOf, err := s.time(c.String("as-of"))
+	body.Case = set(c.String("case"))
 	switch {
 	case err != nil:
 		return err
+	case len(args) == 0 && body.Case != nil && asOf == nil:
+		return nil
+	case len(args) == 0:
+		return usage("bring-back: it wants the ids of copies, such as c12 c15, or a place, or a case with --case")
 	case asOf == nil && strings.Contains(args[0], ":"):
 		return usage("bring-back: %s is a place; say as of when with --as-of TIME, or name copies by their ids", place.Quote(args[0]))
 	case asOf == nil && c.IsSet("only"):

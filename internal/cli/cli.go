@@ -26,6 +26,7 @@ const (
 
 // Program is what the command line is put together from.
 type Program struct {
+	Stdin          io.Reader
 	Stdout, Stderr io.Writer
 	Env            func(string) string
 	Now            func() time.Time
@@ -93,7 +94,8 @@ func (p *Program) command() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(), p.trailCommand(), p.folderCommand(),
-			p.peekCommand(), p.compareCommand(), p.bringBackCommand(), p.expiringCommand(), p.receiptCommand(),
+			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(), p.caseCommand(),
+			p.expiringCommand(), p.receiptCommand(),
 		},
 		CommandNotFound: nil,
 	}

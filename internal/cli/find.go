@@ -20,6 +20,7 @@ func (p *Program) findCommand() *cli.Command {
 			&cli.StringFlag{Name: "under", Usage: "only from under this folder `PATH` (or machine:/path)"},
 			&cli.StringFlag{Name: "type", Usage: "only this `TYPE`: documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders, other"},
 			&cli.StringFlag{Name: "state", Usage: "only what is gone, present or changed (`STATE`)"},
+			&cli.StringFlag{Name: "condition", Usage: "only what was examined and found sound, doubtful or broken, or is unread (`CONDITION`)"},
 			&cli.StringFlag{Name: "gone-since", Usage: "only what was deleted since `TIME`, such as 3d ago or yesterday 17:00"},
 			&cli.StringFlag{Name: "source", Usage: "only from this `KIND` of source"},
 			&cli.BoolFlag{Name: "records", Usage: "also what only the record is left of"},
@@ -36,7 +37,7 @@ func (p *Program) findCommand() *cli.Command {
 			limit, records := int(c.Int("limit")), c.Bool("records")
 			return s.find(ctx, api.FindCopiesParams{
 				Words: set(strings.Join(words, " ")), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
-				Type: enum[api.FileClass](c.String("type")), State: enum[api.CopyState](c.String("state")), GoneSince: since, Source: set(c.String("source")),
+				Type: enum[api.FileClass](c.String("type")), State: enum[api.CopyState](c.String("state")), Condition: enum[api.ConditionState](c.String("condition")), GoneSince: since, Source: set(c.String("source")),
 				Records: &records, Sort: enum[api.Sort](c.String("sort")), Limit: &limit, Cursor: set(c.String("cursor")),
 			})
 		}),

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
 
@@ -68,43 +69,63 @@ func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, erro
 	return Result{f, digest}, err == nil, err
 }
 
-// read digests a copy, and examines it where its content is not known under the digest.
+// read reads a copy and keeps what was found.
 func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
 	content, err := e.Trails.Open(ctx, c)
 	if err != nil {
 		return Result{}, err
 	}
 	defer content.Close()
-	if content.File == nil || c.Type != plan.File {
-		return Result{}, fmt.Errorf("it is a %s and has no content", content.Info.Type)
-	}
-	if content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
+	if content.Info.Type != plan.File || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
 		return Result{}, trails.ErrChanged
+	}
+	r, known, err := e.content(ctx, content)
+	if err != nil {
+		return Result{}, err
+	}
+	sum, err := hex.DecodeString(r.SHA256)
+	if err != nil {
+		return Result{}, err
+	}
+	if known {
+		return r, e.Trails.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+	}
+	return r, e.Trails.Site.Catalogue.SetExamined(ctx, c.ID, sum, r.Findings, e.Now())
+}
+
+// Content examines what is open, without keeping what it finds.
+func (e *Examiner) Content(ctx context.Context, content source.Content) (Result, error) {
+	r, _, err := e.content(ctx, content)
+	return r, err
+}
+
+// content digests a file, and examines it where its content is not known under the digest.
+func (e *Examiner) content(ctx context.Context, content source.Content) (found Result, known bool, err error) {
+	if content.File == nil {
+		return found, false, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
 	size := content.Info.Size
 	r := interruptible{ctx, content.File}
 	h := sha256.New()
 	if n, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil || n != size {
-		return Result{}, errors.Join(err, short(n, size))
+		return found, false, errors.Join(err, short(n, size))
 	}
-	sum := h.Sum(nil)
-	if known, ok, err := e.known(ctx, hex.EncodeToString(sum)); ok || err != nil {
-		if err == nil {
-			err = e.Trails.Site.Catalogue.SetDigest(ctx, c.ID, sum)
-		}
-		return known, err
+	digest := hex.EncodeToString(h.Sum(nil))
+	if found, known, err = e.known(ctx, digest); known || err != nil {
+		return found, known, err
 	}
-	found, err := condition.Examine(r, size)
+	found.SHA256 = digest
+	found.Findings, err = condition.Examine(r, size)
 	if err == nil && found.Media == "application/vnd.sqlite3" && found.State != condition.Broken {
-		found, err = checkDatabase(ctx, r, size, found)
+		found.Findings, err = checkDatabase(ctx, r, size, found.Findings)
 	}
 	if err != nil {
-		return Result{}, err
+		return found, false, err
 	}
 	if info, err := content.File.Info(); err != nil || !info.Same(content.Info) {
-		return Result{}, errors.Join(err, trails.ErrChanged)
+		return found, false, errors.Join(err, trails.ErrChanged)
 	}
-	return Result{found, hex.EncodeToString(sum)}, e.Trails.Site.Catalogue.SetExamined(ctx, c.ID, sum, found, e.Now())
+	return found, false, nil
 }
 
 func short(n, size int64) error {

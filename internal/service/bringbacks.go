@@ -24,6 +24,12 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 	if err != nil {
 		return nil, err
 	}
+	var forCase int64
+	if request.Body.Case != nil {
+		if forCase, wanted, err = s.forCase(ctx, *request.Body.Case, wanted); err != nil {
+			return nil, err
+		}
+	}
 	planned, err := s.restorer.Plan(ctx, wanted)
 	if err != nil {
 		return nil, err
@@ -36,6 +42,11 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 	receipt, err := s.restorer.Begin(ctx, planned, technician(ctx))
 	if err != nil {
 		return nil, err
+	}
+	if forCase != 0 {
+		if _, err := s.cases.Add(ctx, forCase, technician(ctx), catalogue.EntryReceipt, "", showID("r", receipt.ID)); err != nil {
+			return nil, err
+		}
 	}
 	j, err := s.jobs.Submit(ctx, restore.JobBringBack, technician(ctx), struct{}{}, int64(receipt.Count), receipt.ID)
 	if err != nil {
@@ -80,6 +91,7 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 		if err := fromAsOf(b, &r); err != nil {
 			return r, err
 		}
+	case b.Case != nil && len(ids) == 0:
 	case len(ids) == 0 || len(ids) > maxCopies:
 		return r, badRequest(fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(ids), maxCopies), "Name copies by their ids, as find shows them.")
 	case b.AsOf != nil || b.Only != nil:
@@ -100,6 +112,23 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 		r.To, r.ToFolder = &to, folder
 	}
 	return r, nil
+}
+
+// forCase completes a request by what the case is about: what is advised where no copies are named, and where they go.
+func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request) (int64, restore.Request, error) {
+	k, err := s.caseOf(ctx, id)
+	if err != nil || wanted.AsOf != nil {
+		return k.ID, wanted, err
+	}
+	r, err := s.cases.Bring(ctx, k, wanted.Copies)
+	if err != nil {
+		return k.ID, wanted, err
+	}
+	wanted.Copies = r.Copies
+	if wanted.To == nil {
+		wanted.To = r.To
+	}
+	return k.ID, wanted, nil
 }
 
 func fromAsOf(b api.NewBringBack, r *restore.Request) error {

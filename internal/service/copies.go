@@ -31,7 +31,7 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 // query checks the parameters: a filter that names what does not exist is an error, not an empty answer.
 func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
 	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
-		State: string(value(p.State)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source),
+		State: string(value(p.State)), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source),
 		Records: value(p.Records), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
 	switch {
 	case len(q.Words) > 1000:
@@ -42,6 +42,8 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 		return q, badRequest(fmt.Sprintf("%q is no type of file.", *p.Type), "Choose documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders or other.")
 	case p.State != nil && !p.State.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no state.", *p.State), "Choose gone, present or changed.")
+	case p.Condition != nil && !p.Condition.Valid():
+		return q, badRequest(fmt.Sprintf("%q is no condition.", *p.Condition), "Choose sound, doubtful, broken or unread.")
 	case p.Sort != nil && !p.Sort.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no order.", *p.Sort), "Choose gone, written, name, size or expires.")
 	}

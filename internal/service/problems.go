@@ -56,6 +56,8 @@ func asProblem(err error) *problem {
 		return &problem{Status: http.StatusNotFound, Title: "Not known", Detail: err.Error(), Next: "Check the name or number; find and the list commands show those that are known."}
 	case errors.Is(err, catalogue.ErrCursor):
 		return badRequest(err.Error(), "Begin again without a cursor, and keep the order the same from page to page.")
+	case errors.Is(err, catalogue.ErrChangedMeanwhile):
+		return &problem{Status: http.StatusConflict, Title: "The case was not changed", Detail: err.Error(), Next: "Look at how it stands now, and change it again if that is still wanted."}
 	case errors.Is(err, catalogue.ErrTaken), errors.Is(err, jobs.ErrEnded):
 		return &problem{Status: http.StatusConflict, Title: "Not possible any more", Detail: err.Error(), Next: "Look at how it stands now."}
 	case errors.As(err, &coder) && coder.StatusCode() < 500:

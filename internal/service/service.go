@@ -19,7 +19,11 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/examine"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
@@ -35,6 +39,7 @@ type Config struct {
 	Dir     string // of the catalogue, safekeeping and the token; made where it is not there
 	Ways    reach.Ways
 	Kinds   source.Kinds
+	Strays  stray.Rules
 	Console fs.FS // the built console
 	Log     *slog.Logger
 	Now     func() time.Time
@@ -49,6 +54,9 @@ type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
 	trails    *trails.Reader
+	examiner  *examine.Examiner
+	adviser   *advise.Adviser
+	cases     *cases.Book
 	restorer  *restore.Restorer
 	safe      *safekeeping.Store
 	jobs      *jobs.Runner
@@ -58,8 +66,13 @@ type Service struct {
 	now       func() time.Time
 	unlock    func() error
 	keepDays  int
+	stopping  chan struct{} // closed when the service stops, so that streams end
+	stopOnce  sync.Once
 	undoing   sync.Mutex // held while an undo is begun, so that two requests do not begin the same
 }
+
+// patience is how long examining one copy may take while somebody waits for advice.
+const patience = 20 * time.Second
 
 // maxBody is the largest request body, in bytes: a hundred thousand copies to bring back fit.
 const maxBody = 4 << 20
@@ -73,7 +86,7 @@ func Open(ctx context.Context, config Config) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the data folder %s: %w", config.Dir, err)
 	}
-	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics()}
+	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics(), stopping: make(chan struct{})}
 	if err := s.open(ctx, config); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -97,6 +110,9 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.expire(ctx)
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
 	s.trails = &trails.Reader{Site: s.site}
+	s.examiner = &examine.Examiner{Trails: s.trails, Now: s.now, Patience: patience}
+	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
+	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
 	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
 	unsettled, err := s.restorer.RecoverAll(ctx)
 	if err != nil {
@@ -149,6 +165,7 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	expiring, stop := context.WithCancel(ctx)
 	var wait sync.WaitGroup
 	wait.Go(func() { s.expireDaily(expiring) })
+	wait.Go(func() { s.examiner.Background(expiring, examine.DefaultBudget, s.noticed(expiring)) })
 	defer wait.Wait()
 	defer stop()
 	select {
@@ -156,15 +173,30 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		return err
 	case <-ctx.Done():
 	}
+	s.stopOnce.Do(func() { close(s.stopping) })
 	s.jobs.Stop() // ends the event streams too, so that the shutdown need not wait for them
-	const patience = 10 * time.Second
-	shutdown, done := context.WithTimeout(context.WithoutCancel(ctx), patience)
+	const farewell = 10 * time.Second
+	shutdown, done := context.WithTimeout(context.WithoutCancel(ctx), farewell)
 	defer done()
 	err := errors.Join(server.Shutdown(shutdown), server.Close())
 	if served := <-failed; !errors.Is(served, http.ErrServerClosed) {
 		err = errors.Join(err, served)
 	}
 	return err
+}
+
+// noticed logs what examining in the background found.
+func (s *Service) noticed(ctx context.Context) func(examined, broken int, err error) {
+	return func(examined, broken int, err error) {
+		switch {
+		case err != nil:
+			s.log.LogAttrs(ctx, slog.LevelError, "documents not examined", slog.String("error", err.Error()))
+		case broken > 0:
+			s.log.LogAttrs(ctx, slog.LevelWarn, "documents are broken", slog.Int("examined", examined), slog.Int("broken", broken))
+		default:
+			s.log.LogAttrs(ctx, slog.LevelDebug, "documents examined", slog.Int("examined", examined))
+		}
+	}
 }
 
 // expire removes what was set aside so long ago that it need not be kept any more. Receipts that would need it then say so.

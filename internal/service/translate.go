@@ -10,6 +10,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
@@ -107,7 +108,7 @@ func toCopy(c catalogue.Copy) api.Copy {
 		Id: restore.CopyID(c.ID), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
 		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
 		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
-		Sha256: optional(c.SHA256), Condition: api.Condition{State: api.ConditionStateUnread, Reasons: []string{}}, Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
+		Sha256: optional(c.SHA256), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
 	}
 	if c.Size >= 0 && (c.Readable || c.Type != plan.Other) { // else nothing but a record, which does not tell
 		size := c.Size
@@ -120,6 +121,14 @@ func toCopy(c catalogue.Copy) api.Copy {
 		a.ItemOf = optional(restore.CopyID(c.ItemOf))
 	}
 	return a
+}
+
+func toCondition(v condition.Verdict) api.Condition {
+	state := api.ConditionState(v.State)
+	if state == "" {
+		state = api.ConditionStateUnread
+	}
+	return api.Condition{State: state, Reasons: list(v.Reasons)}
 }
 
 func toJob(j catalogue.Job) api.Job {

@@ -125,14 +125,33 @@ var ErrNothingThere = fmt.Errorf("no source has seen anything there: %w", catalo
 // zero time is now.
 func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.Time) (Folder, error) {
 	f := Folder{Place: p, AsOf: asOf, Against: against}
-	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+	a := &assembly{Folder: &f, moments: map[time.Time]int{}, rows: map[string]*row{}}
+	a.each = a.take
+	if err := a.walk(ctx, r); err != nil {
 		return f, err
+	}
+	a.finish()
+	return f, nil
+}
+
+// Under calls each with the trail of everything below a folder, by its path relative to the folder. Neither the trail nor
+// the facts may be kept. Nothing there is ErrNothingThere.
+func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, facts []catalogue.Fact)) error {
+	a := &assembly{Folder: &Folder{Place: p}, each: func(rel string, t *trail.Trail, facts []catalogue.Fact, _ []trail.Seen) { each(rel, t, facts) }}
+	return a.walk(ctx, r)
+}
+
+// walk takes up every place below the folder.
+func (a *assembly) walk(ctx context.Context, r *Reader) error {
+	p := a.Place
+	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+		return err
 	}
 	all, err := r.Site.Catalogue.Stores(ctx)
 	if err != nil {
-		return f, err
+		return err
 	}
-	a := assembly{Folder: &f, stores: map[int64]*catalogue.Store{}, index: map[int64]int{}, parents: map[string]map[int64]bool{}, moments: map[time.Time]int{}, rows: map[string]*row{}}
+	a.stores, a.index, a.parents = map[int64]*catalogue.Store{}, map[int64]int{}, map[string]map[int64]bool{}
 	for id, s := range all {
 		if s.Source.Machine == p.Machine {
 			a.stores[id] = s
@@ -140,18 +159,18 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 	}
 	top, err := r.Site.Catalogue.FactsOf(ctx, all, p)
 	if err != nil {
-		return f, err
+		return err
 	}
 	a.saw(p.Path, top)
 	g := gatherer{r: r, ctx: ctx, stores: all, facts: map[place.Place][]catalogue.Fact{}}
 	var until time.Time
-	if f.Was, until, err = g.folderWas(p); err != nil {
-		return f, err
+	if a.Was, until, err = g.folderWas(p); err != nil {
+		return err
 	}
 	former := map[string][]catalogue.Fact{}
-	if f.Was.Path != "" && f.Was.Machine == p.Machine {
+	if a.Was.Path != "" && a.Was.Machine == p.Machine {
 		if err := a.former(ctx, r, all, until, former); err != nil {
-			return f, err
+			return err
 		}
 	}
 	var facts []catalogue.Fact
@@ -166,7 +185,7 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 	}
 	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, all, p) {
 		if err != nil {
-			return f, err
+			return err
 		}
 		if len(facts) > 0 && facts[0].Place != fact.Place {
 			take()
@@ -178,10 +197,9 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 		a.place(path, former[path])
 	}
 	if a.places == 0 {
-		return f, fmt.Errorf("%s: %w", p, ErrNothingThere)
+		return fmt.Errorf("%s: %w", p, ErrNothingThere)
 	}
-	a.finish()
-	return f, nil
+	return nil
 }
 
 // assembly is a folder being put together, place by place.
@@ -194,6 +212,13 @@ type assembly struct {
 	rows    map[string]*row
 	places  int
 	sources []trail.Source
+	each    func(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen)
+}
+
+// take is what becomes of a place in a folder as of a moment.
+func (a *assembly) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+	a.changes(rel, t)
+	a.entry(rel, t, facts, seen)
 }
 
 // row gathers what happens to one entry of the folder.
@@ -262,8 +287,7 @@ func (a *assembly) place(path string, facts []catalogue.Fact) {
 	}
 	t := trail.Build(seen, a.sources, nil, nil)
 	rel, _ := place.Below(path, a.Place.Path)
-	a.changes(rel, &t)
-	a.entry(rel, &t, facts, seen)
+	a.each(rel, &t, facts, seen)
 }
 
 func (a *assembly) changes(rel string, t *trail.Trail) {
@@ -326,34 +350,40 @@ func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, see
 	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
 	e.content = contentKey{v.Size, v.Written.UnixNano()}
 	if then != nil {
-		e.Copy, e.Source = choose(then, facts, seen, a.stores)
+		e.Copy, e.Source = choose(then, facts, a.stores)
 	}
 	a.Entries = append(a.Entries, e)
 }
 
 // choose picks what a version is read from: of those that can be read the one that stays there even when the machine's
 // own file changes, the latest.
-func choose(v *trail.Version, facts []catalogue.Fact, seen []trail.Seen, stores map[int64]*catalogue.Store) (id, source int64) {
+func choose(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) (id, source int64) {
 	best, rank := -1, 0
 	for _, i := range v.Seen {
 		s := stores[int64(facts[i].Source)]
 		score := 1
 		switch {
-		case !seen[i].Readable:
+		case !facts[i].Readable || s == nil:
 			continue
 		case s.Source.Dated:
 			score = 3
 		case !s.Source.Live:
 			score = 2
 		}
-		if score > rank || score == rank && seen[i].Last.After(seen[best].Last) {
+		if score > rank || score == rank && facts[i].Last.After(facts[best].Last) {
 			best, rank = i, score
 		}
 	}
 	if best < 0 {
 		return 0, 0
 	}
-	return seen[best].Copy, int64(facts[best].Source)
+	return facts[best].Copy, int64(facts[best].Source)
+}
+
+// ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
+func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) int64 {
+	id, _ := choose(v, facts, stores)
+	return id
 }
 
 func (a *assembly) finish() {

@@ -406,6 +406,226 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/copies/{id}/condition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** The copy's condition, read now unless its content was examined before */
+        get: operations["examineCopy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/copies/{id}/origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** Where a copy without a recorded origin likely came from, likeliest first, with the evidence */
+        get: operations["findOrigins"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/condition": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The condition of what stands at a place, read now */
+        get: operations["examinePlace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Which copy is the right one, and why */
+        post: operations["advise"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/understood": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a time as people say it is taken for */
+        get: operations["understandTime"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Cases, the one changed last first */
+        get: operations["listCases"];
+        put?: never;
+        /** Open a case */
+        post: operations["openCase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Server-sent events: one whenever any case changes */
+        get: operations["followCases"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** One case with everything that was done in it */
+        get: operations["getCase"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Change what a case says, or how far it is; refused where somebody else changed it since `version` */
+        patch: operations["changeCase"];
+        trace?: never;
+    };
+    "/cases/{id}/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add a note, a copy, a step of first aid that was done, or that a copy is not the one */
+        post: operations["addToCase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** Which copy is the right one for the case, and why */
+        get: operations["adviseCase"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/first-aid": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** What to do, and not to do, first */
+        get: operations["firstAid"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/cases/{id}/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        /** What the case came to */
+        get: operations["reportCase"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -604,9 +824,10 @@ export interface components {
         CopyState: "present" | "gone" | "changed";
         /** @enum {string} */
         Sort: "gone" | "written" | "name" | "size" | "expires";
+        /** @enum {string} */
+        ConditionState: "sound" | "doubtful" | "broken" | "unread";
         Condition: {
-            /** @enum {string} */
-            state: "sound" | "doubtful" | "broken" | "unread";
+            state: components["schemas"]["ConditionState"];
             reasons: string[];
         };
         Copy: {
@@ -891,8 +1112,9 @@ export interface components {
         };
         /** @enum {string} */
         ClashRule: "keep-both" | "set-aside" | "skip";
-        /** @description Either copies, or a place as of a moment */
+        /** @description Either copies, or a place as of a moment, or a case: what is advised for it, or the copies named, with the receipt in the case */
         NewBringBack: {
+            case?: string;
             copies?: string[];
             place?: components["schemas"]["Destination"];
             /** Format: date-time */
@@ -986,6 +1208,280 @@ export interface components {
             receipts: components["schemas"]["Receipt"][];
             next: string | null;
         };
+        Examination: {
+            place: components["schemas"]["Place"];
+            copy?: string;
+            condition: components["schemas"]["Condition"];
+            /** @description By content */
+            media_type: string;
+            /** @description The name under which it would open */
+            rename?: string;
+            sha256: string | null;
+        };
+        Origin: {
+            place: components["schemas"]["Place"];
+            evidence: string[];
+            /** @enum {string} */
+            strength: "digest" | "size-and-name" | "similar" | "name";
+        };
+        OriginList: {
+            copy: components["schemas"]["Copy"];
+            origins: components["schemas"]["Origin"][];
+        };
+        /** @enum {string} */
+        Loss: "deleted" | "overwritten" | "damaged" | "misplaced" | "unsaved";
+        NewAdvice: {
+            place: components["schemas"]["Destination"];
+            loss: components["schemas"]["Loss"];
+            /**
+             * Format: date-time
+             * @description When it was last known right
+             */
+            good_at?: string;
+            /**
+             * Format: date-time
+             * @description When the loss was noticed; now where left out
+             */
+            noticed_at?: string;
+            hints?: components["schemas"]["Hints"];
+            /** @description Copies whose content is known not to be the one */
+            wrong?: string[];
+            /** @description The time zone in which times are said */
+            zone?: string;
+        };
+        Hints: {
+            /** @description Words that must be in it */
+            containing?: string[];
+            /** @description Words that must not */
+            without?: string[];
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            least?: number;
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            most?: number;
+            /** @description The beginning of its media type, such as image/ */
+            media_type?: string;
+        };
+        Recommended: {
+            /** @description Null for a folder whose files come from several copies; see folder */
+            copy: components["schemas"]["Copy"] | null;
+            to?: components["schemas"]["Place"];
+            because: string[];
+            costs: string[];
+            /** @description It stands there now; nothing need be brought back */
+            standing?: boolean;
+        };
+        OtherCopy: {
+            copy: components["schemas"]["Copy"];
+            why: string;
+        };
+        Looked: {
+            source: components["schemas"]["SourceRef"];
+            /** @description Which source it is, for the middle of a sentence */
+            name?: string;
+            found: boolean;
+            note: string;
+        };
+        /** @enum {string} */
+        FolderPart: "certain" | "assumed" | "missing" | "kept" | "came";
+        FolderAdviceEntry: {
+            /** @description Relative to the folder */
+            name: string;
+            path: components["schemas"]["Place"];
+            part: components["schemas"]["FolderPart"];
+            copy?: string;
+            /** Format: int64 */
+            size?: number;
+            note: string;
+        };
+        MassChange: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            rewritten: number;
+            removed: number;
+            came: number;
+        };
+        FolderAdvice: {
+            /**
+             * Format: date-time
+             * @description The moment that is offered
+             */
+            as_of: string | null;
+            mass_change?: components["schemas"]["MassChange"];
+            /** @description Files whose best copy is proved to be what stood there */
+            certain: number;
+            assumed: number;
+            missing: number;
+            /** @description Files that were worked on since and stay */
+            kept: number;
+            /** @description Files that came with the mass change and stay */
+            came: number;
+            same: number;
+            /** Format: int64 */
+            bytes: number;
+            /** @description The first thousand of those that are not simply the same, by name */
+            entries: components["schemas"]["FolderAdviceEntry"][];
+            /** @description There are more */
+            cut: boolean;
+        };
+        Advice: {
+            place: components["schemas"]["Place"];
+            loss: components["schemas"]["Loss"];
+            /** Format: date-time */
+            good_at?: string;
+            /** Format: date-time */
+            noticed_at?: string;
+            recommended: components["schemas"]["Recommended"] | null;
+            others: components["schemas"]["OtherCopy"][];
+            found_at: components["schemas"]["Place"][];
+            /** @description In the order in which technicians work */
+            looked: components["schemas"]["Looked"][];
+            /** @description What does not fit together, and what is not known */
+            notes: string[];
+            /** @description What remains to be tried */
+            next: string[];
+            /** @description Why nothing is recommended, where nothing is */
+            because: string[];
+            folder?: components["schemas"]["FolderAdvice"];
+        };
+        Understood: {
+            /** Format: date-time */
+            at: string;
+            /** @description In full */
+            said: string;
+        };
+        /** @enum {string} */
+        CaseState: "open" | "waiting" | "done";
+        NewCase: {
+            person?: string;
+            machine?: string;
+            place?: components["schemas"]["Destination"];
+            /** @description What it was called, where no place is known */
+            words?: string;
+            loss: components["schemas"]["Loss"];
+            happened?: string;
+            /** Format: date-time */
+            good_at?: string;
+            /** Format: date-time */
+            noticed_at?: string;
+            hints?: components["schemas"]["Hints"];
+        };
+        CaseChanges: {
+            /**
+             * Format: int64
+             * @description As it was read; left out, whatever it is
+             */
+            version?: number;
+            state?: components["schemas"]["CaseState"];
+            person?: string;
+            place?: components["schemas"]["Destination"];
+            words?: string;
+            loss?: components["schemas"]["Loss"];
+            happened?: string;
+            /** Format: date-time */
+            good_at?: string;
+            /** Format: date-time */
+            noticed_at?: string;
+            /** @description What is not known after all */
+            forget?: ("good_at" | "noticed_at")[];
+            hints?: components["schemas"]["Hints"];
+        };
+        /** @enum {string} */
+        CaseEntryKind: "opened" | "changed" | "state" | "note" | "copy" | "wrong" | "right" | "step" | "unstep" | "receipt";
+        NewCaseEntry: {
+            kind: components["schemas"]["CaseEntryKind"];
+            text?: string;
+            /** @description The copy's id, or the step's */
+            ref?: string;
+        };
+        CaseEntry: {
+            /** Format: int64 */
+            n: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            kind: components["schemas"]["CaseEntryKind"];
+            text?: string;
+            ref?: string;
+        };
+        Case: {
+            id: string;
+            state: components["schemas"]["CaseState"];
+            /** Format: int64 */
+            version: number;
+            /** Format: date-time */
+            opened_at: string;
+            opened_by: string;
+            /** Format: date-time */
+            changed_at: string;
+            person: string;
+            machine: string;
+            place: components["schemas"]["Place"] | null;
+            words: string;
+            loss: components["schemas"]["Loss"];
+            happened: string;
+            /** Format: date-time */
+            good_at: string | null;
+            /** Format: date-time */
+            noticed_at: string | null;
+            hints?: components["schemas"]["Hints"];
+            /** @description Who did what when; empty in lists */
+            entries: components["schemas"]["CaseEntry"][];
+            /** @description Copies whose content was said not to be the one */
+            wrong: string[];
+            receipts: string[];
+            /** @description Places that fit the words, where the case has no place */
+            candidates?: components["schemas"]["Place"][];
+        };
+        CaseList: {
+            cases: components["schemas"]["Case"][];
+            next: string | null;
+        };
+        FirstAidStep: {
+            id: string;
+            /** @description Something not to do */
+            dont: boolean;
+            urgent: boolean;
+            /** @description To be read out */
+            text: string;
+            why: string;
+            done: boolean;
+            done_by?: string;
+            /** Format: date-time */
+            done_at?: string;
+        };
+        DriveFacts: {
+            mount?: string;
+            device?: string;
+            file_system?: string;
+            /** @enum {string} */
+            medium?: "rotating" | "solid-state" | "network";
+            /** @enum {string} */
+            discard?: "at-once" | "periodic" | "never";
+            /** Format: date-time */
+            trim_last?: string;
+            /** Format: date-time */
+            trim_next?: string;
+            /** Format: int64 */
+            free?: number;
+            read_only?: boolean;
+            /** Format: date-time */
+            newest_write?: string;
+            newest_path?: string;
+            /** @description What could not be found out */
+            notes: string[];
+        };
+        FirstAid: {
+            steps: components["schemas"]["FirstAidStep"][];
+            drive: components["schemas"]["DriveFacts"];
+        };
     };
     responses: {
         /** @description What was tried, what happened, what to do next */
@@ -1006,6 +1502,8 @@ export interface components {
         PlacePath: string;
         /** @description The path in base64 where it is not valid UTF-8 */
         PlacePathBytes: string;
+        /** @description The time zone in which times are said */
+        Zone: string;
         Limit: number;
         Cursor: string;
     };
@@ -1394,6 +1892,8 @@ export interface operations {
                 under?: string;
                 type?: components["schemas"]["FileClass"];
                 state?: components["schemas"]["CopyState"];
+                /** @description What examining the content found, as far as it was examined */
+                condition?: components["schemas"]["ConditionState"];
                 gone_since?: string;
                 expires_before?: string;
                 /** @description A kind of source */
@@ -1703,6 +2203,360 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Job"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    examineCopy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examination"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    findOrigins: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The likely origins */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OriginList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    examinePlace: {
+        parameters: {
+            query: {
+                machine: components["parameters"]["PlaceMachine"];
+                /** @description An absolute path */
+                path?: components["parameters"]["PlacePath"];
+                /** @description The path in base64 where it is not valid UTF-8 */
+                path_bytes?: components["parameters"]["PlacePathBytes"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Examination"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    advise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewAdvice"];
+            };
+        };
+        responses: {
+            /** @description The advice */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    understandTime: {
+        parameters: {
+            query: {
+                text: string;
+                /** @description The time zone in which times are said */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The time */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Understood"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listCases: {
+        parameters: {
+            query?: {
+                /** @description Each must occur in what the case says, its notes included */
+                words?: string;
+                state?: components["schemas"]["CaseState"];
+                limit?: components["parameters"]["Limit"];
+                cursor?: components["parameters"]["Cursor"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Cases */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    openCase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCase"];
+            };
+        };
+        responses: {
+            /** @description Opened */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followCases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getCase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The case */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeCase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaseChanges"];
+            };
+        };
+        responses: {
+            /** @description The case */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addToCase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCaseEntry"];
+            };
+        };
+        responses: {
+            /** @description The case */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Case"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    adviseCase: {
+        parameters: {
+            query?: {
+                /** @description The time zone in which times are said */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The advice */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    firstAid: {
+        parameters: {
+            query?: {
+                /** @description The time zone in which times are said */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FirstAid"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reportCase: {
+        parameters: {
+            query?: {
+                /** @description For the user, on one page; or for the file, complete */
+                reader?: "user" | "file";
+                format?: "markdown" | "html";
+                /** @description The time zone in which times are said */
+                zone?: components["parameters"]["Zone"];
+            };
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The report */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": string;
                 };
             };
             default: components["responses"]["Problem"];

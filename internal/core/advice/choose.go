@@ -13,8 +13,23 @@ import (
 	"humble-rewind/internal/core/trail"
 )
 
-// Advise answers a question.
+// Advise answers a question. Words that must be in the content are looked for as they were given; where no version has
+// them so, each word by itself.
 func Advise(q Question, ev Evidence, reading Reading) Advice {
+	a := advise(q, ev, reading)
+	split := strings.Fields(strings.Join(q.Hints.Words, " "))
+	if a.Recommended != nil || len(split) == len(q.Hints.Words) {
+		return a
+	}
+	q.Hints.Words = split
+	if b := advise(q, ev, reading); b.Recommended != nil {
+		b.Notes = append(b.Notes, "No version has the words next to each other; each was looked for by itself.")
+		return b
+	}
+	return a
+}
+
+func advise(q Question, ev Evidence, reading Reading) Advice {
 	c := &chooser{Question: q, Evidence: ev, reading: reading, verdicts: map[int]Examined{}, whyNot: map[int]string{}}
 	if c.Noticed.IsZero() {
 		c.Noticed = ev.Now

@@ -3,7 +3,7 @@
 // Understood are RFC 3339 (2026-03-04T17:00:00Z), a date with or without a time (2026-03-04, 2026-03-04 17:00,
 // 2026-03-04 17:00:30), a time of day (17:00, meaning its last occurrence), today, yesterday or a day of the week with
 // or without a time (yesterday 17:00, friday, friday 18:30), now, and an age (90s, 15m, 2h, 3d, 2w, with "ago" behind
-// it or not). What has no zone is in the zone given.
+// it or not), and what people say on the phone: friday evening, yesterday at noon, two hours ago, 3 march, 5pm. What has no zone is in the zone given.
 package typedtime
 
 import (
@@ -17,6 +17,16 @@ import (
 
 // Parse reads text against now; times without a zone are in zone. A date alone means its beginning.
 func Parse(text string, now time.Time, zone *time.Location) (time.Time, error) {
+	t, err := parse(text, now, zone)
+	if err != nil {
+		if said, ok := spoken(strings.ToLower(strings.Join(strings.Fields(text), " ")), now, zone); ok {
+			return said, nil
+		}
+	}
+	return t, err
+}
+
+func parse(text string, now time.Time, zone *time.Location) (time.Time, error) {
 	s := strings.ToLower(strings.Join(strings.Fields(text), " "))
 	if s == "now" {
 		return now.UTC(), nil
@@ -63,7 +73,7 @@ func ParseAge(text string) (time.Duration, error) {
 }
 
 func refuse(text string) error {
-	return fmt.Errorf("%q is no time that can be read: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday or 3d ago", text)
+	return fmt.Errorf("%q is no time that can be read: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday evening or 3d ago", text)
 }
 
 func at(day time.Time, h, m, s int, zone *time.Location) time.Time {

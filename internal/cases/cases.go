@@ -1,0 +1,399 @@
+// Package cases is the work on requests for help: what was lost, what was found and done, by whom, and what the user is
+// told. It ties the advice, first aid and receipts to a case and lets those who look at one see each other's work at once.
+package cases
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/firstaid"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/drives"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/site"
+)
+
+// Book is where cases are kept. It is safe for concurrent use.
+type Book struct {
+	Site    *site.Site
+	Adviser *advise.Adviser
+	Now     func() time.Time
+
+	mu       sync.Mutex
+	watchers map[int64]map[chan struct{}]bool // by case; 0 is for any
+}
+
+// Changes are what to change about a case; nil fields stay.
+type Changes struct {
+	State    *catalogue.CaseState
+	Person   *string
+	Place    *place.Place
+	Words    *string
+	Loss     *advice.Loss
+	Happened *string
+	Good     *time.Time // the zero time: not known
+	Noticed  *time.Time
+	Hints    *advice.Hints
+}
+
+func refuse(what string, err error, next string) error {
+	return &site.InputError{What: what, Err: err, Next: next}
+}
+
+// Open opens a case.
+func (b *Book) Open(ctx context.Context, k catalogue.Case, by string) (catalogue.Case, error) {
+	const what = "open the case"
+	if err := b.check(ctx, what, &k); err != nil {
+		return k, err
+	}
+	if k.Place.Path == "" && strings.TrimSpace(k.Words) == "" && k.Person == "" {
+		return k, refuse(what, errors.New("nothing says what was lost"), "Give its place, some words of its name, or at least whose it is.")
+	}
+	k.OpenedAt, k.OpenedBy = b.Now(), by
+	k, err := b.Site.Catalogue.AddCase(ctx, k)
+	if err == nil {
+		b.changed(k.ID)
+	}
+	return k, err
+}
+
+func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error {
+	if !slices.Contains(advice.Losses, k.Loss) {
+		return refuse(what, fmt.Errorf("%q is no loss", k.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
+	}
+	if k.Place.Machine != "" {
+		if _, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine); err != nil {
+			return refuse(what, fmt.Errorf("machine %s: %w", k.Place.Machine, err), "List the machines with: humble-rewind machine list")
+		}
+	}
+	if k.Place.Path != "" && k.Place.Machine == "" {
+		return refuse(what, errors.New("a path without its machine is no place"), "Write the place as machine:/path.")
+	}
+	if k.Place.Path == "" {
+		return nil
+	}
+	if k.Person == "" { // whose home it is in
+		m, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine)
+		if err != nil {
+			return err
+		}
+		for _, p := range m.People {
+			if place.Under(k.Place.Path, p.Home) {
+				k.Person = p.Name
+			}
+		}
+	}
+	return nil
+}
+
+// Change changes a case that is still as it was at version; 0 is for whatever version. Else it fails with
+// catalogue.ErrChangedMeanwhile.
+func (b *Book) Change(ctx context.Context, id, version int64, by string, c Changes) (catalogue.Case, error) {
+	k, err := b.Site.Catalogue.Case(ctx, id)
+	if err != nil {
+		return k, err
+	}
+	var entries []catalogue.CaseEntry
+	if c.State != nil && *c.State != k.State {
+		if !slices.Contains([]catalogue.CaseState{catalogue.CaseOpen, catalogue.CaseWaiting, catalogue.CaseDone}, *c.State) {
+			return k, refuse("change the case", fmt.Errorf("%q is no state of a case", *c.State), "Choose open, waiting or done.")
+		}
+		k.State = *c.State
+		entries = append(entries, catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryState, Ref: string(k.State)})
+	}
+	if what := c.apply(&k); len(what) > 0 {
+		entries = append(entries, catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryChanged, Text: strings.Join(what, ", ")})
+	}
+	if len(entries) == 0 {
+		return k, nil
+	}
+	if err := b.check(ctx, "change the case", &k); err != nil {
+		return k, err
+	}
+	k, err = b.Site.Catalogue.ChangeCase(ctx, k, version, b.Now(), entries...)
+	if err == nil {
+		b.changed(id)
+	}
+	return k, err
+}
+
+// apply takes the changes over and names what they change.
+func (c Changes) apply(k *catalogue.Case) (what []string) {
+	set(&what, "whose it is", &k.Person, c.Person)
+	set(&what, "the place", &k.Place, c.Place)
+	set(&what, "the words", &k.Words, c.Words)
+	set(&what, "the loss", &k.Loss, c.Loss)
+	set(&what, "what happened", &k.Happened, c.Happened)
+	set(&what, "when it was last right", &k.Good, c.Good)
+	set(&what, "when it was noticed", &k.Noticed, c.Noticed)
+	if c.Hints != nil {
+		k.Hints = *c.Hints
+		what = append(what, "the hints")
+	}
+	return what
+}
+
+func set[T comparable](what *[]string, name string, old, wanted *T) {
+	if wanted != nil && *old != *wanted {
+		*old = *wanted
+		*what = append(*what, name)
+	}
+}
+
+// Add adds what was done to a case.
+func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.EntryKind, text, ref string) (catalogue.Case, error) {
+	const what = "add to the case"
+	switch kind {
+	case catalogue.EntryNote:
+		if strings.TrimSpace(text) == "" {
+			return catalogue.Case{}, refuse(what, errors.New("the note is empty"), "Write what is to be remembered.")
+		}
+	case catalogue.EntryCopy, catalogue.EntryWrong, catalogue.EntryRight:
+		n, err := strconv.ParseInt(strings.TrimPrefix(ref, "c"), 10, 64)
+		if err != nil {
+			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is no copy", ref), "Name a copy by its id, such as c12.")
+		}
+		c, err := b.Site.Catalogue.Copy(ctx, n)
+		if err != nil {
+			return catalogue.Case{}, err
+		}
+		if text == "" {
+			text = c.Place.String()
+		}
+		if kind != catalogue.EntryCopy {
+			digest, err := b.digest(ctx, c)
+			if err != nil {
+				return catalogue.Case{}, refuse("remember that copy", err, "Survey its source again, and look at it once more.")
+			}
+			ref += " " + digest
+		}
+	case catalogue.EntryStep, catalogue.EntryUnstep:
+		if ref == "" {
+			return catalogue.Case{}, refuse(what, errors.New("no step was named"), "Name a step by its id, as first aid lists them.")
+		}
+	case catalogue.EntryReceipt:
+	default:
+		return catalogue.Case{}, refuse(what, fmt.Errorf("%q cannot be added", kind), "Choose note, copy, wrong, right, step or unstep.")
+	}
+	k, err := b.Site.Catalogue.AddCaseEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: kind, Text: text, Ref: ref})
+	if err == nil {
+		b.changed(id)
+	}
+	return k, err
+}
+
+// digest returns a copy's digest, which tells its content from all others wherever it turns up.
+func (b *Book) digest(ctx context.Context, c catalogue.Copy) (string, error) {
+	if c.SHA256 != "" {
+		return c.SHA256, nil
+	}
+	sum, err := b.Adviser.Trails.Digest(ctx, c)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%x", sum), b.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+}
+
+// Wrong lists the contents that were said not to be the right ones, each with a copy's id.
+func Wrong(k catalogue.Case) map[string]string {
+	wrong := map[string]string{}
+	for _, e := range k.Entries {
+		id, digest, _ := strings.Cut(e.Ref, " ")
+		switch e.Kind {
+		case catalogue.EntryWrong:
+			wrong[digest] = id
+		case catalogue.EntryRight:
+			delete(wrong, digest)
+		}
+	}
+	return wrong
+}
+
+// Ticked lists the first aid steps that were done, by whom.
+func Ticked(k catalogue.Case) map[string]catalogue.CaseEntry {
+	done := map[string]catalogue.CaseEntry{}
+	for _, e := range k.Entries {
+		switch e.Kind {
+		case catalogue.EntryStep:
+			done[e.Ref] = e
+		case catalogue.EntryUnstep:
+			delete(done, e.Ref)
+		}
+	}
+	return done
+}
+
+// Receipts lists the receipts of a case.
+func Receipts(k catalogue.Case) (ids []int64) {
+	for _, e := range k.Entries {
+		if e.Kind == catalogue.EntryReceipt {
+			if n, err := strconv.ParseInt(strings.TrimPrefix(e.Ref, "r"), 10, 64); err == nil {
+				ids = append(ids, n)
+			}
+		}
+	}
+	return ids
+}
+
+// Advise asks for advice with what the case knows.
+func (b *Book) Advise(ctx context.Context, k catalogue.Case, zone *time.Location) (advise.Answer, error) {
+	p, err := b.place(ctx, k)
+	if err != nil {
+		return advise.Answer{}, err
+	}
+	q := advise.Question{Place: p, Zone: zone, Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[string]bool{}}}
+	for digest := range Wrong(k) {
+		q.Wrong[digest] = true
+	}
+	return b.Adviser.Advise(ctx, q)
+}
+
+// place is the case's place, or the only one that its words find.
+func (b *Book) place(ctx context.Context, k catalogue.Case) (place.Place, error) {
+	if k.Place.Path != "" {
+		return k.Place, nil
+	}
+	found, err := b.Candidates(ctx, k)
+	if err != nil {
+		return place.Place{}, err
+	}
+	what := fmt.Sprintf("advise on case k%d", k.ID)
+	switch len(found) {
+	case 0:
+		return place.Place{}, refuse(what, fmt.Errorf("nothing known is called %q: %w", k.Words, catalogue.ErrNotFound), "Try fewer words with humble-rewind find, and give the case its place with humble-rewind case change.")
+	case 1:
+		return found[0], nil
+	}
+	names := make([]string, min(5, len(found)))
+	for i := range names {
+		names[i] = found[i].String()
+	}
+	return place.Place{}, refuse(what, fmt.Errorf("%d places fit the words: %s", len(found), strings.Join(names, ", ")), "Give the case the right one with humble-rewind case change --place.")
+}
+
+// maxCandidates bounds how many places are offered for a case that has only words.
+const maxCandidates = 20
+
+// Candidates are the places that fit a case's words.
+func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place, error) {
+	if strings.TrimSpace(k.Words) == "" {
+		return nil, nil
+	}
+	found, err := b.Site.Catalogue.Find(ctx, catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten})
+	if err != nil {
+		return nil, err
+	}
+	var all []place.Place
+	for _, c := range found.Copies {
+		if c.OriginKnown && !slices.Contains(all, c.Place) && len(all) < maxCandidates {
+			all = append(all, c.Place)
+		}
+	}
+	return all, nil
+}
+
+// Aid is first aid for a case: what to do, and what it goes by.
+type Aid struct {
+	Drive firstaid.Drive
+	Steps []firstaid.Step
+	Done  map[string]catalogue.CaseEntry
+}
+
+// FirstAid says what to do first.
+func (b *Book) FirstAid(ctx context.Context, k catalogue.Case, zone *time.Location) (Aid, error) {
+	aid := Aid{Done: Ticked(k), Drive: firstaid.Drive{Free: -1}}
+	if machine := k.Place.Machine; machine != "" {
+		m, err := b.Site.Catalogue.Machine(ctx, machine)
+		if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
+			return aid, err
+		}
+		files, ferr := b.Site.Files(ctx, machine)
+		switch {
+		case err != nil || ferr != nil:
+			aid.Drive.Notes = []string{fmt.Sprintf("The machine %s cannot be reached, so nothing is known of its drive.", machine)}
+		default:
+			home, at := "", k.Place.Path
+			for _, p := range m.People {
+				if p.Name == k.Person || at != "" && place.Under(at, p.Home) {
+					home = p.Home
+				}
+			}
+			if at == "" {
+				at = home
+			}
+			if at == "" {
+				at = "/"
+			}
+			machineZone, err := time.LoadLocation(m.Zone)
+			if err != nil {
+				machineZone = time.UTC
+			}
+			aid.Drive = drives.Of(ctx, files, at, home, machineZone, b.Now())
+		}
+	}
+	aid.Steps = firstaid.Steps(k.Loss, aid.Drive, b.Now(), zone)
+	return aid, nil
+}
+
+// Watch returns a channel that receives whenever the case changes (0: any case); done ends that.
+func (b *Book) Watch(id int64) (changes <-chan struct{}, done func()) {
+	c := make(chan struct{}, 1)
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.watchers == nil {
+		b.watchers = map[int64]map[chan struct{}]bool{}
+	}
+	if b.watchers[id] == nil {
+		b.watchers[id] = map[chan struct{}]bool{}
+	}
+	b.watchers[id][c] = true
+	return c, func() {
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.watchers[id], c)
+	}
+}
+
+func (b *Book) changed(id int64) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, watched := range []int64{id, 0} {
+		for c := range b.watchers[watched] {
+			select {
+			case c <- struct{}{}:
+			default: // it has not seen the last change yet either
+			}
+		}
+	}
+}
+
+// Bring returns what to bring back for a case: what is advised, or the copies named instead, to where they belong.
+func (b *Book) Bring(ctx context.Context, k catalogue.Case, copies []int64) (restore.Request, error) {
+	if len(copies) > 0 {
+		r := restore.Request{Copies: copies}
+		if len(copies) > 1 || k.Place.Path == "" {
+			return r, nil
+		}
+		c, err := b.Site.Catalogue.Copy(ctx, copies[0])
+		if err == nil && c.Type == plan.File { // whatever it is called where it lies
+			r.To = &k.Place
+		}
+		return r, err
+	}
+	answer, err := b.Advise(ctx, k, time.UTC)
+	if err != nil {
+		return restore.Request{}, err
+	}
+	ids, to, err := answer.CopiesFor()
+	return restore.Request{Copies: ids, To: to}, err
+}

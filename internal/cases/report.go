@@ -1,0 +1,222 @@
+package cases
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	htmltemplate "html/template"
+	"io"
+	"strings"
+	"text/template"
+	"time"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/site"
+)
+
+// Reader says whom a report is for.
+type Reader string
+
+// The readers.
+const (
+	ForUser Reader = "user" // plain words, one page
+	ForFile Reader = "file" // everything
+)
+
+// Report is what a case came to.
+type Report struct {
+	Case        catalogue.Case
+	At          time.Time
+	Reader      Reader
+	Answer      *advise.Answer // nil where none could be given
+	NoAnswer    string
+	Aid         Aid
+	Receipts    []catalogue.Receipt
+	Unprotected []string
+	zone        *time.Location
+}
+
+// Report gathers what a case came to.
+func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone *time.Location) (Report, error) {
+	r := Report{Case: k, At: b.Now(), Reader: reader, zone: zone}
+	var err error
+	if r.Aid, err = b.FirstAid(ctx, k, zone); err != nil {
+		return r, err
+	}
+	answer, err := b.Advise(ctx, k, zone)
+	var input *site.InputError
+	switch {
+	case err == nil:
+		r.Answer = &answer
+		r.Unprotected = unprotected(&answer, r.At)
+	case errors.As(err, &input):
+		r.NoAnswer = input.Err.Error()
+	default:
+		return r, err
+	}
+	for _, id := range Receipts(k) {
+		receipt, err := b.Site.Catalogue.Receipt(ctx, id)
+		if errors.Is(err, catalogue.ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return r, err
+		}
+		r.Receipts = append(r.Receipts, receipt)
+	}
+	return r, nil
+}
+
+// unprotected says what should be put right, so that the next loss is harmless.
+func unprotected(a *advise.Answer, now time.Time) []string {
+	var all []string
+	p := a.Question.Place
+	dated, elsewhere := false, false
+	for i, l := range a.Looked {
+		s := a.Stores[l.Source].Source
+		if s.Dated && l.Found {
+			dated = true
+			if last := a.Stores[l.Source].Last(); now.Sub(last) > 48*time.Hour {
+				all = append(all, fmt.Sprintf("The newest snapshot of it is %d days old.", int(now.Sub(last).Hours()/24)))
+			}
+		}
+		elsewhere = elsewhere || l.Found && s.AtMachine != p.Machine
+		for _, pattern := range s.Exclusions {
+			if strings.Contains(a.Looked[i].Note, fmt.Sprintf("%q", pattern)) {
+				all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion %q.", advise.Name(s, p.Machine), pattern))
+			}
+		}
+	}
+	if !dated {
+		all = append(all, "No snapshot holds it: only the trash and luck protect this folder.")
+	}
+	if !elsewhere {
+		all = append(all, "Every copy of it is on the same machine; if that is lost, so are they.")
+	}
+	if r := a.Recommended; r != nil && !r.Copy.Expires.IsZero() && r.Copy.Expires.Sub(now) < 7*24*time.Hour {
+		all = append(all, fmt.Sprintf("The copy in the trash would have expired on %s.", r.Copy.Expires.In(a.Question.Zone).Format("Mon 2 Jan")))
+	}
+	return all
+}
+
+// What the templates ask for.
+
+// Say writes a time.
+func (r Report) Say(t time.Time) string { return advice.Say(t, r.At, r.zone) }
+
+// Zone names the zone of the times.
+func (r Report) Zone() string { return r.zone.String() }
+
+// What names what was lost.
+func (r Report) What() string {
+	if r.Case.Place.Path != "" {
+		return place.Readable(r.Case.Place.Name())
+	}
+	if r.Case.Words != "" {
+		return r.Case.Words
+	}
+	return "something of " + r.Case.Person
+}
+
+// Where is its place.
+func (r Report) Where() string {
+	if r.Case.Place.Path == "" {
+		return ""
+	}
+	return r.Case.Place.String()
+}
+
+// Loss says what happened, in the middle of a sentence.
+func (r Report) Loss() string {
+	return map[advice.Loss]string{advice.Deleted: "was deleted", advice.Overwritten: "was overwritten", advice.Damaged: "was damaged", advice.Misplaced: "could not be found",
+		advice.Unsaved: "was not saved"}[r.Case.Loss]
+}
+
+// State says how far the case is.
+func (r Report) State() string {
+	return map[catalogue.CaseState]string{catalogue.CaseOpen: "open", catalogue.CaseWaiting: "waiting for the user", catalogue.CaseDone: "done"}[r.Case.State]
+}
+
+// Back counts what was brought back and stands.
+func (r Report) Back() (n int) {
+	for _, receipt := range r.Receipts {
+		for _, i := range receipt.Items {
+			if i.Outcome == catalogue.ItemDone {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// Name says which source one of those looked at is.
+func (r Report) Name(l advice.Looked) string {
+	return advise.Name(r.Answer.Stores[l.Source].Source, r.Answer.Question.Place.Machine)
+}
+
+// Place writes a place.
+func (r Report) Place(p place.Place) string { return p.String() }
+
+// Entry says what an entry of the case is.
+func (r Report) Entry(e catalogue.CaseEntry) string {
+	id, _, _ := strings.Cut(e.Ref, " ")
+	switch e.Kind {
+	case catalogue.EntryOpened:
+		return "opened the case"
+	case catalogue.EntryChanged:
+		return "changed " + e.Text
+	case catalogue.EntryState:
+		return "set it to " + e.Ref
+	case catalogue.EntryNote:
+		return e.Text
+	case catalogue.EntryCopy:
+		return fmt.Sprintf("put copy %s in: %s", id, e.Text)
+	case catalogue.EntryWrong:
+		return fmt.Sprintf("said that copy %s is not the one", id)
+	case catalogue.EntryRight:
+		return fmt.Sprintf("took back that copy %s is not the one", id)
+	case catalogue.EntryStep:
+		return fmt.Sprintf("did the first aid step %s", id)
+	case catalogue.EntryUnstep:
+		return fmt.Sprintf("took back the first aid step %s", id)
+	case catalogue.EntryReceipt:
+		return fmt.Sprintf("brought back, receipt %s", id)
+	}
+	return string(e.Kind)
+}
+
+//go:embed templates
+var templates embed.FS
+
+var (
+	markdown = template.Must(template.New("").Funcs(template.FuncMap{"md": escapeMarkdown, "readable": place.Readable}).ParseFS(templates, "templates/*.md"))
+	html     = htmltemplate.Must(htmltemplate.New("").Funcs(htmltemplate.FuncMap{"readable": place.Readable}).ParseFS(templates, "templates/*.html"))
+)
+
+// escapeMarkdown keeps names from being taken for markup.
+func escapeMarkdown(v any) string {
+	s := fmt.Sprint(v)
+	var b strings.Builder
+	for _, r := range s {
+		if strings.ContainsRune("\\`*_{}[]<>#|", r) {
+			b.WriteByte('\\')
+		}
+		if r == '\n' || r == '\r' {
+			r = ' '
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// Markdown writes the report as Markdown.
+func (r Report) Markdown(w io.Writer) error {
+	return markdown.ExecuteTemplate(w, string(r.Reader)+".md", r)
+}
+
+// HTML writes it as a page that prints well and loads nothing.
+func (r Report) HTML(w io.Writer) error { return html.ExecuteTemplate(w, string(r.Reader)+".html", r) }

@@ -1,0 +1,271 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/typedtime"
+	"humble-rewind/internal/examine"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/site"
+)
+
+// zoneOf reads the zone in which times are to be said; UTC where none is given.
+func zoneOf(name *string) (*time.Location, error) {
+	zone, err := time.LoadLocation(value(name))
+	if err != nil {
+		return nil, badRequest(fmt.Sprintf("%q is no time zone.", *name), "Name it like Europe/Lisbon or UTC.")
+	}
+	return zone, nil
+}
+
+// UnderstandTime says what a time as people say it is taken for.
+func (s *Service) UnderstandTime(_ context.Context, request api.UnderstandTimeRequestObject) (api.UnderstandTimeResponseObject, error) {
+	zone, err := zoneOf(request.Params.Zone)
+	if err != nil {
+		return nil, err
+	}
+	at, err := typedtime.Parse(request.Params.Text, s.now(), zone)
+	if err != nil {
+		return nil, &problem{Status: http.StatusUnprocessableEntity, Title: "The time was not understood", Detail: err.Error(), Next: "Write it like friday evening, yesterday 17:00 or 2026-03-04 17:00."}
+	}
+	return api.UnderstandTime200JSONResponse{At: at.UTC(), Said: at.In(zone).Format("Monday 2 January 2006, 15:04")}, nil
+}
+
+// ExamineCopy tells a copy's condition.
+func (s *Service) ExamineCopy(ctx context.Context, request api.ExamineCopyRequestObject) (api.ExamineCopyResponseObject, error) {
+	c, err := s.copyOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.openCopy(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	if err := content.Close(); err != nil {
+		return nil, err
+	}
+	patient := examine.Examiner{Trails: s.trails, Now: s.now} // somebody asked for just this
+	found, err := patient.Copy(ctx, c)
+	if err != nil {
+		return nil, notExamined(err)
+	}
+	a := toExamination(c.Place, found)
+	a.Copy = optional(restore.CopyID(c.ID))
+	return api.ExamineCopy200JSONResponse(a), nil
+}
+
+// ExaminePlace tells the condition of what stands at a place.
+func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequestObject) (api.ExaminePlaceResponseObject, error) {
+	p, err := fromQuery(request.Params.Machine, request.Params.Path, request.Params.PathBytes)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.catalogue.Machine(ctx, p.Machine); err != nil {
+		return nil, &site.InputError{What: fmt.Sprintf("examine %s", p), Err: err, Next: "List the machines with: humble-rewind machine list"}
+	}
+	content, err := s.trails.Standing(ctx, p)
+	if err != nil {
+		return nil, notExamined(err)
+	}
+	defer content.Close()
+	found, err := s.examiner.Content(ctx, content)
+	if err != nil {
+		return nil, notExamined(err)
+	}
+	return api.ExaminePlace200JSONResponse(toExamination(p, found)), nil
+}
+
+func notExamined(err error) error {
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return &problem{Status: http.StatusGone, Title: "It cannot be examined", Detail: advise.Explain(err) + ".", Next: "Survey again, or look for other copies with find."}
+}
+
+func toExamination(p place.Place, found examine.Result) api.Examination {
+	v := found.For(p.Name())
+	return api.Examination{Place: toPlace(p), Condition: toCondition(v), MediaType: v.Media, Rename: optional(v.Rename), Sha256: optional(found.SHA256)}
+}
+
+// FindOrigins says where a copy likely came from.
+func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsRequestObject) (api.FindOriginsResponseObject, error) {
+	c, err := s.copyOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.catalogue.Machine(ctx, c.Source.Machine)
+	if err != nil {
+		return nil, err
+	}
+	zone, err := time.LoadLocation(m.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	origins, err := s.adviser.Origins(ctx, c, zone)
+	if err != nil {
+		return nil, err
+	}
+	a := api.FindOrigins200JSONResponse{Copy: toCopy(c), Origins: make([]api.Origin, len(origins))}
+	for i, o := range origins {
+		a.Origins[i] = api.Origin{Place: toPlace(o.Place), Evidence: o.Evidence, Strength: api.OriginStrength(o.Strength)}
+	}
+	return a, nil
+}
+
+// Advise says which copy is the right one.
+func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (api.AdviseResponseObject, error) {
+	b := request.Body
+	p, _, err := fromDestination(b.Place)
+	if err != nil {
+		return nil, err
+	}
+	if !b.Loss.Valid() {
+		return nil, badRequest(fmt.Sprintf("%q is no loss.", b.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
+	}
+	zone, err := zoneOf(b.Zone)
+	if err != nil {
+		return nil, err
+	}
+	q := advise.Question{Place: p, Zone: zone, Question: advice.Question{Loss: advice.Loss(b.Loss), Good: value(b.GoodAt), Noticed: value(b.NoticedAt), Hints: fromHints(b.Hints), Wrong: map[string]bool{}}}
+	for _, id := range value(b.Wrong) {
+		c, err := s.copyOf(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if c.SHA256 == "" {
+			sum, err := s.trails.Digest(ctx, c)
+			if err != nil {
+				return nil, notExamined(err)
+			}
+			c.SHA256 = fmt.Sprintf("%x", sum)
+		}
+		q.Wrong[c.SHA256] = true
+	}
+	answer, err := s.adviser.Advise(ctx, q)
+	if err != nil {
+		return nil, err
+	}
+	a, err := s.toAdvice(ctx, answer)
+	return api.Advise200JSONResponse(a), err
+}
+
+func fromHints(h *api.Hints) advice.Hints {
+	if h == nil {
+		return advice.Hints{}
+	}
+	return advice.Hints{Words: value(h.Containing), Without: value(h.Without), Least: value(h.Least), Most: value(h.Most), Media: value(h.MediaType)}
+}
+
+func toHints(h advice.Hints) *api.Hints {
+	a := api.Hints{Least: optional(h.Least), Most: optional(h.Most), MediaType: optional(h.Media)}
+	if len(h.Words) > 0 {
+		a.Containing = &h.Words
+	}
+	if len(h.Without) > 0 {
+		a.Without = &h.Without
+	}
+	if a == (api.Hints{}) {
+		return nil
+	}
+	return &a
+}
+
+// toAdvice shows an answer with the copies that it names.
+func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advice, error) {
+	q := answer.Question
+	a := api.Advice{Place: toPlace(q.Place), Loss: api.Loss(q.Loss), GoodAt: optionalTime(q.Good), NoticedAt: optionalTime(q.Noticed), Others: []api.OtherCopy{}, FoundAt: []api.Place{},
+		Looked: []api.Looked{}, Notes: list(answer.Notes), Next: list(answer.Next), Because: list(answer.Because)}
+	copies, err := s.namedIn(ctx, answer)
+	if err != nil {
+		return a, err
+	}
+	if r := answer.Recommended; r != nil {
+		shown := toCopy(copies[r.Copy.ID])
+		shown.Condition = toCondition(r.Condition)
+		to := toPlace(r.To)
+		standing := r.Copy.Live
+		a.Recommended = &api.Recommended{Copy: &shown, To: &to, Because: r.Because, Costs: r.Costs, Standing: optional(standing)}
+	}
+	for _, o := range answer.Others {
+		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(copies[o.Copy.ID]), Why: o.Why})
+	}
+	for _, p := range answer.FoundAt {
+		a.FoundAt = append(a.FoundAt, toPlace(p))
+	}
+	for _, l := range answer.Looked {
+		src := answer.Stores[l.Source].Source
+		a.Looked = append(a.Looked, api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(src, q.Place.Machine)), Found: l.Found, Note: l.Note})
+	}
+	for _, kind := range answer.Missing {
+		a.Looked = append(a.Looked, api.Looked{Source: api.SourceRef{Kind: kind}, Note: fmt.Sprintf("No source of this kind is known for %s; humble-rewind source suggest %s says whether there is one.", q.Place.Machine, q.Place.Machine)})
+	}
+	if answer.Folder != nil {
+		s.toFolderAdvice(&a, answer.Folder, copies)
+	}
+	return a, nil
+}
+
+// namedIn reads the copies that an answer names.
+func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[int64]catalogue.Copy, error) {
+	var ids []int64
+	if answer.Recommended != nil {
+		ids = append(ids, answer.Recommended.Copy.ID)
+	}
+	for _, o := range answer.Others {
+		ids = append(ids, o.Copy.ID)
+	}
+	copies, err := s.catalogue.Copies(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	byID := make(map[int64]catalogue.Copy, len(copies))
+	for _, c := range copies {
+		byID[c.ID] = c
+	}
+	return byID, nil
+}
+
+// maxEntries is how many files of a folder an advice lists.
+const maxEntries = 1000
+
+func (s *Service) toFolderAdvice(a *api.Advice, f *advise.Folder, copies map[int64]catalogue.Copy) {
+	shown := api.FolderAdvice{AsOf: optionalTime(f.AsOf), Certain: f.Counts[advise.Certain], Assumed: f.Counts[advise.Assumed], Missing: f.Counts[advise.Missing],
+		Kept: f.Counts[advise.Kept], Came: f.Counts[advise.Came], Same: f.Same, Bytes: f.Bytes, Entries: []api.FolderAdviceEntry{}, Cut: len(f.Entries) > maxEntries}
+	if m := f.Mass; m != nil {
+		shown.MassChange = &api.MassChange{From: m.From.UTC(), To: m.To.UTC(), Rewritten: m.Rewritten, Removed: m.Removed, Came: m.Came}
+	}
+	for _, e := range f.Entries[:min(maxEntries, len(f.Entries))] {
+		entry := api.FolderAdviceEntry{Name: place.Readable(e.Path), Path: toPlace(e.Place), Part: api.FolderPart(e.Part), Note: e.Note}
+		if e.Copy != 0 {
+			entry.Copy = optional(restore.CopyID(e.Copy))
+		}
+		if e.Size >= 0 {
+			size := e.Size
+			entry.Size = &size
+		}
+		shown.Entries = append(shown.Entries, entry)
+	}
+	a.Folder = &shown
+	if f.MovedTo.Path != "" {
+		a.FoundAt = append(a.FoundAt, toPlace(f.MovedTo))
+	}
+	if len(f.Copies()) > 0 {
+		to := a.Place
+		a.Recommended = &api.Recommended{To: &to, Because: f.Because, Costs: f.Costs}
+		if f.Whole.ID != 0 {
+			whole := toCopy(f.Whole)
+			a.Recommended.Copy = &whole
+		}
+		return
+	}
+	a.Because = list(f.Because)
+}
