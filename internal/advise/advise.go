@@ -336,17 +336,22 @@ func (g *gathering) sameName(last catalogue.Fact, add addElsewhere) error {
 	return nil
 }
 
-// digest reads a fact's file and keeps its digest; "" where it cannot be read.
-func (g *gathering) digest(f catalogue.Fact) (string, error) {
-	c, err := g.Site.Catalogue.Copy(g.ctx, f.Copy)
+func (g *gathering) digest(f catalogue.Fact) (string, error) { return g.digestOf(g.ctx, f) }
+
+// digestOf reads a fact's file and keeps its digest; "" where it cannot be read.
+func (a *Adviser) digestOf(ctx context.Context, f catalogue.Fact) (string, error) {
+	if f.SHA256 != "" {
+		return f.SHA256, nil
+	}
+	c, err := a.Site.Catalogue.Copy(ctx, f.Copy)
 	if err != nil {
 		return "", err
 	}
-	sum, err := g.Trails.Digest(g.ctx, c)
+	sum, err := a.Trails.Digest(ctx, c)
 	if err != nil {
-		return "", g.ctx.Err()
+		return "", ctx.Err()
 	}
-	return fmt.Sprintf("%x", sum), g.Site.Catalogue.SetDigest(g.ctx, f.Copy, sum)
+	return fmt.Sprintf("%x", sum), a.Site.Catalogue.SetDigest(ctx, f.Copy, sum)
 }
 
 // errNoContent says that a version has no copy that could be opened.

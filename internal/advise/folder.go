@@ -309,19 +309,27 @@ func (b *folderAdvice) choose(noticed time.Time) {
 
 func happened(m *masschange.Mass) string {
 	s := ""
-	add := func(n int, what string) {
+	add := func(n int, one, many string) {
 		if n == 0 {
 			return
 		}
 		if s != "" {
 			s += ", "
 		}
-		s += fmt.Sprintf("%d files %s", n, what)
+		s += files(n, one, many)
 	}
-	add(m.Rewritten, "were rewritten")
-	add(m.Removed, "were removed")
-	add(m.Came, "appeared")
+	add(m.Rewritten, "was rewritten", "were rewritten")
+	add(m.Removed, "was removed", "were removed")
+	add(m.Came, "appeared", "appeared")
 	return s
+}
+
+// files counts files and says what they did.
+func files(n int, one, many string) string {
+	if n == 1 {
+		return "1 file " + one
+	}
+	return fmt.Sprintf("%d files %s", n, many)
 }
 
 func lasted(d time.Duration) string {
@@ -479,21 +487,21 @@ func (b *folderAdvice) account(s *sample) {
 		b.Because = append(b.Because, fmt.Sprintf("Of %d of the files that were read as they stand now, %d %s.", s.read, s.broken, nature))
 	}
 	if n := b.Counts[Certain] + b.Counts[Assumed]; n > 0 {
-		b.Because = append(b.Because, fmt.Sprintf("%d files come back, each from its own best copy; %d stand as they did and are not touched.", n, b.Same))
+		b.Because = append(b.Because, fmt.Sprintf("%s its own best copy; %s and not touched.", files(n, "comes back from", "come back, each from"), files(b.Same, "is as it was", "are as they were")))
 	} else if b.Counts[Missing] == 0 {
 		b.Because = append(b.Because, "Every file stands as it did then, or was worked on since; there is nothing to bring back.")
 	}
 	if n := b.Counts[Assumed]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("Of %d files it is assumed, not proved, that this is what stood there; each says why.", n))
+		b.Costs = append(b.Costs, fmt.Sprintf("%s assumed, not proved, to be what stood there; the list says why.", files(n, "is", "are")))
 	}
 	if n := b.Counts[Missing]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%d files cannot be brought back: no copy of them can be read any more.", n))
+		b.Costs = append(b.Costs, fmt.Sprintf("%s be brought back: no copy can be read any more.", files(n, "cannot", "cannot")))
 	}
 	if n := b.Counts[Kept]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%d files were worked on since and stay as they are.", n))
+		b.Costs = append(b.Costs, fmt.Sprintf("%s, as work went on there since.", files(n, "stays as it is", "stay as they are")))
 	}
 	if n := b.Counts[Came]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%d files that came with it stay where they are; look at them before you remove them.", n))
+		b.Costs = append(b.Costs, fmt.Sprintf("%s with it, and left where they are; look before you remove anything.", files(n, "came", "came")))
 	}
 	if len(b.Costs) == 0 {
 		b.Costs = []string{"Nothing that is known of would be lost."}

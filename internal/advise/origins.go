@@ -48,11 +48,10 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 	}
 	o := &originSearch{Adviser: a, ctx: ctx, c: c, stores: stores, zone: zone, found: map[place.Place]*Origin{}}
 	if c.Type == plan.File && c.Readable && c.SHA256 == "" && c.Size <= digestStray {
-		if sum, err := a.Trails.Digest(ctx, c); err == nil {
-			o.c.SHA256 = fmt.Sprintf("%x", sum)
-			if err := a.Site.Catalogue.SetDigest(ctx, c.ID, sum); err != nil {
-				return nil, err
-			}
+		var f catalogue.Fact
+		f.Copy = c.ID
+		if o.c.SHA256, err = a.digestOf(ctx, f); err != nil {
+			return nil, err
 		}
 	}
 	if err := o.search(); err != nil {
@@ -96,7 +95,7 @@ func (o *originSearch) search() error {
 			return err
 		}
 		for _, f := range same {
-			if err := o.add(f, lies, ByDigest, 1, "The same content was there, byte for byte."); err != nil {
+			if err := o.add(f, lies, ByDigest, 1, sameBytes); err != nil {
 				return err
 			}
 		}
@@ -119,7 +118,17 @@ func (o *originSearch) search() error {
 			continue
 		}
 		if f.Size == o.c.Size && o.c.Type == plan.File && (f.SHA256 == "" || o.c.SHA256 == "") {
-			if err := o.add(f, lies, BySize, 1, fmt.Sprintf("A file of the same name and of the same %d bytes was there.", f.Size)); err != nil {
+			by, why := BySize, fmt.Sprintf("A file of the same name and of the same %d bytes was there.", f.Size)
+			if reads++; reads <= maxAlike && f.Readable && o.c.SHA256 != "" {
+				sum, err := o.digestOf(o.ctx, f)
+				if err != nil {
+					return err
+				}
+				if sum == o.c.SHA256 {
+					by, why = ByDigest, sameBytes
+				}
+			}
+			if err := o.add(f, lies, by, 1, why); err != nil {
 				return err
 			}
 			continue
@@ -142,6 +151,8 @@ func (o *originSearch) search() error {
 	}
 	return nil
 }
+
+const sameBytes = "The same content was there, byte for byte."
 
 // numbered is what trashes and copies put into a name to tell it from another: plan.2.odt, plan.odt.2, plan (2).odt.
 var numbered = regexp.MustCompile(`^(.+?)(?:\.\d+| \(\d+\))(\.[^.]+)?$`)

@@ -58,18 +58,6 @@ func frontOfficePast(m *machine, days func(float64) time.Time) {
 	m.file(tern, ines, days(2.1), textDocument("Draft", []string{"A tender for the harbour. To be written."}, days(2.1)))
 	// The folder was called Offers until forty days ago.
 	m.renamed("/home/ines/Documents/Offers", quotes, days(40))
-	// A ledger that a fault of the drive cut off five weeks ago, in the middle of its table; nobody has opened it since.
-	ledger := "/home/ines/Documents/Accounts/Ledger 09.ods"
-	for i := range m.past {
-		if p := &m.past[i]; p.path == ledger {
-			whole := p.content
-			m.was(ledger, ines, p.written, days(35), whole)
-			cut := slices.Concat(whole[:len(whole)*2/3], make([]byte, len(whole)-len(whole)*2/3))
-			m.past = slices.Delete(m.past, i, i+1)
-			m.file(ledger, ines, days(35), cut)
-			break
-		}
-	}
 	// A table of prices that grew a row at a time.
 	prices := "/home/ines/Documents/Prices.ods"
 	rows := [][]string{{"timber", "metre", "seasoned"}}

@@ -67,6 +67,8 @@ func introduce(ctx context.Context, w World, url string, say func(string)) error
 	say("  export HUMBLE_REWIND_URL=" + url + " HUMBLE_REWIND_TOKEN=" + token)
 	say("  " + w.binary() + " find offsets --state gone")
 	say("  " + w.binary() + " trail 'front-office:/home/ines/Documents/Quotes/Quote 116 Little Tern.odt'")
+	say("  " + w.binary() + " case list")
+	say("  " + w.binary() + " advise --case k1")
 	say("")
 	say("Stop with Ctrl-C. The world stays in " + w.Dir + "; demo --fresh makes it anew.")
 	return nil
@@ -121,6 +123,20 @@ func enrol(ctx context.Context, w World, client *api.ClientWithResponses) error 
 	}
 	if ended.JSON200 == nil || ended.JSON200.State != api.JobStateDone {
 		return fmt.Errorf("survey the sample world: %s", ended.Body)
+	}
+	return OpenCases(ctx, w, client)
+}
+
+// OpenCases opens the cases of a world.
+func OpenCases(ctx context.Context, w World, client *api.ClientWithResponses) error {
+	for _, k := range w.Cases() {
+		opened, err := client.OpenCaseWithResponse(ctx, k)
+		if err != nil {
+			return err
+		}
+		if opened.JSON201 == nil {
+			return fmt.Errorf("open the case of %s: the service answered %s", k.Place.Path, opened.Body)
+		}
 	}
 	return nil
 }

@@ -136,6 +136,7 @@ func frontOffice(dir string, now time.Time) (*machine, error) {
 	m.file("/home/ines/Contacts/Suppliers.vcf", ines, days(20), vcards([]string{"Coppersmith Ebb", "Larch Wharf"}))
 	m.file("/home/ines/Calendar/Yard.ics", ines, days(2), calendar([]string{"Launch of Marsh Wren", "Insurance survey", "Steam box lit"}, now))
 	frontOfficeTrash(m, now, days)
+	frontOfficeLosses(m, days)
 	frontOfficePast(m, days)
 	return m, m.finish()
 }
@@ -230,6 +231,7 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 	}
 	m.file(card+"/.Trash-1003/files/planted.txt", tomas, days(6), []byte("This record points out of the card.\n"))
 	m.record(cardCan(card), "planted.txt", tomas, days(6), "[Trash Info]\nPath=../../../etc/cron.d/planted\nDeletionDate="+days(6).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
+	drawingLoftLosses(m, days)
 	drawingLoftPast(m, days)
 	return m, m.finish()
 }
@@ -239,6 +241,7 @@ func cardCan(top string) can { return can{top + "/.Trash-1003", top} }
 func store(dir string, now time.Time, snapped []*machine) error {
 	m := newMachine(dir, "store", []int{ines, oda, tomas, ravi}, now)
 	days := func(n float64) time.Time { return now.Add(-time.Duration(n * float64(dayLong))) }
+	m.drive("/dev/sda1", "/", "defaults,discard", false, time.Time{})
 	top := "/srv/yard"
 	for i, boat := range boats {
 		for k := range 4 {

@@ -369,7 +369,7 @@ func (c *chooser) moment(w candidates, n int) []string {
 	v := &c.Trail.Versions[n]
 	switch {
 	case w.strict:
-		return w.because
+		return append(w.because, c.newerBroken(n)...)
 	case w.nearest >= 0 && v.Content != c.Trail.Versions[w.nearest].Content:
 		reason := c.whyNot[w.nearest]
 		if reason == "" {
@@ -379,6 +379,29 @@ func (c *chooser) moment(w candidates, n int) []string {
 			fmt.Sprintf("This is the latest before it: it came on %s.", c.say(v.Arrived))}
 	}
 	return w.because
+}
+
+// newerBroken counts the versions after a sound one that are broken, and says what is wrong with what stands there.
+func (c *chooser) newerBroken(n int) (why []string) {
+	broken := map[int]bool{}
+	for k := n + 1; k < len(c.Trail.Versions); k++ {
+		if c.verdicts[k].State == condition.Broken {
+			broken[c.Trail.Versions[k].Content] = true
+		}
+	}
+	switch len(broken) {
+	case 0:
+		return nil
+	case 1:
+		why = append(why, "The only newer one is broken.")
+	default:
+		why = append(why, fmt.Sprintf("The %d newer ones were examined, and all of them are broken.", len(broken)))
+	}
+	last := len(c.Trail.Versions) - 1
+	if found, ok := c.verdicts[last]; ok && found.State == condition.Broken {
+		why = append(why, "Of the newest: "+strings.Join(found.Reasons, " "))
+	}
+	return why
 }
 
 // first walks the candidates: those that can be read from nearest to furthest, and only then says why not.

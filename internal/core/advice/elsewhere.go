@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
-	"humble-rewind/internal/core/place"
 )
 
 // misplaced looks for where the file lives now; where it lives nowhere, it was deleted.
@@ -149,6 +148,9 @@ func (c *chooser) strayWhyNot(s Stray, save int, verdict condition.Verdict) stri
 }
 
 func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
+	if save >= 0 {
+		c.whyNot[save] = "It is the last save; the leftover goes on from there."
+	}
 	because := []string{}
 	if save >= 0 {
 		at := c.savedAt(save)
@@ -161,9 +163,6 @@ func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
 	if save >= 0 {
 		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
 	}
-	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.strayPlace(s, verdict), Condition: verdict, Because: append(because, said(verdict)...), Costs: costs}
+	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.Place, Condition: verdict, Because: append(because, said(verdict)...), Costs: costs}
 	c.chosen = -1
 }
-
-// strayPlace is the document's own place: that a stray has another name and extension is its program's business.
-func (c *chooser) strayPlace(Stray, condition.Verdict) place.Place { return c.Place }

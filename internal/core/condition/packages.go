@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/bzip2"
+	"compress/flate"
 	"compress/gzip"
 	"encoding/xml"
 	"errors"
@@ -140,7 +141,7 @@ func (p *packageCheck) wellFormed(f *zip.File) {
 	p.scanned[f.Name] = true
 	content, err := f.Open()
 	if err != nil {
-		p.e.broken("Its part %q cannot be opened: %s.", place.Readable(f.Name), place.Readable(err.Error()))
+		p.e.broken("Its part %q cannot be read: %s.", place.Readable(f.Name), explain(err))
 		return
 	}
 	defer content.Close()
@@ -154,7 +155,12 @@ func (p *packageCheck) wellFormed(f *zip.File) {
 }
 
 func explain(err error) string {
+	var corrupt flate.CorruptInputError
 	switch {
+	case errors.Is(err, zip.ErrFormat):
+		return "its own header was overwritten"
+	case errors.As(err, &corrupt):
+		return fmt.Sprintf("its compressed data makes no sense from byte %d on", int64(corrupt))
 	case errors.Is(err, zip.ErrChecksum), errors.Is(err, gzip.ErrChecksum):
 		return "the bytes do not fit their checksum"
 	case errors.Is(err, io.ErrUnexpectedEOF):

@@ -134,8 +134,12 @@ func (s *steps) trim() {
 		}
 		urgent := false
 		if !s.TrimNext.IsZero() {
-			why += fmt.Sprintf(" It does again on %s.", s.say(s.TrimNext))
 			urgent = s.TrimNext.Sub(s.now) < 48*time.Hour
+			if s.TrimNext.Before(s.now) {
+				why += fmt.Sprintf(" It was due on %s and may run at any moment.", s.say(s.TrimNext))
+			} else {
+				why += fmt.Sprintf(" It does again on %s.", s.say(s.TrimNext))
+			}
 		}
 		s.add(Step{ID: "trim", Urgent: urgent, Text: "Please leave the machine as it is, and let us stop the periodic trim until the file is back: systemctl stop fstrim.timer.", Why: why})
 	case s.Medium == Solid:

@@ -30,19 +30,30 @@ func TestParse(t *testing.T) {
 		"3d ago":                    "2026-07-05T14:20:00Z",
 		"90s":                       "2026-07-08T14:18:30Z",
 		"now":                       "2026-07-08T14:20:00Z",
+		"Friday evening":            "2026-07-03T19:00:00Z",
+		"on friday in the evening":  "2026-07-03T19:00:00Z",
+		"last night":                "2026-07-07T22:00:00Z",
+		"this morning":              "2026-07-08T08:00:00Z",
+		"yesterday at noon":         "2026-07-07T11:00:00Z",
+		"two hours ago":             "2026-07-08T12:20:00Z",
+		"about a week ago":          "2026-07-01T14:20:00Z",
+		"3 march":                   "2026-03-03T00:00:00Z",
+		"march 3, 5pm":              "2026-03-03T17:00:00Z",
+		"24 december":               "2025-12-24T00:00:00Z",
+		"evening":                   "2026-07-07T19:00:00Z", // today's is yet to come
 	} {
 		got, err := typedtime.Parse(text, now, zone)
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got.Format(time.RFC3339), text)
 	}
-	for _, text := range []string{"", "soon", "25:00", "2026-13-01", "yesterday noon", "3y ago", "-3d", "9999999999d", "2026-07-04 17:00 sharp"} {
+	for _, text := range []string{"", "soon", "25:00", "2026-13-01", "yesterday never", "fine", "13pm", "3y ago", "-3d", "9999999999d", "2026-07-04 17:00 sharp"} {
 		_, err := typedtime.Parse(text, now, zone)
 		assert.ErrorContains(t, err, "write it like", "%q", text)
 	}
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"yesterday 17:00", "3d ago", "2026-03-04T17:00:00Z", "17:00"} {
+	for _, seed := range []string{"yesterday 17:00", "3d ago", "2026-03-04T17:00:00Z", "17:00", "friday evening", "two hours ago", "march 3, 5pm"} {
 		f.Add(seed)
 	}
 	now := time.Date(2026, 7, 8, 15, 20, 0, 0, time.UTC)
