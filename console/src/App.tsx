@@ -2,6 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Navigate, Route, Routes } from "react-router";
 import styled from "styled-components";
 import { session } from "./api/queries";
+import { CasePage } from "./cases/CasePage";
+import { CasesPage } from "./cases/CasesPage";
+import { NewCasePage } from "./cases/NewCasePage";
 import { DeskPage } from "./desk/DeskPage";
 import { FolderPage } from "./folder/FolderPage";
 import { FindPage } from "./find/FindPage";
@@ -39,6 +42,9 @@ export function App() {
             <Route path="/find" element={<FindPage />} />
             <Route path="/trail" element={<TrailPage />} />
             <Route path="/folder" element={<FolderPage />} />
+            <Route path="/cases" element={<CasesPage />} />
+            <Route path="/cases/new" element={<NewCasePage />} />
+            <Route path="/cases/:id" element={<CasePage />} />
             <Route path="/receipts" element={<ReceiptsPage />} />
             <Route path="/receipts/:id" element={<ReceiptsPage />} />
             <Route path="*" element={<Navigate to="/" replace />} />

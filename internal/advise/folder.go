@@ -296,8 +296,8 @@ func (b *folderAdvice) choose(noticed time.Time) {
 			m = all[0] // the first after it was right
 		}
 		b.Mass, b.AsOf = &m, m.Before
-		b.Because = []string{fmt.Sprintf("Between %s and %s, %s within %s, which is far from what is usual in this folder of %d files.",
-			say(m.From), say(m.To), happened(&m), lasted(m.To.Sub(m.From)), len(b.files)),
+		b.Because = []string{fmt.Sprintf("From %s on, within %s, %s; that is far from what is usual in this folder of %d files.",
+			say(m.From), lasted(m.To.Sub(m.From)), happened(&m), len(b.files)),
 			fmt.Sprintf("The moment right before it is offered: %s.", say(m.Before))}
 	case !b.q.Good.IsZero():
 		b.AsOf = b.q.Good
@@ -314,7 +314,7 @@ func happened(m *masschange.Mass) string {
 			return
 		}
 		if s != "" {
-			s += ", "
+			s += " and "
 		}
 		s += files(n, one, many)
 	}
@@ -501,7 +501,7 @@ func (b *folderAdvice) account(s *sample) {
 		b.Costs = append(b.Costs, fmt.Sprintf("%s, as work went on there since.", files(n, "stays as it is", "stay as they are")))
 	}
 	if n := b.Counts[Came]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%s with it, and left where they are; look before you remove anything.", files(n, "came", "came")))
+		b.Costs = append(b.Costs, fmt.Sprintf("%s; look before you remove anything.", files(n, "came with it and is left where it is", "came with it and are left where they are")))
 	}
 	if len(b.Costs) == 0 {
 		b.Costs = []string{"Nothing that is known of would be lost."}

@@ -172,7 +172,7 @@ func (w World) Cases() []api.NewCase {
 			Happened: text("Tidied up the quotes this morning and threw away the one that goes out today.")},
 		{Loss: api.LossOverwritten, Place: at("front-office", "/home/ines/Documents/Quotes/Quote 116 Little Tern.odt"), GoodAt: days(3), NoticedAt: days(0.1),
 			Happened: text("Opened the quote to begin a tender, and saved the tender over it.")},
-		{Loss: api.LossDamaged, Place: at("front-office", "/home/ines/Documents/Accounts/Ledger 09.ods"), NoticedAt: days(0.2),
+		{Loss: api.LossDamaged, Place: at("front-office", "/home/ines/Documents/Accounts/Ledger 09.ods"),
 			Happened: text("The September ledger does not open any more. Nobody has looked at it since the summer.")},
 		{Loss: api.LossMisplaced, Place: at("front-office", "/home/ines/Documents/Quotes/Quote 113 Grey Heron.odt"),
 			Happened: text("It was in the quotes, and now it is not. Nothing was deleted.")},

@@ -20,6 +20,14 @@ export type FolderRow = Schemas["FolderRow"];
 export type Comparison = Schemas["Comparison"];
 export type Only = Schemas["Only"];
 export type ClashRule = Schemas["ClashRule"];
+export type Case = Schemas["Case"];
+export type CaseEntry = Schemas["CaseEntry"];
+export type CaseState = Schemas["CaseState"];
+export type Advice = Schemas["Advice"];
+export type FolderAdvice = Schemas["FolderAdvice"];
+export type FirstAid = Schemas["FirstAid"];
+export type Loss = Schemas["Loss"];
+export type NewCase = Schemas["NewCase"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1", credentials: "same-origin" });
 

@@ -2,6 +2,7 @@
 import { infiniteQueryOptions, queryOptions } from "@tanstack/react-query";
 import type { operations } from "./schema";
 import { placeQuery } from "../places";
+import { zone } from "../when";
 import { ask, client, type Place } from "./client";
 
 export type FindQuery = NonNullable<operations["findCopies"]["parameters"]["query"]>;
@@ -49,3 +50,32 @@ export const folder = (place: Place, asOf: string | undefined) =>
 
 export const comparison = (left: string, right: string) =>
   queryOptions({ queryKey: ["comparison", left, right], queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right } } })), retry: false });
+
+export type CaseQuery = NonNullable<operations["listCases"]["parameters"]["query"]>;
+
+export const cases = (query: CaseQuery) => queryOptions({ queryKey: ["cases", "list", query], queryFn: () => ask(client.GET("/cases", { params: { query } })) });
+
+export const caseOf = (id: string) =>
+  queryOptions({ queryKey: ["cases", id], queryFn: () => ask(client.GET("/cases/{id}", { params: { path: { id } } })), retry: false });
+
+export const caseAdvice = (id: string) =>
+  queryOptions({
+    queryKey: ["cases", id, "advice"],
+    queryFn: () => ask(client.GET("/cases/{id}/advice", { params: { path: { id }, query: { zone } } })),
+    retry: false,
+    staleTime: 60_000,
+  });
+
+export const firstAid = (id: string) =>
+  queryOptions({ queryKey: ["cases", id, "first-aid"], queryFn: () => ask(client.GET("/cases/{id}/first-aid", { params: { path: { id }, query: { zone } } })) });
+
+export const understood = (text: string) =>
+  queryOptions({
+    queryKey: ["understood", text],
+    queryFn: () => ask(client.GET("/understood", { params: { query: { text, zone } } })),
+    enabled: text.trim() !== "",
+    retry: false,
+    staleTime: 60_000,
+  });
+
+export const origins = (id: string) => queryOptions({ queryKey: ["origins", id], queryFn: () => ask(client.GET("/copies/{id}/origins", { params: { path: { id } } })), retry: false, staleTime: 60_000 });

@@ -45,19 +45,24 @@ const Actions = styled.div`
 `;
 
 /** What is brought back: copies, or a place as it stood at a moment. */
-export type What = { copies: Copy[] } | { place: Place; as_of: string; only: Only };
+export type What = { copies: Copy[] } | { place: Place; as_of: string; only: Only } | { case: string; chosen: Copy[]; files: number };
 
-const requestOf = (what: What) => ("copies" in what ? { copies: what.copies.map((c) => c.id) } : what);
+/** What is asked of the service. In a case, no copies named are those that are advised. */
+function requestOf(what: What) {
+  if ("case" in what) return { case: what.case, ...(what.chosen.length > 0 ? { copies: what.chosen.map((c) => c.id) } : {}) };
+  return "copies" in what ? { copies: what.copies.map((c) => c.id) } : what;
+}
 
 function titleOf(what: What): string {
+  if ("case" in what) return `Bring back ${counted(what.files, "file")} for case ${what.case}`;
   if ("copies" in what) return `Bring back ${counted(what.copies.length, "copy", "copies")}`;
   const amounts = { missing: "what is missing of", changed: "what is missing or changed of", exact: "exactly" };
   return `Bring back ${amounts[what.only]} ${what.place.path} as of ${absolute(what.as_of)}`;
 }
 
 /** Shows what bringing copies back would write, clashes settled, and carries it out once that is agreed. */
-export function BringBackDialog({ what, close, done }: { what: What; close: () => void; done: () => void }) {
-  const [clash, setClash] = useState<ClashRule>("keep-both");
+export function BringBackDialog({ what, rule = "keep-both", close, done }: { what: What; rule?: ClashRule; close: () => void; done: () => void }) {
+  const [clash, setClash] = useState<ClashRule>(rule);
   const [where, setWhere] = useState<Where>(null);
   const begin = useMutation({
     mutationFn: () => ask(client.POST("/bring-backs", { body: { ...requestOf(what), clash, dry_run: false, ...(where ? { to: where } : {}) } })) as Promise<Job>,

@@ -2,9 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 import type { Copy } from "../api/client";
-import { firstCopies } from "../api/queries";
+import { cases, firstCopies } from "../api/queries";
+import { CaseLine } from "../cases/CasesPage";
+import { Lines } from "../cases/cases.styles";
+import { useCaseEvents } from "../cases/useCases";
 import { Care, Quiet, Sheet } from "../parts/controls";
 import { Failure, Notice } from "../parts/Notice";
+import { nameOf, parentOf } from "../places";
 import { tokens } from "../theme";
 import { useNow } from "../useNow";
 import { absolute, ago, expiry } from "../when";
@@ -43,8 +47,12 @@ const limit = 8;
 export function DeskPage() {
   return (
     <Page>
-      <DeletedLately />
       <Stack>
+        <OpenCases />
+        <DeletedLately />
+      </Stack>
+      <Stack>
+        <Broken />
         <ExpiresSoon />
         <Surveys />
       </Stack>
@@ -52,8 +60,55 @@ export function DeskPage() {
   );
 }
 
+function OpenCases() {
+  useCaseEvents();
+  const { data, error } = useQuery(cases({ state: "open", limit }));
+  return (
+    <Sheet aria-label="Open cases">
+      <Head>
+        <h1>Open cases</h1>
+        <span>
+          <Link to="/cases/new">open one</Link> · <Link to="/cases">all of them</Link>
+        </span>
+      </Head>
+      {error && <Failure problem={error} />}
+      {data?.cases.length === 0 && <Notice title="Nobody waits for help." />}
+      <Lines>{data?.cases.map((k) => <CaseLine key={k.id} of={k} />)}</Lines>
+    </Sheet>
+  );
+}
+
+/** What was examined unasked and found broken where it stands. */
+function Broken() {
+  const some = 4;
+  const { data, error } = useQuery(firstCopies({ condition: "broken", source: "live", limit: some }));
+  if (!error && !data?.copies.length) return null;
+  return (
+    <Sheet aria-label="Broken documents">
+      <Head>
+        <h1>Broken where they stand</h1>
+        {data && data.total > some && <Link to="/find?condition=broken&source=live">all {data.total}</Link>}
+      </Head>
+      {error && <Failure problem={error} />}
+      <List>
+        {data?.copies.map((c) => (
+          <li key={c.id}>
+            <span>
+              <Link to={`/cases/new?${new URLSearchParams({ machine: c.place.machine, path: c.place.path })}`}>{c.name}</Link>{" "}
+              <Quiet>
+                of {c.person ?? "nobody known"}, {c.place.machine}, in {nameOf(parentOf(c.place))}
+              </Quiet>
+            </span>
+            <Care>{c.condition.reasons[0]}</Care>
+          </li>
+        ))}
+      </List>
+    </Sheet>
+  );
+}
+
 function DeletedLately() {
-  const { data, error, refetch } = useQuery(firstCopies({ state: "gone", whole: true, limit: 14 }));
+  const { data, error, refetch } = useQuery(firstCopies({ state: "gone", whole: true, limit }));
   return (
     <Sheet aria-label="Deleted lately">
       <Head>

@@ -60,6 +60,7 @@ export function Filters() {
       <Choice label="Person" value={value("person")} change={change("person")} options={people} />
       <Choice label="Type" value={value("type")} change={change("type")} options={types} />
       <Choice label="State" value={value("state")} change={change("state")} options={["gone", "present", "changed"]} />
+      <Choice label="Condition" value={value("condition")} change={change("condition")} options={["sound", "doubtful", "broken", "unread"]} />
       <Choice label="Found in" value={value("source")} change={change("source")} options={kinds(data)} />
       <Since value={value("gone_since")} change={change("gone_since")} />
       <label>

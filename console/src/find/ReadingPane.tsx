@@ -1,11 +1,13 @@
+import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import styled from "styled-components";
 import type { Copy } from "../api/client";
+import { origins } from "../api/queries";
 import { Care, Key, Quiet } from "../parts/controls";
 import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { PlaceText } from "../parts/PlaceText";
-import { folderLink, parentOf, trailLink } from "../places";
+import { folderLink, parentOf, placeParams, trailLink } from "../places";
 import { tokens } from "../theme";
 import { useKey } from "../useKeys";
 import { absolute, ago, bytes, expiry } from "../when";
@@ -41,7 +43,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
           ))}
         </Notes>
       )}
-      {c.origin_known && <Ways copy={c} />}
+      {c.origin_known ? <Ways copy={c} /> : <Origins id={c.id} />}
       <Facts>
         <dt>{c.origin_known ? "Came from" : "Lies at"}</dt>
         <dd>
@@ -59,6 +61,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
         </dd>
         <dt>Of</dt>
         <dd>{c.person ?? "nobody known"}</dd>
+        {c.type === "file" && <Condition copy={c} />}
         <dt>Size</dt>
         <dd>{bytes(c.size)}</dd>
         <dt>Found in</dt>
@@ -85,8 +88,32 @@ function Ways({ copy: c }: { copy: Copy }) {
     <p>
       <Link to={trail}>{c.type === "folder" ? "The folder over time" : "Its trail"}</Link>
       <Key>t</Key> &nbsp; <Link to={folderLink(parentOf(c.place))}>The folder it lay in</Link>
-      <Key>f</Key>
+      <Key>f</Key> &nbsp; <Link to={`/cases/new?${placeParams(c.place)}`}>Open a case</Link>
     </p>
+  );
+}
+
+function Condition({ copy: c }: { copy: Copy }) {
+  return (
+    <>
+      <dt>Condition</dt>
+      <dd>
+        {c.condition.state} <Quiet>{c.condition.reasons.join(" ")}</Quiet>
+      </dd>
+    </>
+  );
+}
+
+/** Where a copy without a recorded origin likely came from, with the evidence. */
+function Origins({ id }: { id: string }) {
+  const { data } = useQuery(origins(id));
+  const first = data?.origins[0];
+  if (!data) return null;
+  if (!first) return <Notice title="Nothing tells where it came from.">Bring it back to a folder of your choice.</Notice>;
+  return (
+    <Notice title="Nothing recorded where it came from; it was likely:">
+      <PlaceText place={first.place} /> {first.evidence.join(" ")}
+    </Notice>
   );
 }
 

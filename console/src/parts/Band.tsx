@@ -65,6 +65,7 @@ export function Band({ technician }: { technician: string }) {
       <Words field={field} />
       <Pages aria-label="Pages">
         <NavLink to="/" end>Desk</NavLink>
+        <NavLink to="/cases">Cases</NavLink>
         <NavLink to="/find">Find</NavLink>
         <NavLink to="/receipts">Receipts</NavLink>
       </Pages>

@@ -4,6 +4,7 @@ import styled from "styled-components";
 import type { Place, Trail } from "../api/client";
 import { nameOf, parentOf } from "../places";
 import { tokens } from "../theme";
+import type { Verdict } from "./verdict";
 import { axisOf, bars, marks, namesOf, quietTimes, type Axis, type Span } from "./layout";
 
 export const sizes = { axis: 30, line: 30, lane: 26, label: 168 };
@@ -19,6 +20,8 @@ const Svg = styled.svg`
   .ink { fill: ${tokens.ink}; stroke: ${tokens.ink}; }
   .open { fill: ${tokens.sheet}; stroke: ${tokens.ink}; }
   .ground { fill: ${tokens.sheet}; }
+  .advised { fill: ${tokens.advice}; }
+  .torn { fill: ${tokens.sheet}; stroke: ${tokens.ink}; }
   .chosen { fill: none; stroke: ${tokens.advice}; stroke-width: 2; }
   .onInk { fill: ${tokens.sheet}; }
   .pick { cursor: pointer; }
@@ -33,12 +36,13 @@ interface Props {
   copy: string | undefined; // chosen
   marked: string[]; // for comparison
   loss: { good: string | null; noticed: string | null };
+  verdict: Verdict | undefined;
   choose: (version: number, copy?: string) => void;
   zoomTo: (span: Span) => void;
 }
 
 /** The trail drawn: ink is what is proved, hatching what is assumed, nothing where nobody looked. */
-export function Drawing({ trail, width, span, now, version, copy, marked, loss, choose, zoomTo }: Props) {
+export function Drawing({ trail, width, span, now, version, copy, marked, loss, verdict, choose, zoomTo }: Props) {
   const hatch = useId();
   const ruled = useId();
   const clip = useId();
@@ -88,6 +92,8 @@ export function Drawing({ trail, width, span, now, version, copy, marked, loss, 
                   {b.count}
                 </text>
               )}
+              {!block && isBroken(trail, b.index) && <path d={`M${b.end} ${y + 4}h-5l3 3-3 3 3 3-3 3 3 3-3 3h5z`} className="torn" />}
+              {!block && b.index === verdict?.version && <path d={`M${(b.start + b.end) / 2} ${y - 5}l5 5-5 5-5-5z`} className="advised" />}
               {!block && b.index === version && <rect x={b.start - 3} y={y + 1} width={b.end - b.start + 6} height={24} className="chosen" />}
             </g>
           );
@@ -117,6 +123,9 @@ export function Drawing({ trail, width, span, now, version, copy, marked, loss, 
     </Svg>
   );
 }
+
+/** Whether a version was examined and found broken: its bar has a torn end. */
+const isBroken = (trail: Trail, version: number) => trail.versions[version]?.copies.some((c) => c.condition.state === "broken") === true;
 
 function Labels({ trail, names, top }: { trail: Trail; names: string[]; top: number }) {
   return (

@@ -3,7 +3,7 @@ import { useCallback, useMemo, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Copy, Place, Trail } from "../api/client";
-import { trail as trailQuery } from "../api/queries";
+import { caseAdvice, trail as trailQuery } from "../api/queries";
 import { BringBackDialog } from "../bringback/BringBackDialog";
 import { Difference } from "../parts/Difference";
 import { Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
@@ -18,6 +18,7 @@ import { Drawing } from "./Drawing";
 import { reveal, spanOf, wholeSpan, within, zoom, type Span } from "./layout";
 import { LossForm } from "./LossForm";
 import { useWidth } from "./useWidth";
+import { verdictOf } from "./verdict";
 import { Versions } from "./Versions";
 
 const Page = styled.div`
@@ -54,6 +55,16 @@ const Row = styled.div`
   align-items: center;
   gap: 6px 12px;
   margin: 6px 0;
+`;
+
+const Advised = styled.p`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 2px 12px;
+  margin-top: 8px;
+  padding-left: 10px;
+  border-left: 3px solid ${tokens.advice};
+  a { color: ${tokens.ink}; }
 `;
 
 const Events = styled.ul`
@@ -103,7 +114,10 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
   const { version, copies, copy, choose } = useChoice(trail);
   const [marked, setMarked] = useState<string[]>([]);
   const [bringing, setBringing] = useState<Copy>();
-  const loss = { good: params.get("good_at"), noticed: params.get("noticed_at") };
+  const forCase = params.get("case");
+  const { data: advice } = useQuery({ ...caseAdvice(forCase ?? ""), enabled: forCase !== null });
+  const verdict = useMemo(() => advice && verdictOf(trail, advice), [trail, advice]);
+  const loss = { good: params.get("good_at") ?? advice?.good_at ?? null, noticed: params.get("noticed_at") ?? advice?.noticed_at ?? null };
 
   const mark = () => copy?.readable && setMarked((m) => (m.includes(copy.id) ? m.filter((id) => id !== copy.id) : [...m, copy.id].slice(-2)));
   const go = (to: number) => {
@@ -151,9 +165,16 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
             Also known as {trail.names.slice(1).map((n) => `${n.machine === place.machine ? "" : `${n.machine}:`}${n.path}`).join(", ")}
           </Quiet>
         )}
-        <LossForm />
+        {forCase ? (
+          <Advised>
+            <Link to={`/cases/${forCase}`}>Case {forCase}</Link>
+            {verdict && <span>{verdict.version >= 0 ? `Advised: version ${verdict.version + 1}, copy ${verdict.copy ?? ""}. ${verdict.sentence}` : verdict.sentence}</span>}
+          </Advised>
+        ) : (
+          <LossForm />
+        )}
         <Board ref={measure} tabIndex={0} role="application" aria-label={`The trail drawn: ${counted(trail.versions.length, "version")}. Arrow keys choose; the table below says the same.`} onKeyDown={press}>
-          <Drawing {...{ trail, width, span, now, version, marked, loss, choose }} copy={copy?.id} zoomTo={(s) => setZoomed(within(s, whole))} />
+          <Drawing {...{ trail, width, span, now, version, marked, loss, choose, verdict }} copy={copy?.id} zoomTo={(s) => setZoomed(within(s, whole))} />
         </Board>
         <Row>
           <Quiet>
@@ -161,9 +182,9 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
           </Quiet>
         </Row>
         <Row>
-          <Quiet>Solid: proved. Hatched: assumed. Blank: nobody looked. ● a copy, ○ only its record, ■ deleted into a trash, ▾ its size broke from its habit.</Quiet>
+          <Quiet>Solid: proved. Hatched: assumed. Blank: nobody looked. ● a copy, ○ only its record, ■ deleted into a trash, ▾ its size broke from its habit, ⌇ broken, ◆ advised.</Quiet>
         </Row>
-        <Versions {...{ trail, version, marked, choose }} copy={copy?.id} loss={loss.noticed} />
+        <Versions {...{ trail, version, marked, choose, verdict }} copy={copy?.id} loss={loss.noticed} />
         <Happened trail={trail} loss={loss.noticed} />
       </Main>
       <Pane id="trail-pane" tabIndex={-1} aria-label="Reading pane">

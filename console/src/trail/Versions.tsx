@@ -4,6 +4,7 @@ import { Care, Mono, Quiet } from "../parts/controls";
 import { tokens } from "../theme";
 import { absolute, bytes, relative } from "../when";
 import { samePlace } from "./layout";
+import type { Verdict } from "./verdict";
 
 const Table = styled.table`
   width: 100%;
@@ -25,17 +26,22 @@ const Copies = styled.ul`
   gap: 0 10px;
 `;
 
+const Advised = styled.div`
+  color: ${tokens.advice};
+`;
+
 interface Props {
   trail: Trail;
   version: number;
   copy: string | undefined;
   marked: string[];
   loss: string | null;
+  verdict: Verdict | undefined;
   choose: (version: number, copy?: string) => void;
 }
 
 /** The facts of the drawing as a table, newest first. */
-export function Versions({ trail, version, copy, marked, loss, choose }: Props) {
+export function Versions({ trail, version, copy, marked, loss, verdict, choose }: Props) {
   return (
     <Table aria-label="Versions">
       <thead>
@@ -58,6 +64,8 @@ export function Versions({ trail, version, copy, marked, loss, choose }: Props) 
               <td>
                 {absolute(v.arrived_at)} <Quiet>· {relative(v.arrived_at, loss)}</Quiet>
                 <Remarks trail={trail} v={v} />
+                {verdict?.version === i && <Advised>◆ advised</Advised>}
+                {verdict?.whyNot.has(i) && <Quiet as="div">{verdict.whyNot.get(i)}</Quiet>}
               </td>
               <td>{absolute(v.last_seen_at)}</td>
               <td>{v.superseded_at ? absolute(v.superseded_at) : "stands"}</td>

@@ -38,6 +38,11 @@ func advise(q Question, ev Evidence, reading Reading) Advice {
 		c.Zone = time.UTC
 	}
 	c.contradictions()
+	for n := range c.Trail.Versions {
+		if at := c.Trail.Versions[n].Arrived; at.After(c.Noticed) {
+			c.whyNot[n] = fmt.Sprintf("It came on %s, after the loss was noticed.", c.say(at))
+		}
+	}
 	switch c.Loss {
 	case Unsaved:
 		c.unsaved()

@@ -1,0 +1,60 @@
+// What the pages about cases share: a log that reads from top to bottom, ruled off section by section.
+import styled from "styled-components";
+import { tokens } from "../theme";
+
+export const Split = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) minmax(300px, 36%);
+  height: 100%;
+  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); height: auto; }
+`;
+
+export const Log = styled.div`
+  overflow: auto;
+  min-width: 0;
+  background: ${tokens.sheet};
+  border-right: 1px solid ${tokens.faint};
+  padding: 14px 20px 40px;
+`;
+
+export const Pane = styled.section`
+  overflow: auto;
+  min-width: 0;
+  padding: 14px 20px;
+`;
+
+export const Part = styled.section`
+  margin-top: 14px;
+  padding-top: 10px;
+  border-top: 1px solid ${tokens.rule};
+  > h2 { margin-bottom: 4px; }
+`;
+
+export const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 6px 12px;
+  margin: 8px 0;
+`;
+
+export const Sentences = styled.ul`
+  list-style: "– ";
+  padding-left: 14px;
+  max-width: 76ch;
+  li { padding: 1px 0; overflow-wrap: anywhere; }
+`;
+
+export const Lines = styled.ul`
+  li { display: grid; grid-template-columns: minmax(0, 1fr) auto; gap: 0 14px; padding: 6px 0; border-top: 1px solid ${tokens.faint}; }
+  li:first-child { border-top: 0; }
+  a { color: ${tokens.ink}; text-decoration-color: ${tokens.rule}; }
+`;
+
+export const Form = styled.form`
+  display: grid;
+  gap: 12px;
+  max-width: 720px;
+  label { display: grid; gap: 2px; }
+  input:not([type="radio"]), textarea, select { border: 1px solid ${tokens.rule}; border-radius: ${tokens.corner}; padding: 6px 10px; background: ${tokens.ground}; color: ${tokens.ink}; font: inherit; }
+`;

@@ -1,0 +1,42 @@
+// What cases are called in sentences.
+import type { Case, CaseEntry, CaseState, Loss } from "../api/client";
+import { nameOf } from "../places";
+
+export const losses: { id: Loss; label: string; hint: string }[] = [
+  { id: "deleted", label: "Deleted", hint: "It is gone: thrown away, emptied, removed." },
+  { id: "overwritten", label: "Overwritten", hint: "It is there, but what was in it was saved over." },
+  { id: "damaged", label: "Damaged", hint: "It does not open any more, or is full of nonsense." },
+  { id: "misplaced", label: "Misplaced", hint: "Nobody deleted it, and yet it is not where it was." },
+  { id: "unsaved", label: "Never saved", hint: "The program or the machine stopped before it was saved." },
+];
+
+export const lossWord = (loss: Loss) => losses.find((l) => l.id === loss)?.label.toLowerCase() ?? loss;
+
+export const stateWord: Record<CaseState, string> = { open: "open", waiting: "waiting for the user", done: "done" };
+
+export const whatOf = (k: Case) => (k.place ? nameOf(k.place) : k.words || `something of ${k.person}`);
+
+export function entryWord(e: CaseEntry): string {
+  switch (e.kind) {
+    case "opened":
+      return "opened the case";
+    case "changed":
+      return `changed ${e.text ?? "it"}`;
+    case "state":
+      return `set it to ${stateWord[e.ref as CaseState]}`;
+    case "note":
+      return e.text ?? "";
+    case "copy":
+      return `put copy ${e.ref} in: ${e.text ?? ""}`;
+    case "wrong":
+      return `said that copy ${e.ref} is not the one`;
+    case "right":
+      return `took back that copy ${e.ref} is not the one`;
+    case "step":
+      return `did the first aid step ${e.ref}`;
+    case "unstep":
+      return `took back the first aid step ${e.ref}`;
+    case "receipt":
+      return `brought back, receipt ${e.ref}`;
+  }
+}
