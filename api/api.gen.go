@@ -1805,8 +1805,17 @@ type CompareParams struct {
 	// Left A copy's id
 	Left string `form:"left" json:"left"`
 
-	// Right A copy's id, or now for what stands at the first one's place
+	// Right A copy's id, or now for what stands at the first one's place, or at the place that is named
 	Right string `form:"right" json:"right"`
+
+	// Machine With now: of another place
+	Machine *string `form:"machine,omitempty" json:"machine,omitempty"`
+
+	// Path An absolute path
+	Path *PlacePath `form:"path,omitempty" json:"path,omitempty"`
+
+	// PathBytes The path in base64 where it is not valid UTF-8
+	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
 }
 
 // ExaminePlaceParams defines parameters for ExaminePlace.
@@ -3718,6 +3727,42 @@ func NewCompareRequest(server string, params *CompareParams) (*http.Request, err
 			for _, qp := range strings.Split(queryFrag, "&") {
 				rawQueryFragments = append(rawQueryFragments, qp)
 			}
+		}
+
+		if params.Machine != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "machine", *params.Machine, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Path != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path", *params.Path, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.PathBytes != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path_bytes", *params.PathBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -9993,6 +10038,27 @@ func (w *ServerInterfaceWrapper) Compare(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, true, "right", ctx.QueryParams(), &params.Right, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter right: %s", err))
+	}
+
+	// ------------- Optional query parameter "machine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "machine", ctx.QueryParams(), &params.Machine, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter machine: %s", err))
+	}
+
+	// ------------- Optional query parameter "path" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path", ctx.QueryParams(), &params.Path, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path: %s", err))
+	}
+
+	// ------------- Optional query parameter "path_bytes" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "path_bytes", ctx.QueryParams(), &params.PathBytes, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path_bytes: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

@@ -284,7 +284,7 @@ func (b *folderAdvice) whole(facts []catalogue.Fact, noticed time.Time) (bool, e
 
 // choose picks the moment: right before the mass change, or when it was last right.
 func (b *folderAdvice) choose(noticed time.Time) {
-	all := masschange.Find(b.changes, len(b.files))
+	all := masschange.Find(b.changes)
 	all = slices.DeleteFunc(all, func(m masschange.Mass) bool {
 		return m.From.After(noticed) || !m.To.After(b.q.Good) && !b.q.Good.IsZero()
 	})

@@ -28,3 +28,26 @@ func TestTheRightCopyIsRecommendedForEveryLossInTheCorpus(t *testing.T) {
 		})
 	}
 }
+
+func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
+	for _, c := range corpus.Folders() {
+		t.Run(c.Variant, func(t *testing.T) {
+			t.Parallel()
+			answer, got, err := corpus.RunFolder(context.Background(), t.TempDir(), c)
+			require.NoError(t, err)
+			f := answer.Folder
+			assert.Equal(t, c.Whole, f.Whole.ID != 0, "%v", f.Because)
+			if c.Found != "" {
+				assert.Equal(t, c.Found, f.MovedTo.String())
+			}
+			require.NotEmpty(t, f.Because)
+			if c.Want == nil {
+				return
+			}
+			assert.Len(t, got, len(c.Want), "%v", f.Because)
+			for path, want := range c.Want {
+				assert.True(t, string(want) == string(got[path]), "%s: %v", path, f.Because)
+			}
+		})
+	}
+}

@@ -344,16 +344,25 @@ type Outcome struct {
 
 // Run plays a case out in an empty folder and asks.
 func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
+	o, h, reader, err := ask(ctx, dir, c)
+	if err != nil {
+		return o, err
+	}
+	defer h.close()
+	o.judge(h, reader)
+	return o, o.naive(h, reader)
+}
+
+// ask plays a case out, surveys everything and asks. The history is to be closed where there is no error.
+func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *trails.Reader, error) {
 	o := Outcome{Case: c}
 	h := newHistory(ctx, dir)
 	c.Play(h)
 	h.At(Now)
 	h.Survey()
 	if h.err != nil {
-		return o, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
+		return o, h, nil, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
 	}
-	defer h.records.Close()
-	defer h.site.Close()
 	reader := &trails.Reader{Site: h.site}
 	now := func() time.Time { return Now }
 	adviser := advise.Adviser{Site: h.site, Trails: reader, Examiner: &examine.Examiner{Trails: reader, Now: now}, Rules: strays.Default, Now: now}
@@ -361,13 +370,16 @@ func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
 	if machine == "" {
 		machine = First
 	}
-	p := place.Place{Machine: machine, Path: c.Path}
 	var err error
-	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: p}); err != nil {
-		return o, err
+	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: place.Place{Machine: machine, Path: c.Path}}); err != nil {
+		h.close()
 	}
-	o.judge(h, reader)
-	return o, o.naive(h, reader)
+	return o, h, reader, err
+}
+
+func (h *History) close() {
+	h.fail(h.site.Close())
+	h.fail(h.records.Close())
 }
 
 func (o *Outcome) judge(h *History, reader *trails.Reader) {

@@ -92,6 +92,9 @@ func TestFilesAreValidInTheirFormats(t *testing.T) {
 		ext := filepath.Ext(path)
 		_, content, _ = strings.Cut(content, "\n")
 		seen[ext]++
+		if filepath.Base(path) == "Ledger 09.ods" || strings.Contains(path, "/Rigging/") || strings.HasSuffix(content, "\n") && strings.Count(content, "\n") == 1 {
+			continue // broken on purpose, or empty
+		}
 		switch ext {
 		case ".jpg", ".png":
 			_, _, err := image.Decode(strings.NewReader(content))
@@ -103,9 +106,6 @@ func TestFilesAreValidInTheirFormats(t *testing.T) {
 			assert.NoError(t, err, path)
 			assert.Greater(t, len(rows), 1, path)
 		case ".odt", ".ods":
-			if filepath.Base(path) == "Ledger 09.ods" || strings.Contains(path, "/Rigging/") || len(content) == 0 { // broken on purpose
-				continue
-			}
 			archive, err := zip.NewReader(bytes.NewReader([]byte(content)), int64(len(content)))
 			require.NoError(t, err, path)
 			assert.Equal(t, "mimetype", archive.File[0].Name, path)

@@ -39,11 +39,13 @@ var ErrSlow = errors.New("it takes too long to examine")
 // maxDatabase is the largest database whose integrity is checked, in bytes: the check wants a file of its own.
 const maxDatabase = 1 << 30
 
-// Copy examines one copy, or returns what is known of its content. Errors are of reading: of the source,
-// trails.ErrChanged where it changed meanwhile, and ErrSlow.
+// Copy examines one copy, or returns what is known of its content where it is still as it was. Errors are of reading: of
+// the source, trails.ErrChanged where it changed meanwhile, and ErrSlow.
 func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
-	if known, ok, err := e.known(ctx, c.SHA256); ok || err != nil {
+	if known, ok, err := e.known(ctx, c.SHA256); err != nil {
 		return known, err
+	} else if ok {
+		return known, e.standing(ctx, c)
 	}
 	if e.Patience > 0 {
 		limited, done := context.WithTimeoutCause(ctx, e.Patience, ErrSlow)
@@ -69,6 +71,23 @@ func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, erro
 	return Result{f, digest}, err == nil, err
 }
 
+// standing tells with an error whether a copy is no longer there as it was seen.
+func (e *Examiner) standing(ctx context.Context, c catalogue.Copy) error {
+	content, err := e.Trails.Open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	return asSeen(content, c)
+}
+
+func asSeen(content source.Content, c catalogue.Copy) error {
+	if content.Info.Type != plan.File || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
+		return trails.ErrChanged
+	}
+	return nil
+}
+
 // read reads a copy and keeps what was found.
 func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
 	content, err := e.Trails.Open(ctx, c)
@@ -76,8 +95,8 @@ func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
 		return Result{}, err
 	}
 	defer content.Close()
-	if content.Info.Type != plan.File || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
-		return Result{}, trails.ErrChanged
+	if err := asSeen(content, c); err != nil {
+		return Result{}, err
 	}
 	r, known, err := e.content(ctx, content)
 	if err != nil {

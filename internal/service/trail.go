@@ -211,9 +211,15 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 	a := api.Compare200JSONResponse{Left: toCopy(left)}
 	right, name := source.Content{}, left.Place.Name()
 	if request.Params.Right == "now" {
-		standing := toPlace(left.Place)
-		a.RightPlace = &standing
-		right, err = s.trails.Standing(ctx, left.Place)
+		at := left.Place
+		if request.Params.Machine != nil {
+			if at, err = fromQuery(*request.Params.Machine, request.Params.Path, request.Params.PathBytes); err != nil {
+				return nil, err
+			}
+		}
+		standing := toPlace(at)
+		a.RightPlace, name = &standing, at.Name()
+		right, err = s.trails.Standing(ctx, at)
 	} else {
 		var c catalogue.Copy
 		if c, err = s.copyOf(ctx, request.Params.Right); err == nil {

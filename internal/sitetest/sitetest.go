@@ -18,7 +18,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
+	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/examine"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/restore"
@@ -27,6 +29,7 @@ import (
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
+	"humble-rewind/internal/source/strays"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
 	"humble-rewind/internal/trails"
@@ -37,6 +40,7 @@ type Site struct {
 	*site.Site
 	Restorer *restore.Restorer
 	Trails   *trails.Reader
+	Adviser  *advise.Adviser
 	Root     string // where the machine's / is
 	t        testing.TB
 }
@@ -62,9 +66,10 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	safe, err := safekeeping.Open(t.TempDir(), 0)
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
-	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind}}
+	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}}
 	t.Cleanup(func() { s.Site.Close() })
 	s.Trails = &trails.Reader{Site: s.Site}
+	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Examiner: &examine.Examiner{Trails: s.Trails, Now: time.Now}, Rules: strays.Default, Now: time.Now}
 	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Safe: safe, Now: time.Now}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)

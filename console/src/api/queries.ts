@@ -48,8 +48,8 @@ export const folder = (place: Place, asOf: string | undefined) =>
     placeholderData: (before) => (before?.place.path === place.path && before.place.machine === place.machine ? before : undefined),
   });
 
-export const comparison = (left: string, right: string) =>
-  queryOptions({ queryKey: ["comparison", left, right], queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right } } })), retry: false });
+export const comparison = (left: string, right: string, at?: Place) =>
+  queryOptions({ queryKey: ["comparison", left, right, at], queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right, ...(at ? placeQuery(at) : {}) } } })), retry: false });
 
 export type CaseQuery = NonNullable<operations["listCases"]["parameters"]["query"]>;
 

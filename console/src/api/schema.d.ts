@@ -2083,8 +2083,14 @@ export interface operations {
             query: {
                 /** @description A copy's id */
                 left: string;
-                /** @description A copy's id, or now for what stands at the first one's place */
+                /** @description A copy's id, or now for what stands at the first one's place, or at the place that is named */
                 right: string;
+                /** @description With now: of another place */
+                machine?: string;
+                /** @description An absolute path */
+                path?: components["parameters"]["PlacePath"];
+                /** @description The path in base64 where it is not valid UTF-8 */
+                path_bytes?: components["parameters"]["PlacePathBytes"];
             };
             header?: never;
             path?: never;

@@ -84,7 +84,7 @@ function Worked({ of: k }: { of: Case }) {
         <LogPart of={k} />
       </Log>
       <Pane id="case-pane" tabIndex={-1} aria-label="Reading pane">
-        {chosen ? <Read copy={chosen} look={look} setLook={setLook} /> : <Notice title="Nothing to read yet.">What is advised can be peeked at here.</Notice>}
+        {chosen ? <Read copy={chosen} look={look} setLook={setLook} at={k.place ?? undefined} /> : <Notice title="Nothing to read yet.">What is advised can be peeked at here.</Notice>}
       </Pane>
       {bringing && <BringBackDialog what={{ case: k.id, chosen: wanted ? [wanted] : [], files: filesOf(advice.data, wanted) }} rule={advice.data?.folder ? "set-aside" : "keep-both"} close={() => setBringing(false)} done={() => undefined} />}
     </Split>
@@ -154,7 +154,7 @@ function Candidates({ of: k, problem, retry }: { of: Case; problem: Parameters<t
   );
 }
 
-function Read({ copy, look, setLook }: { copy: Copy; look: Look; setLook: (look: Look) => void }) {
+function Read({ copy, look, setLook, at }: { copy: Copy; look: Look; setLook: (look: Look) => void; at: Place | undefined }) {
   return (
     <article aria-label={`Copy ${copy.id}`}>
       <Row>
@@ -169,7 +169,7 @@ function Read({ copy, look, setLook }: { copy: Copy; look: Look; setLook: (look:
           {copy.condition.state}: <Quiet>{copy.condition.reasons.join(" ")}</Quiet>
         </p>
       )}
-      {look === "compare" ? <Difference left={copy.id} right="now" /> : <Peek id={copy.id} />}
+      {look === "compare" ? <Difference left={copy.id} right="now" at={at} /> : <Peek id={copy.id} />}
     </article>
   );
 }

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import styled from "styled-components";
-import type { Comparison, Schemas } from "../api/client";
+import type { Place, Comparison, Schemas } from "../api/client";
 import { comparison } from "../api/queries";
 import { tokens } from "../theme";
 import { absolute, bytes } from "../when";
@@ -37,9 +37,9 @@ const Table = styled.table`
   td { vertical-align: top; border-bottom: 1px solid ${tokens.faint}; padding: 4px 10px 4px 0; overflow-wrap: anywhere; }
 `;
 
-/** How two copies differ; right is a copy's id, or "now". The left one is the older, whose passages can be copied out. */
-export function Difference({ left, right }: { left: string; right: string }) {
-  const { data, error, isPending, refetch } = useQuery(comparison(left, right));
+/** How two copies differ; right is a copy's id, or "now", where at names another place than the copy's own. The left one is the older, whose passages can be copied out. */
+export function Difference({ left, right, at }: { left: string; right: string; at?: Place | undefined }) {
+  const { data, error, isPending, refetch } = useQuery(comparison(left, right, at));
   if (isPending) return <Quiet>Comparing …</Quiet>;
   if (error) return <Failure problem={error} retry={() => void refetch()} />;
   return (

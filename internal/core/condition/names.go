@@ -11,7 +11,7 @@ import (
 // A format is what files of some extensions hold.
 type format struct {
 	extensions string   // the usual one first
-	media      []string // what their content may be; those that end in a slash stand for all below
+	media      []string // what their content may be; those that end in a slash or a dot stand for all that begin so
 	what       string
 	packed     bool // content that is meant to be as even as noise
 }
@@ -43,7 +43,7 @@ var formats = []format{
 	{"xz txz", []string{"application/x-xz"}, "xz-compressed", true},
 	{"zst", []string{"application/zstd"}, "zstd-compressed", true},
 	{"tar", []string{"application/x-tar"}, "a tar archive", true},
-	{"zip", []string{"application/zip", "application/"}, "a ZIP archive", true},
+	{"zip", []string{"application/zip", "application/epub+zip", "application/vnd.oasis.opendocument.", "application/vnd.openxmlformats-officedocument."}, "a ZIP archive", true},
 	{"doc xls ppt msg dot xlt", []string{"application/x-compound-document"}, "an older office document", true},
 	{"mp4 m4v mov m4a", []string{"video/mp4"}, "a recording", true},
 	{"mp3", []string{"audio/mpeg", "application/octet-stream"}, "a sound recording", true},
@@ -74,7 +74,7 @@ func formatOf(name string) (format, string, bool) {
 
 func (f format) allows(media string) bool {
 	return slices.ContainsFunc(f.media, func(m string) bool {
-		return m == media || strings.HasSuffix(m, "/") && strings.HasPrefix(media, m)
+		return m == media || (strings.HasSuffix(m, "/") || strings.HasSuffix(m, ".")) && strings.HasPrefix(media, m)
 	})
 }
 

@@ -51,13 +51,16 @@ const (
 	enough   = 20              // files
 )
 
-// Find returns the mass changes of a folder with a number of files, oldest first.
-func Find(changes []Change, files int) []Mass {
+// Find returns the mass changes of a folder, oldest first.
+func Find(changes []Change) []Mass {
 	groups := slices.Concat(bursts(changes), sweeps(changes))
 	var found []Mass
 	for i, g := range groups {
-		if isMass(len(g), files, usual(groups, i)) {
-			found = append(found, mass(g))
+		if len(g) < few { // by far the most
+			continue
+		}
+		if m := mass(g); isMass(len(g), before(changes, m.From), usual(groups, i)) {
+			found = append(found, m)
 		}
 	}
 	slices.SortFunc(found, func(a, b Mass) int { return cmp.Or(a.From.Compare(b.From), a.To.Compare(b.To)) })
@@ -68,8 +71,19 @@ func Find(changes []Change, files int) []Mass {
 	return found
 }
 
+// before counts the files that were known by a moment: what came with a mass change does not make it smaller.
+func before(changes []Change, moment time.Time) int {
+	known := map[int]bool{}
+	for _, c := range changes {
+		if !c.At.After(moment) || c.Kind != Appeared && !c.After.After(moment) {
+			known[c.File] = true
+		}
+	}
+	return len(known)
+}
+
 func isMass(n, files, usual int) bool {
-	if n < few || n < habit*usual {
+	if n < habit*usual {
 		return false
 	}
 	return n*fewShare >= files || n >= enough && n*share >= files || n >= many && usual > 0 && n >= 10*usual

@@ -6,8 +6,8 @@
 //	KIND TRUST PATTERN [in FOLDER] = DOCUMENT
 //
 // KIND is autosave, backup, temporary, recovery or lock; TRUST is sure, likely or weak. PATTERN is a file name in which
-// {name} stands for a whole file name, {stem} and {ext} for what is before and behind its last dot, {n} for digits, {x} for
-// anything, and {path:C} for a whole path whose slashes are written as the character C. FOLDER is a folder below a
+// {name} stands for a whole file name, {stem} and {ext} for what is before and behind its last dot, {bare} for a name without
+// any dot, {n} for digits, {x} for anything, and {path:C} for a whole path whose slashes are written as the character C. FOLDER is a folder below a
 // person's home in which * stands for one name; without it the leftover lies beside its document. DOCUMENT is the
 // document's name made of the same parts, in which ? stands for one character, or .* for any extension; a lone * says that
 // only content can tell. A # begins a comment, where it is the first thing in a line.
@@ -257,6 +257,8 @@ func (r *Rule) expression() (string, error) {
 			b.WriteString(`(?P<name>.+)`)
 		case part == "stem":
 			b.WriteString(`(?P<stem>.+?)`)
+		case part == "bare":
+			b.WriteString(`(?P<bare>[^.]+)`)
 		case part == "ext":
 			b.WriteString(`(?P<ext>[^.]+)`)
 		case part == "n":

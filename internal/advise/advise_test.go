@@ -1,0 +1,199 @@
+package advise_test
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	_ "modernc.org/sqlite"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/examine"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/sitetest"
+)
+
+func add(t *testing.T, s *sitetest.Site, kind, at string) catalogue.Source {
+	t.Helper()
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at})
+	require.NoError(t, err)
+	return src
+}
+
+func ask(t *testing.T, s *sitetest.Site, path string, q advice.Question) advise.Answer {
+	t.Helper()
+	a, err := s.Adviser.Advise(t.Context(), advise.Question{Place: place.Place{Machine: "loft", Path: path}, Question: q})
+	require.NoError(t, err)
+	return a
+}
+
+// Without any source, or anything known, there is an answer too.
+func TestNothingAtAllIsAnAnswerWithWhatToTry(t *testing.T) {
+	s := sitetest.New(t)
+	for _, loss := range advice.Losses {
+		a := ask(t, s, "/home/ines/plan.odt", advice.Question{Loss: loss})
+		assert.Nil(t, a.Recommended, loss)
+		assert.NotEmpty(t, a.Because, loss)
+		require.NotEmpty(t, a.Next, loss)
+		assert.Contains(t, a.Next[0], "source add")
+		assert.Equal(t, []string{"live", "trash", "snapshots", "strays"}, a.Missing)
+	}
+	_, err := s.Adviser.Advise(t.Context(), advise.Question{Place: place.Place{Machine: "attic", Path: "/x"}, Question: advice.Question{Loss: advice.Deleted}})
+	assert.ErrorContains(t, err, "attic")
+}
+
+// snapshot lays a file into the snapshot of an hour, written then.
+func snapshot(t *testing.T, s *sitetest.Site, hour int, path, content string) {
+	t.Helper()
+	at := time.Date(2026, 2, 1, 0, 0, 0, 0, time.UTC).Add(time.Duration(hour) * time.Hour)
+	file := "/snap/" + at.Format("2006-01-02T1504") + path
+	s.Lay(map[string]string{file: content})
+	require.NoError(t, os.Chtimes(s.Path(file), at, at.Add(-time.Minute)))
+}
+
+func TestThousandsOfVersionsAreAnsweredByReadingFew(t *testing.T) {
+	s := sitetest.New(t)
+	const versions = 1200
+	for n := range versions {
+		snapshot(t, s, n, "/home/ines/log.txt", strings.Repeat("tar ", 20)+fmt.Sprint(n)+"\n")
+	}
+	s.Survey(add(t, s, "snapshots", "/snap"))
+	a := ask(t, s, "/home/ines/log.txt", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 700, 30, 0, 0, time.UTC)})
+	require.NotNil(t, a.Recommended)
+	content, err := s.Trails.Open(t.Context(), copyOf(t, s, a.Recommended.Copy.ID))
+	require.NoError(t, err)
+	defer content.Close()
+	text := make([]byte, content.Info.Size)
+	_, _ = content.File.ReadAt(text, 0)
+	assert.Contains(t, string(text), "tar 700\n")
+	assert.LessOrEqual(t, len(a.Others), 20)
+	var examined []catalogue.Copy
+	for _, c := range s.Find(catalogue.Query{Words: "log", Condition: "sound", Limit: 1000}) {
+		examined = append(examined, c)
+	}
+	assert.Len(t, examined, 1, "only what was to be recommended was examined")
+}
+
+func copyOf(t *testing.T, s *sitetest.Site, id int64) catalogue.Copy {
+	t.Helper()
+	c, err := s.Catalogue.Copy(t.Context(), id)
+	require.NoError(t, err)
+	return c
+}
+
+// What vanishes, changes or takes too long is passed over or said, never promised.
+func TestWhatCannotBeReadIsNeverPromised(t *testing.T) {
+	s := sitetest.New(t)
+	snapshot(t, s, 1, "/home/ines/a.txt", "the first\n")
+	snapshot(t, s, 2, "/home/ines/a.txt", "the second, longer\n")
+	s.Survey(add(t, s, "snapshots", "/snap"))
+	require.NoError(t, os.RemoveAll(s.Path("/snap/2026-02-01T0200")))
+	a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
+	require.NotNil(t, a.Recommended)
+	assert.Contains(t, strings.Join(a.Recommended.Because, " "), "no longer where the last survey saw it")
+	assert.EqualValues(t, len("the first\n"), copyOf(t, s, a.Recommended.Copy.ID).Size)
+
+	snapshot(t, s, 1, "/home/ines/a.txt", "something else was put there since\n")
+	a = ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
+	assert.Nil(t, a.Recommended, "no copy of what was seen is left")
+	assert.NotEmpty(t, a.Next)
+
+	slow := sitetest.New(t)
+	snapshot(t, slow, 1, "/home/ines/b.bin", strings.Repeat("x", 300<<10))
+	slow.Survey(add(t, slow, "snapshots", "/snap"))
+	slow.Adviser.Examiner = &examine.Examiner{Trails: slow.Trails, Now: time.Now, Patience: time.Nanosecond}
+	a = ask(t, slow, "/home/ines/b.bin", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
+	require.NotNil(t, a.Recommended)
+	assert.Equal(t, condition.Unread, a.Recommended.Condition.State)
+	assert.Contains(t, strings.Join(a.Recommended.Because, " "), "nothing is promised")
+	assert.Contains(t, strings.Join(a.Recommended.Costs, " "), "Open it before you promise anything")
+}
+
+// The file is looked at as it is now, whatever the last survey saw.
+func TestWhatHappenedSinceTheLastSurveyCounts(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/now.txt": "here\n"})
+	s.Survey(add(t, s, "live", "/home"))
+	require.NoError(t, os.Remove(s.Path("/home/ines/now.txt")))
+	a := ask(t, s, "/home/ines/now.txt", advice.Question{Loss: advice.Misplaced})
+	assert.Nil(t, a.Recommended)
+	assert.Contains(t, strings.Join(a.Notes, " "), "it is no longer there")
+}
+
+func TestAStrayAThousandTimesLargerIsListedAndNotTaken(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/a.txt": "a line\n", "/home/ines/.local/share/writer/autosave/a_0.txt": strings.Repeat("y", 9<<20)})
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(s.Path("/home/ines/a.txt"), old, old))
+	s.Survey(add(t, s, "live", "/home"))
+	s.Survey(add(t, s, "strays", "/home"))
+	a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Unsaved})
+	require.NotNil(t, a.Recommended)
+	assert.Equal(t, "live", a.Recommended.Copy.Kind)
+	assert.Contains(t, a.Others[0].Why, "An autosave")
+}
+
+// One content is examined once; a database is given to SQLite to check; what stands is examined unasked.
+func TestConditionIsKeptByDigest(t *testing.T) {
+	s := sitetest.New(t)
+	database := filepath.Join(t.TempDir(), "yard.db")
+	db, err := sql.Open("sqlite", database)
+	require.NoError(t, err)
+	_, err = db.Exec("CREATE TABLE planks (n INTEGER PRIMARY KEY, wood TEXT); CREATE INDEX by_wood ON planks (wood); WITH RECURSIVE c(n) AS (VALUES(1) UNION ALL SELECT n+1 FROM c WHERE n<3000) INSERT INTO planks SELECT n, 'larch '||n FROM c")
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	whole, err := os.ReadFile(database)
+	require.NoError(t, err)
+	broken := []byte(string(whole))
+	copy(broken[len(broken)/2:], strings.Repeat("\x00\xff", 3000))
+	s.Lay(map[string]string{"/home/ines/yard.sqlite": string(whole), "/home/ines/copy.sqlite": string(whole), "/home/ines/bad.sqlite": string(broken), "/home/ines/cut.pdf": "%PDF-1.4\ncut", "/home/ines/list.csv": "a,b\n"})
+	s.Survey(add(t, s, "live", "/home"))
+	state := func(name string) condition.State {
+		r, err := s.Adviser.Examiner.Copy(t.Context(), s.Named(name))
+		require.NoError(t, err)
+		return r.For(name + ".sqlite").State
+	}
+	assert.Equal(t, condition.Sound, state("yard"))
+	assert.Equal(t, condition.Broken, state("bad"))
+	reads := s.Named("copy")
+	require.NoError(t, os.Remove(s.Path("/home/ines/yard.sqlite")))
+	assert.Equal(t, condition.Unread, reads.Condition.State)
+	assert.Equal(t, condition.Sound, state("copy"))
+
+	examined, bad, err := s.Adviser.Examiner.Round(t.Context(), examine.DefaultBudget, map[int64]bool{})
+	require.NoError(t, err)
+	assert.Equal(t, 2, examined, "the documents")
+	assert.Equal(t, 1, bad)
+	found := s.Find(catalogue.Query{Condition: "broken", Sort: catalogue.ByName})
+	require.Len(t, found, 2)
+	assert.Equal(t, "cut.pdf", found[1].Place.Name())
+	examined, _, err = s.Adviser.Examiner.Round(t.Context(), examine.DefaultBudget, map[int64]bool{})
+	require.NoError(t, err)
+	assert.Zero(t, examined, "nothing twice")
+}
+
+// An item that lost its record gets its likely places with the evidence, the same content first.
+func TestLostOriginsAreFoundWithEvidence(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/A/plan.txt": "oak on larch\n", "/home/ines/B/plan.txt": "something else altogether here\n"})
+	live := add(t, s, "live", "/home")
+	s.Survey(live)
+	require.NoError(t, os.MkdirAll(s.Path("/home/ines/Desktop"), 0o755))
+	require.NoError(t, os.Rename(s.Path("/home/ines/A/plan.txt"), s.Path("/home/ines/Desktop/plan.2.txt")))
+	s.Survey(live)
+	origins, err := s.Adviser.Origins(t.Context(), s.Named("plan.2"), time.UTC)
+	require.NoError(t, err)
+	require.NotEmpty(t, origins)
+	assert.Equal(t, "loft:/home/ines/A/plan.txt", origins[0].Place.String())
+	assert.Contains(t, strings.Join(origins[0].Evidence, " "), "nothing stands there now")
+}

@@ -1,0 +1,134 @@
+package corpus
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/core/advice"
+)
+
+// FolderCase is a loss of a whole folder with its answer: what must come back, file by file, and nothing else.
+type FolderCase struct {
+	Variant string
+	Play    func(h *History)
+	Ask     advice.Question
+	Path    string
+	Want    map[string][]byte // by path relative to the folder; nil where the folder must be found elsewhere or whole
+	Found   string
+	Whole   bool // it must come back as one item
+}
+
+// RunFolder plays a case out in an empty folder and returns the answer with the contents that it would bring back.
+func RunFolder(ctx context.Context, dir string, c FolderCase) (advise.Answer, map[string][]byte, error) {
+	o, h, reader, err := ask(ctx, dir, Case{Family: "folders", Variant: c.Variant, Play: c.Play, Ask: c.Ask, Path: c.Path})
+	if err != nil {
+		return o.Answer, nil, err
+	}
+	defer h.close()
+	got := map[string][]byte{}
+	if o.Answer.Folder == nil {
+		return o.Answer, nil, fmt.Errorf("%s was not taken for a folder", c.Path)
+	}
+	for _, e := range o.Answer.Folder.Entries {
+		if e.Copy != 0 {
+			if got[e.Path], err = contentOf(h, reader, e.Copy); err != nil {
+				return o.Answer, got, err
+			}
+		}
+	}
+	return o.Answer, got, nil
+}
+
+// Folders are the cases of whole folders.
+func Folders() []FolderCase {
+	folder := docs("Rigging")
+	text := kinds[1]
+	of := func(i, revision int) []byte { return text.of(prose(uint64(300+i), 0, 12+revision)) }
+	name := func(i int) string { return fmt.Sprintf("sheet %02d.odt", i) }
+	const files = 24
+	begin := func(h *History) {
+		h.At(ago(40 * day))
+		for i := range files {
+			h.Save(folder+"/"+name(i), of(i, 0))
+		}
+		h.Days(ago(39*day), ago(20*day))
+		for i := range 6 { // now and then one is worked on
+			h.At(ago(time.Duration(19-i) * day))
+			h.Save(folder+"/"+name(i), of(i, 3))
+			h.At(h.clock.Add(hour))
+			h.Snap()
+		}
+	}
+	before := func(but ...int) map[string][]byte {
+		want := map[string][]byte{}
+		for i := range files {
+			want[name(i)] = of(i, map[bool]int{true: 3}[i < 6])
+		}
+		for _, i := range but {
+			delete(want, name(i))
+		}
+		return want
+	}
+	encrypt := func(h *History) {
+		h.At(ago(2 * day))
+		for i := range files {
+			h.At(h.clock.Add(time.Second))
+			h.Save(folder+"/"+name(i), noise(uint64(i), len(of(i, 0))))
+		}
+	}
+	return []FolderCase{
+		{Variant: "encrypted within half a minute; one written anew since, one new, one saved harmlessly at the same time", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: before(7, 9), Play: func(h *History) {
+			begin(h)
+			h.Snap()
+			encrypt(h)
+			h.Save(folder+"/"+name(9), of(9, 2))
+			h.Days(ago(2*day-hour), ago(day))
+			h.Save(folder+"/"+name(7), of(7, 5))
+			h.Save(folder+"/new.odt", of(90, 1))
+			h.At(ago(hour))
+			h.Snap()
+		}},
+		{Variant: "given other names while they were encrypted", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: before(), Play: func(h *History) {
+			begin(h)
+			encrypt(h)
+			for i := range files {
+				h.Move(folder+"/"+name(i), folder+"/"+name(i)+".locked")
+			}
+			h.Days(ago(2*day-hour), ago(hour))
+		}},
+		{Variant: "removed by a script", Path: folder, Ask: advice.Question{Loss: advice.Deleted}, Want: before(), Play: func(h *History) {
+			begin(h)
+			h.At(ago(2 * day))
+			for i := range files {
+				h.Remove(folder + "/" + name(i))
+			}
+			h.Days(ago(2*day-hour), ago(hour))
+		}},
+		{Variant: "set back by a sync, and it is known when it was right", Path: folder, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(5 * day)}, Want: map[string][]byte{name(0): of(0, 3), name(1): of(1, 3), name(2): of(2, 3), name(3): of(3, 3), name(4): of(4, 3), name(5): of(5, 3)}, Play: func(h *History) {
+			begin(h)
+			h.Days(ago(12*day), ago(4*day))
+			for i := range 6 {
+				h.Bring(folder+"/"+name(i), of(i, 0), ago(40*day))
+			}
+			h.Days(ago(3*day), ago(hour))
+		}},
+		{Variant: "thrown away whole", Path: folder, Ask: advice.Question{Loss: advice.Deleted}, Whole: true, Play: func(h *History) {
+			begin(h)
+			h.At(ago(2 * day))
+			h.Discard(folder)
+			h.Days(ago(2*day-hour), ago(hour))
+		}},
+		{Variant: "moved whole", Path: folder, Ask: advice.Question{Loss: advice.Misplaced}, Found: First + ":" + docs("Old/Rigging"), Play: func(h *History) {
+			begin(h)
+			h.At(ago(2 * day))
+			h.Move(folder, docs("Old/Rigging"))
+			h.Days(ago(2*day-hour), ago(hour))
+		}},
+		{Variant: "nothing happened", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: map[string][]byte{}, Play: func(h *History) {
+			begin(h)
+			h.Days(ago(12*day), ago(hour))
+		}},
+	}
+}
