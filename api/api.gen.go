@@ -804,12 +804,14 @@ type Case struct {
 	OpenedBy  string      `json:"opened_by"`
 	Person    string      `json:"person"`
 	Place     *Place      `json:"place"`
-	Receipts  []string    `json:"receipts"`
-	State     CaseState   `json:"state"`
-	Version   int64       `json:"version"`
-	Words     string      `json:"words"`
 
-	// Wrong Copies whose content was said not to be the one
+	// Receipts Empty in lists
+	Receipts []string  `json:"receipts"`
+	State    CaseState `json:"state"`
+	Version  int64     `json:"version"`
+	Words    string    `json:"words"`
+
+	// Wrong Copies whose content was said not to be the one; empty in lists
 	Wrong []string `json:"wrong"`
 }
 

@@ -19,7 +19,7 @@ import (
 func TestMain(m *testing.M) {
 	testscript.Main(m, map[string]func(){
 		"humble-rewind": func() {
-			p := cli.Program{Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: "test"}
+			p := cli.Program{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: "test"}
 			os.Exit(p.Run(context.Background(), os.Args))
 		},
 	})

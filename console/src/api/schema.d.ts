@@ -1434,8 +1434,9 @@ export interface components {
             hints?: components["schemas"]["Hints"];
             /** @description Who did what when; empty in lists */
             entries: components["schemas"]["CaseEntry"][];
-            /** @description Copies whose content was said not to be the one */
+            /** @description Copies whose content was said not to be the one; empty in lists */
             wrong: string[];
+            /** @description Empty in lists */
             receipts: string[];
             /** @description Places that fit the words, where the case has no place */
             candidates?: components["schemas"]["Place"][];
