@@ -130,6 +130,7 @@ const (
 	Left   = kb.ArrowLeft
 	Right  = kb.ArrowRight
 	Space  = " "
+	Back   = kb.Backspace
 )
 
 // ShiftTab goes back one control.
@@ -175,7 +176,7 @@ func (b *Browser) Evaluate(expression string) (string, error) {
 
 // Focused describes the element that has the focus, by its role or tag and its name.
 func (b *Browser) Focused() (string, error) {
-	return b.Evaluate(`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.innerText ?? "").trim() : "" })()`)
+	return b.Evaluate(`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText ?? "").trim() : "" })()`)
 }
 
 // TabTo presses Tab until the focus is on what Focused describes by text, at most the given number of times.

@@ -1,6 +1,7 @@
 package typedtime
 
 import (
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -20,12 +21,16 @@ var units = map[string]time.Duration{"second": time.Second, "minute": time.Minut
 // 14:00, 5pm. A part of a day stands for an hour in it: morning 9, noon 12, afternoon 15, evening 20, night 23.
 func spoken(s string, now time.Time, zone *time.Location) (time.Time, bool) {
 	here := now.In(zone)
-	words := strings.Fields(strings.NewReplacer(",", " ", ".", " ").Replace(s))
-	if t, ok := spokenAge(words, now); ok {
-		return t, true
-	}
+	words := strings.Fields(strings.NewReplacer(",", " ", ". ", " ").Replace(s))
 	if s == "last week" {
 		return now.AddDate(0, 0, -7), true
+	}
+	plain := slices.DeleteFunc(slices.Clone(words), func(w string) bool { return fillers[w] && w != "last" })
+	if t, err := parse(strings.Join(plain, " "), now, zone); err == nil {
+		return t, true
+	}
+	if t, ok := spokenAge(plain, now); ok {
+		return t, true
 	}
 	day, hour, minute := time.Time{}, -1, 0
 	for i := 0; i < len(words); i++ {
@@ -44,6 +49,13 @@ func spoken(s string, now time.Time, zone *time.Location) (time.Time, bool) {
 		}
 		if fillers[w] {
 			continue
+		}
+		if i+2 < len(words) {
+			if t, ok := spokenAge(words[i:i+3], now); ok && day.IsZero() {
+				day = t.In(zone)
+				i += 2
+				continue
+			}
 		}
 		if w == "this" {
 			day = here
@@ -91,9 +103,6 @@ func spoken(s string, now time.Time, zone *time.Location) (time.Time, bool) {
 
 // spokenAge reads two hours ago, a week ago.
 func spokenAge(words []string, now time.Time) (time.Time, bool) {
-	if len(words) > 0 && words[0] == "about" {
-		words = words[1:]
-	}
 	if len(words) != 3 || words[2] != "ago" {
 		return time.Time{}, false
 	}

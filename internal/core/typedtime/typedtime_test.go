@@ -40,6 +40,8 @@ func TestParse(t *testing.T) {
 		"3 march":                   "2026-03-03T00:00:00Z",
 		"march 3, 5pm":              "2026-03-03T17:00:00Z",
 		"24 december":               "2025-12-24T00:00:00Z",
+		"it was fine 3d ago":        "2026-07-05T14:20:00Z",
+		"3 days ago in the evening": "2026-07-05T19:00:00Z",
 		"evening":                   "2026-07-07T19:00:00Z", // today's is yet to come
 	} {
 		got, err := typedtime.Parse(text, now, zone)
