@@ -1389,6 +1389,8 @@ type NewSource struct {
 
 // NewSurvey defines model for NewSurvey.
 type NewSurvey struct {
+	// Examine Also examine all content not yet examined
+	Examine  *bool     `json:"examine,omitempty"`
 	Machines *[]string `json:"machines,omitempty"`
 
 	// ReadAll Also digest all content not yet known

@@ -109,8 +109,8 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 	if ev.Elsewhere, err = g.elsewhere(); err != nil {
 		return ev, err
 	}
-	ev.Sources, err = g.sources()
-	return ev, err
+	ev.Sources = g.sources()
+	return ev, nil
 }
 
 // order counts the sources of the machine in the order of the work: by kinds as they are registered, then by number.
@@ -166,20 +166,16 @@ func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
 }
 
 // sources describes the stores that were asked.
-func (g *gathering) sources() ([]advice.Source, error) {
-	covering, err := g.Trails.Covering(g.ctx, g.q.Place)
-	if err != nil {
-		return nil, err
-	}
+func (g *gathering) sources() []advice.Source {
 	all := make([]advice.Source, len(g.stores))
 	for i, s := range g.stores {
-		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Kind: s.Source.Kind, Captures: s.Captures, Covers: slices.Contains(covering, s.Source.ID),
+		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Kind: s.Source.Kind, Captures: s.Captures, Covers: slices.Contains(g.t.Covers, s.Source.ID),
 			Trouble: s.Source.Trouble, Keeps: s.Source.RetentionDays, Excluded: excluded(s.Source.Exclusions, g.q.Place.Path)}
 		if len(s.Captures) == 0 && !s.Source.SurveyedAt.IsZero() {
 			all[i].Captures = []time.Time{s.Source.SurveyedAt}
 		}
 	}
-	return all, nil
+	return all
 }
 
 // Name says which source one is, for the middle of a sentence.

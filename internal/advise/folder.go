@@ -86,6 +86,10 @@ type folderFile struct {
 
 // folder answers for a folder; ok is false where the place is none.
 func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer Answer, ok bool, err error) {
+	types, err := a.Site.Catalogue.TypesAt(ctx, q.Place)
+	if err != nil || len(types) > 0 && !slices.Contains(types, plan.Folder) {
+		return answer, false, err
+	}
 	stores, err := a.Site.Catalogue.Stores(ctx)
 	if err != nil {
 		return answer, false, err
@@ -93,10 +97,6 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	facts, err := a.Site.Catalogue.FactsOf(ctx, stores, q.Place)
 	if err != nil {
 		return answer, false, err
-	}
-	isFolder := func(f catalogue.Fact) bool { return f.Type == plan.Folder }
-	if len(facts) > 0 && !slices.ContainsFunc(facts, isFolder) {
-		return answer, false, nil
 	}
 	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{Counts: map[Part]int{}}}
 	err = a.Trails.Under(ctx, q.Place, b.see)

@@ -2,10 +2,11 @@
 // be avoided, in one run on one machine, and prints one table of ratios. Absolute times mean nothing on shared
 // hardware; each figure is the median of several runs, ours and the yardstick's taken in turn.
 //
-//	bench BINARY [WORK-FOLDER [surveys|live|snapshots|trails|reads|searches|bring-backs]]
+//	bench BINARY [WORK-FOLDER [surveys|live|snapshots|trails|advice|reads|searches|bring-backs]]
 //
 // Measured are: surveys of a trash of 100,000 items and of a live tree against find printing the same fields; what one
-// more snapshot costs after 1, 10, 30 and 60, and how the catalogue grows; a trail of a thousand sightings; the plan for a
+// more snapshot costs after 1, 10, 30 and 60, and how the catalogue grows; a trail of a thousand sightings, and advice on it;
+// examining 10,000 documents; advice on a folder of 100,000 files of which a third were rewritten at once; the plan for a
 // folder of 100,000 files as of a moment; digests and one big file against cp, sha256sum and openssl; name search among 1,000,000
 // sightings, p95 through the API, against grep -i over the plain list of paths; bringing back 10,000 small files,
 // within a file system (renamed) and across two (copied, read back, compared, synced), against cp -a and sha256sum -c.
@@ -62,7 +63,7 @@ func run(binary, dir, only string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, string, string) ([]row, error)
-	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"reads", reads}, {"searches", searches}, {"bring-backs", bringBacks}} {
+	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"advice", advices}, {"reads", reads}, {"searches", searches}, {"bring-backs", bringBacks}} {
 		if only != "" && only != part.name {
 			continue
 		}

@@ -169,6 +169,24 @@ func size(data string) int64 {
 }
 
 // trails measures the trail of a place with a thousand sightings in ten sources, and a folder as of a moment.
+// tenSources lays a file with a hundred versions in each of ten stores of snapshots, from a moment on, and adds them.
+func (s *server) tenSources(ctx context.Context, root string, first time.Time) error {
+	for store := range 10 {
+		for n := range 100 {
+			at := first.AddDate(0, 0, n).Add(time.Duration(store) * time.Hour)
+			path := filepath.Join(root, fmt.Sprintf("points%d", store), at.Format("2006-01-02T1504"), "home/ines/Quote.odt")
+			written := at.Add(-time.Minute)
+			if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, fmt.Appendf(nil, "version %d of %d\n", n, store), 0o644), os.Chtimes(path, written, written)); err != nil {
+				return err
+			}
+		}
+		if err := s.addSource(ctx, "front-office", "snapshots", fmt.Sprintf("/points%d", store)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func trails(ctx context.Context, binary, dir string) ([]row, error) {
 	root := filepath.Join(dir, "trailed")
 	defer os.RemoveAll(root)
@@ -184,18 +202,8 @@ func trails(ctx context.Context, binary, dir string) ([]row, error) {
 	if err := s.addMachine(ctx, "front-office", root); err != nil {
 		return nil, err
 	}
-	for store := range 10 {
-		for n := range 100 {
-			at := first.AddDate(0, 0, n).Add(time.Duration(store) * time.Hour)
-			path := filepath.Join(root, fmt.Sprintf("points%d", store), at.Format("2006-01-02T1504"), "home/ines/Quote.odt")
-			written := at.Add(-time.Minute)
-			if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, fmt.Appendf(nil, "version %d of %d\n", n, store), 0o644), os.Chtimes(path, written, written)); err != nil {
-				return nil, err
-			}
-		}
-		if err := s.addSource(ctx, "front-office", "snapshots", fmt.Sprintf("/points%d", store)); err != nil {
-			return nil, err
-		}
+	if err := s.tenSources(ctx, root, first); err != nil {
+		return nil, err
 	}
 	say("making a snapshot of %d files", folderFiles)
 	if err := tree(filepath.Join(root, "big", first.Format("2006-01-02T1504"), "home/tomas/Drawings"), folderFiles, first.Add(-time.Hour)); err != nil {

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -181,6 +182,25 @@ func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p plac
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
 		WHERE p.id = (SELECT id FROM places WHERE name = ? AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))
 		AND x.origin_known ORDER BY x.first_at, x.id`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine))
+}
+
+// TypesAt returns of which types sources saw something at a place.
+func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]plan.Type, error) {
+	rows, err := c.read.QueryContext(ctx, `SELECT DISTINCT type FROM spans WHERE origin_known AND place_id = (SELECT id FROM places WHERE name = ?
+		AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []plan.Type
+	for rows.Next() {
+		var t plan.Type
+		if err := rows.Scan(&t); err != nil {
+			return nil, err
+		}
+		all = append(all, t)
+	}
+	return all, rows.Err()
 }
 
 // FactsIn returns what sources saw directly in a folder.

@@ -21,18 +21,38 @@ func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Find
 	return fromJSON[condition.Findings](text)
 }
 
-// SetExamined keeps what examining a copy's content found, with its digest.
-func (c *Catalogue) SetExamined(ctx context.Context, id int64, sha256 []byte, f condition.Findings, at time.Time) error {
+// Examined is what examining a copy's content found.
+type Examined struct {
+	Copy     int64
+	SHA256   []byte
+	Findings condition.Findings
+}
+
+// SetExamined keeps what examining contents found, with the copies' digests.
+func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Time) error {
+	if len(all) == 0 {
+		return nil
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET findings = excluded.findings, at = excluded.at",
-			sha256, toJSON(f), at.UnixNano()); err != nil {
-			return err
+		for _, e := range all {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET findings = excluded.findings, at = excluded.at",
+				e.SHA256, toJSON(e.Findings), at.UnixNano()); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ? AND sha256 IS NOT ?", e.SHA256, e.Copy, e.SHA256); err != nil {
+				return err
+			}
+			if err := judge(ctx, tx, e.SHA256, e.Findings); err != nil {
+				return err
+			}
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ? AND sha256 IS NOT ?", sha256, id, sha256); err != nil {
-			return err
-		}
-		return judge(ctx, tx, sha256, f)
+		return nil
 	})
+}
+
+// UnexaminedIn lists readable files of a source that were not examined, after the one numbered after.
+func (c *Catalogue) UnexaminedIn(ctx context.Context, source, after int64, limit int) ([]int64, error) {
+	return numbers(c.read.QueryContext(ctx, "SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND condition IS NULL ORDER BY id LIMIT ?", after, source, limit))
 }
 
 // judge says of every span of a content what the findings mean under its name.

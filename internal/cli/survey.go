@@ -15,12 +15,13 @@ func (p *Program) surveyCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "source", Usage: "only the source with this `ID`"},
 			&cli.BoolFlag{Name: "read-all", Usage: "also digest all content that is not known yet"},
+			&cli.BoolFlag{Name: "examine", Usage: "also examine all content that was not examined yet"},
 			&cli.BoolFlag{Name: "wait", Usage: "show the progress and wait for the end"},
 			jsonFlag(),
 		},
 		Action: p.client(0, -1, "machines", func(ctx context.Context, s *session, c *cli.Command, machines []string) error {
-			readAll := c.Bool("read-all")
-			response, err := s.api.StartSurvey(ctx, api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll})
+			readAll, examine := c.Bool("read-all"), c.Bool("examine")
+			response, err := s.api.StartSurvey(ctx, api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll, Examine: &examine})
 			if !c.Bool("wait") {
 				j, err := shown[api.Job](s, response, err)
 				if err == nil && !s.json {

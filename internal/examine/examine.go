@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -90,48 +91,54 @@ func asSeen(content source.Content, c catalogue.Copy) error {
 
 // read reads a copy and keeps what was found.
 func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
-	content, err := e.Trails.Open(ctx, c)
+	found, err := e.examined(ctx, c)
 	if err != nil {
 		return Result{}, err
+	}
+	return Result{found.Findings, hex.EncodeToString(found.SHA256)}, e.Trails.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
+}
+
+// examined reads a copy, without keeping what it finds.
+func (e *Examiner) examined(ctx context.Context, c catalogue.Copy) (found catalogue.Examined, err error) {
+	store, err := e.Trails.Site.Source(ctx, c.Source)
+	if err != nil {
+		return found, err
+	}
+	return e.examinedFrom(ctx, store, c)
+}
+
+func (e *Examiner) examinedFrom(ctx context.Context, store source.Source, c catalogue.Copy) (found catalogue.Examined, err error) {
+	content, err := store.Open(ctx, c.At)
+	if err != nil {
+		return found, err
 	}
 	defer content.Close()
 	if err := asSeen(content, c); err != nil {
-		return Result{}, err
+		return found, err
 	}
-	r, known, err := e.content(ctx, content)
+	r, err := e.Content(ctx, content)
 	if err != nil {
-		return Result{}, err
+		return found, err
 	}
 	sum, err := hex.DecodeString(r.SHA256)
-	if err != nil {
-		return Result{}, err
-	}
-	if known {
-		return r, e.Trails.Site.Catalogue.SetDigest(ctx, c.ID, sum)
-	}
-	return r, e.Trails.Site.Catalogue.SetExamined(ctx, c.ID, sum, r.Findings, e.Now())
+	return catalogue.Examined{Copy: c.ID, SHA256: sum, Findings: r.Findings}, err
 }
 
-// Content examines what is open, without keeping what it finds.
-func (e *Examiner) Content(ctx context.Context, content source.Content) (Result, error) {
-	r, _, err := e.content(ctx, content)
-	return r, err
-}
-
-// content digests a file, and examines it where its content is not known under the digest.
-func (e *Examiner) content(ctx context.Context, content source.Content) (found Result, known bool, err error) {
+// Content examines what is open, without keeping what it finds: it digests the file, and examines it where its content is
+// not known under the digest.
+func (e *Examiner) Content(ctx context.Context, content source.Content) (found Result, err error) {
 	if content.File == nil {
-		return found, false, fmt.Errorf("it is a %s and has no content", content.Info.Type)
+		return found, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
 	size := content.Info.Size
 	r := interruptible{ctx, content.File}
 	h := sha256.New()
 	if n, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil || n != size {
-		return found, false, errors.Join(err, short(n, size))
+		return found, errors.Join(err, short(n, size))
 	}
 	digest := hex.EncodeToString(h.Sum(nil))
-	if found, known, err = e.known(ctx, digest); known || err != nil {
-		return found, known, err
+	if found, known, err := e.known(ctx, digest); known || err != nil {
+		return found, err
 	}
 	found.SHA256 = digest
 	found.Findings, err = condition.Examine(r, size)
@@ -139,12 +146,12 @@ func (e *Examiner) content(ctx context.Context, content source.Content) (found R
 		found.Findings, err = checkDatabase(ctx, r, size, found.Findings)
 	}
 	if err != nil {
-		return found, false, err
+		return found, err
 	}
 	if info, err := content.File.Info(); err != nil || !info.Same(content.Info) {
-		return found, false, errors.Join(err, trails.ErrChanged)
+		return found, errors.Join(err, trails.ErrChanged)
 	}
-	return found, false, nil
+	return found, nil
 }
 
 func short(n, size int64) error {
@@ -186,6 +193,75 @@ func (r interruptible) ReadAt(p []byte, off int64) (int, error) {
 		return 0, err
 	}
 	return r.ReaderAt.ReadAt(p, off)
+}
+
+// What All reads side by side, and how much it keeps at once.
+const (
+	readers = 2
+	batch   = 300
+)
+
+// All examines the files of a source that were not examined yet. progress is told after each batch. unread counts those
+// that could not be read.
+func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
+	records := e.Trails.Site.Catalogue
+	src, err := records.Source(ctx, sourceID)
+	if err != nil {
+		return 0, err
+	}
+	store, err := e.Trails.Site.Source(ctx, src)
+	if err != nil {
+		return 0, err
+	}
+	var files, bytes int64
+	for after := int64(0); ; {
+		ids, err := records.UnexaminedIn(ctx, sourceID, after, batch)
+		if err != nil || len(ids) == 0 {
+			return unread, err
+		}
+		after = ids[len(ids)-1]
+		copies, err := records.Copies(ctx, ids)
+		if err != nil {
+			return unread, err
+		}
+		found := e.several(ctx, store, copies)
+		if err := records.SetExamined(context.WithoutCancel(ctx), found, e.Now()); err != nil {
+			return unread, err
+		}
+		if ctx.Err() != nil {
+			return unread, ctx.Err()
+		}
+		unread += int64(len(copies) - len(found))
+		for _, f := range found {
+			files, bytes = files+1, bytes+f.Findings.Size
+		}
+		progress(files, bytes)
+	}
+}
+
+// several examines copies side by side and returns what could be.
+func (e *Examiner) several(ctx context.Context, store source.Source, copies []catalogue.Copy) []catalogue.Examined {
+	work := make(chan catalogue.Copy)
+	var mu sync.Mutex
+	var all []catalogue.Examined
+	var wait sync.WaitGroup
+	for range readers {
+		wait.Go(func() {
+			for c := range work {
+				if found, err := e.examinedFrom(ctx, store, c); err == nil {
+					mu.Lock()
+					all = append(all, found)
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	for _, c := range copies {
+		work <- c
+	}
+	close(work)
+	wait.Wait()
+	return all
 }
 
 // Budget says how much is examined unasked.

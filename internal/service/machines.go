@@ -133,7 +133,7 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll)}, 0, 0)
+	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}, 0, 0)
 	if err != nil {
 		return nil, err
 	}

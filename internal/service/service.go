@@ -121,7 +121,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	for id, why := range unsettled {
 		s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it stays open until the next start", slog.Int64("receipt", id), slog.String("error", why.Error()))
 	}
-	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, s.now))...)
+	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
 	return s.jobs.Resume(ctx)
 }
 

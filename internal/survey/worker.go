@@ -19,11 +19,18 @@ const JobKind = "survey"
 type Request struct {
 	Sources []int64 `json:"sources"`
 	ReadAll bool    `json:"read_all,omitempty"` // also digest all content not yet known
+	Examine bool    `json:"examine,omitempty"`  // also examine all content not yet examined
+}
+
+// Examiner examines what a source holds.
+type Examiner interface {
+	// All examines the files of a source that were not examined yet, and counts those that could not be read.
+	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
 }
 
 // Worker surveys one source after the other. A source that cannot be read does not keep the others from it. A resumed
 // job surveys all its sources again, since what is recorded already costs only a comparison.
-func Worker(reader *trails.Reader, now func() time.Time) jobs.Worker {
+func Worker(reader *trails.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	s := reader.Site
 	return jobs.Worker{Kind: JobKind, AtOnce: 1, Do: func(ctx context.Context, task *jobs.Task) error {
 		var request Request
@@ -73,6 +80,20 @@ func Worker(reader *trails.Reader, now func() time.Time) jobs.Worker {
 				read = task.Job().Bytes
 				if unread > 0 {
 					outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread))
+				}
+			}
+			if err == nil && request.Examine {
+				unread, err := examiner.All(ctx, id, func(files, bytes int64) {
+					task.Update(func(j *catalogue.Job) {
+						j.Bytes, j.Doing = read+bytes, fmt.Sprintf("examining: %d files so far", files)
+					})
+				})
+				if err != nil {
+					return err
+				}
+				read = task.Job().Bytes
+				if unread > 0 {
+					outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread))
 				}
 			}
 			before += result.Found

@@ -31,6 +31,7 @@ type Trail struct {
 	Names  []trail.Name // the place itself first
 	Facts  []catalogue.Fact
 	Stores []*catalogue.Store // what Seen.Source of the facts counts
+	Covers []int64            // the sources that would have shown the place itself, had something been there
 	Notes  []string
 }
 
@@ -88,6 +89,9 @@ func (r *Reader) trail(ctx context.Context, p place.Place, look Look) (Trail, er
 		if err != nil {
 			return t, err
 		}
+		if n.Place == p {
+			t.Covers = covering
+		}
 		covered[n.Place] = map[int]bool{}
 		for _, id := range covering {
 			if _, ok := index[id]; !ok {
@@ -118,16 +122,6 @@ func (g *gatherer) gather(t *Trail) error {
 		t.Facts = append(t.Facts, facts...)
 	}
 	return nil
-}
-
-// Covering lists the sources that would have shown a place, had something been there.
-func (r *Reader) Covering(ctx context.Context, p place.Place) ([]int64, error) {
-	stores, err := r.Site.Catalogue.Stores(ctx)
-	if err != nil {
-		return nil, err
-	}
-	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
-	return g.covering(p)
 }
 
 // covering lists the sources that would have shown a place, had something been there.

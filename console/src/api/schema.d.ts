@@ -755,6 +755,8 @@ export interface components {
         NewSurvey: {
             /** @description Also digest all content not yet known */
             read_all?: boolean;
+            /** @description Also examine all content not yet examined */
+            examine?: boolean;
             machines?: string[];
             source?: string;
         };

@@ -165,20 +165,28 @@ func (b *builder) group() {
 	b.content = make([]int, len(b.seen))
 	var all []content
 	bySHA, bySize := map[string]int{}, map[int64][]int{}
+	undigested := map[int64][]int{} // those of bySize that had no digest when they were met
 	for _, i := range b.used {
 		s := &b.seen[i]
 		found, known := -1, false
 		if s.SHA256 != "" {
 			found, known = bySHA[s.SHA256]
 		}
-		for n := len(bySize[s.Size]) - 1; n >= 0 && !known; n-- {
-			found = bySize[s.Size][n]
+		candidates := bySize[s.Size]
+		if s.SHA256 != "" { // what has another digest is another content
+			candidates = undigested[s.Size]
+		}
+		for n := len(candidates) - 1; n >= 0 && !known; n-- {
+			found = candidates[n]
 			known = b.same(s, &all[found])
 		}
 		if !known {
 			found = len(all)
 			all = append(all, content{typ: s.Type, target: s.Target, size: s.Size})
 			bySize[s.Size] = append(bySize[s.Size], found)
+			if s.SHA256 == "" {
+				undigested[s.Size] = append(undigested[s.Size], found)
+			}
 		}
 		c := &all[found]
 		if c.sha == "" && s.SHA256 != "" {
