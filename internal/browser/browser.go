@@ -72,6 +72,9 @@ func (b *Browser) Visit(url string) error {
 	return b.Do(chromedp.Navigate(url), chromedp.WaitVisible("h1"))
 }
 
+// Show opens an address that is not the console's, such as a report behind a sandbox, in which nothing can be asked.
+func (b *Browser) Show(url string) error { return b.Do(chromedp.Navigate(url)) }
+
 // Dark switches between the light and the dark looks.
 func (b *Browser) Dark(on bool) error {
 	scheme := "light"

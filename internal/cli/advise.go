@@ -142,7 +142,11 @@ func (s *session) sentences(head string, all []string) {
 }
 
 func (s *session) printAdvice(a api.Advice, forCase string) {
-	fmt.Fprintf(s.Stdout, "%s was %s.\n\n", quoted(a.Place), a.Loss)
+	was := "was " + string(a.Loss)
+	if a.Loss == api.LossUnsaved {
+		was = "was never saved"
+	}
+	fmt.Fprintf(s.Stdout, "%s %s.\n\n", quoted(a.Place), was)
 	switch r := a.Recommended; {
 	case r != nil && r.Copy != nil && r.Standing != nil && *r.Standing:
 		fmt.Fprintf(s.Stdout, "It stands at %s (copy %s).\n", quoted(r.Copy.Place), r.Copy.Id)

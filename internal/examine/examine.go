@@ -272,7 +272,7 @@ type Budget struct {
 }
 
 // DefaultBudget reads about a megabyte a second at the most.
-var DefaultBudget = Budget{Every: 30 * time.Second, Bytes: 32 << 20, Within: 45 * 24 * time.Hour}
+var DefaultBudget = Budget{Every: 10 * time.Second, Bytes: 10 << 20, Within: 45 * 24 * time.Hour}
 
 // Background examines recent documents that stand on machines, so that damage is noticed before their people notice it. It
 // returns when ctx is done. told is called after each round with how many were examined and how many of them are broken.

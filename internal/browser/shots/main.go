@@ -53,6 +53,12 @@ func take(link, dir string) error {
 			return b.WaitText(text)
 		}
 	}
+	scroll := func(section string) func() error {
+		return func() error {
+			_, err := b.Evaluate(fmt.Sprintf("(document.querySelector('[aria-label=\"%s\"]').scrollIntoView(), '')", section))
+			return err
+		}
+	}
 	steps := []func() error{
 		func() error { return b.Visit(link) },
 		func() error { return b.WaitText("Deleted lately") },
@@ -83,6 +89,24 @@ func take(link, dir string) error {
 		func() error { return b.Dark(true) },
 		func() error { return shot("find-dark") },
 		func() error { return b.Dark(false) },
+		visit("/cases/k3", "newer ones were examined"),
+		scroll("Where we looked"),
+		func() error { return shot("case") },
+		visit("/cases/k6", "24 files were rewritten"),
+		scroll("Advice"),
+		func() error { return shot("case-folder") },
+		visit("/cases/new", "Whose is it?"),
+		press(browser.Tab, browser.Tab),
+		func() error { return b.Type("offsets turnstone") },
+		func() error { return b.TabTo("When was it last right?", 10) },
+		func() error { return b.Type("it was fine on Friday evening") },
+		func() error { return b.WaitText("understood as") },
+		func() error { return shot("case-new") },
+		visit("/trail?machine=front-office&path=/home/ines/Documents/Accounts/Ledger+09.ods&case=k3", "advised"),
+		func() error { return b.TabTo("application", 40) },
+		func() error { return shot("trail-advised") },
+		func() error { return b.Show(base + "/api/v1/cases/k2/report?reader=user&format=html&zone=Europe/Lisbon") },
+		func() error { return shot("report") },
 		visit("/receipts", "Receipt r"),
 		func() error { return shot("receipts") },
 	}
