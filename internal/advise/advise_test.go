@@ -197,3 +197,16 @@ func TestLostOriginsAreFoundWithEvidence(t *testing.T) {
 	assert.Equal(t, "loft:/home/ines/A/plan.txt", origins[0].Place.String())
 	assert.Contains(t, strings.Join(origins[0].Evidence, " "), "nothing stands there now")
 }
+
+// Leftovers are found without a source for them, where the machine's own files are surveyed.
+func TestStraysAreFoundAmongTheMachinesOwnFilesToo(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/a chapter.txt": "one two three four five\n", "/home/ines/.local/share/writer/autosave/a chapter_0.txt": "one two three four five six seven\n"})
+	old := time.Now().Add(-time.Hour)
+	require.NoError(t, os.Chtimes(s.Path("/home/ines/a chapter.txt"), old, old))
+	s.Survey(add(t, s, "live", "/home"))
+	a := ask(t, s, "/home/ines/a chapter.txt", advice.Question{Loss: advice.Unsaved})
+	require.NotNil(t, a.Recommended)
+	assert.Equal(t, "loft:/home/ines/.local/share/writer/autosave/a chapter_0.txt", a.Recommended.Copy.Place.String())
+	assert.Equal(t, "loft:/home/ines/a chapter.txt", a.Recommended.To.String())
+}

@@ -53,6 +53,7 @@ type Folder struct {
 	Bytes   int64
 	Whole   catalogue.Copy // the folder itself as one copy, where a source holds it so; ID 0 where none does
 	MovedTo place.Place    // where the folder stands now, if it moved
+	Moved   catalogue.Copy // the folder there; ID 0 where it was not surveyed as such
 }
 
 // Copies are what to bring back.
@@ -250,12 +251,29 @@ func (b *folderAdvice) moved() (bool, error) {
 	}
 	for to, n := range votes {
 		if 2*n > asked {
-			b.MovedTo = to
+			b.MovedTo, b.Costs = to, []string{"Nothing is lost by using it where it is; moving it back is up to the user."}
+			if err := b.movedCopy(); err != nil {
+				return false, err
+			}
 			b.Because = []string{fmt.Sprintf("It is not lost: the folder stands at %s; %d of the %d files looked at were followed there.", to, n, asked)}
 			return true, nil
 		}
 	}
 	return false, nil
+}
+
+// movedCopy finds the folder where it stands now among what was surveyed.
+func (b *folderAdvice) movedCopy() error {
+	facts, err := b.Site.Catalogue.FactsOf(b.ctx, b.stores, b.MovedTo)
+	if err != nil {
+		return err
+	}
+	for _, f := range facts {
+		if f.Open && f.Type == plan.Folder && b.stores[int64(f.Source)].Source.Live {
+			b.Moved, err = b.Site.Catalogue.Copy(b.ctx, f.Copy)
+		}
+	}
+	return err
 }
 
 // whole finds the folder as one item of a store, such as a trash.

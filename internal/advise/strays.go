@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
 	"slices"
 	"strings"
 	"time"
@@ -62,7 +63,7 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 }
 
 // strayFacts lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
-// it, what stands in its folder.
+// it, what stands in its folder, or anywhere on the machine under a name that holds the document's.
 func (g *gathering) strayFacts() ([]strayFact, error) {
 	m, err := g.Site.Catalogue.Machine(g.ctx, g.q.Place.Machine)
 	if err != nil {
@@ -104,7 +105,12 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range facts {
+	name := g.q.Place.Name()
+	elsewhere, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range append(facts, elsewhere...) {
 		if f.Open && f.Type == plan.File && f.Place != g.q.Place {
 			take(f, f.Place.Path)
 		}

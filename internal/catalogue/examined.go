@@ -133,6 +133,17 @@ func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, nam
 		WHERE p.id IN (SELECT value FROM json_each(?)) AND p.name = ? ORDER BY x.id LIMIT ?`, toJSON(s.names), []byte(name), limit))
 }
 
+// FactsLike returns what stands on a machine now under a name in which all words occur, at most limit.
+func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
+	s := search{c: c}
+	if err := s.words(ctx, words); err != nil || s.names == nil {
+		return nil, err
+	}
+	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
+		WHERE p.id IN (SELECT value FROM json_each(?)) AND m.name = ? AND x.last_at IS NULL AND x.type = 'file'
+		AND x.source_id IN (SELECT id FROM sources WHERE live) ORDER BY x.written_at DESC LIMIT ?`, toJSON(s.names), machine, limit))
+}
+
 // FactsOfSource returns what a source holds now, at most limit, the newest first.
 func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int) ([]Fact, error) {
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`

@@ -124,7 +124,7 @@ func (s *session) showAdvice(forCase string) func(a api.Advice, err error) error
 		if !s.json {
 			s.printAdvice(a, forCase)
 		}
-		if a.Recommended == nil && len(a.FoundAt) == 0 {
+		if a.Recommended == nil {
 			return silent(ExitNothing)
 		}
 		return nil
@@ -149,7 +149,7 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	fmt.Fprintf(s.Stdout, "%s %s.\n\n", quoted(a.Place), was)
 	switch r := a.Recommended; {
 	case r != nil && r.Copy != nil && r.Standing != nil && *r.Standing:
-		fmt.Fprintf(s.Stdout, "It stands at %s (copy %s).\n", quoted(r.Copy.Place), r.Copy.Id)
+		fmt.Fprintf(s.Stdout, "It is there: copy %s, %s.\n", r.Copy.Id, quoted(r.Copy.Place))
 	case r != nil && r.Copy != nil:
 		fmt.Fprintf(s.Stdout, "Bring back %s from %s, written %s, %s, %s.\n", r.Copy.Id, r.Copy.Source.Kind, s.at(r.Copy.WrittenAt), sizeOf(r.Copy.Size), r.Copy.Condition.State)
 	case r != nil:

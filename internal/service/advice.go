@@ -209,7 +209,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		a.Looked = append(a.Looked, api.Looked{Source: api.SourceRef{Kind: kind}, Note: fmt.Sprintf("No source of this kind is known for %s; humble-rewind source suggest %s says whether there is one.", q.Place.Machine, q.Place.Machine)})
 	}
 	if answer.Folder != nil {
-		s.toFolderAdvice(&a, answer.Folder, copies)
+		toFolderAdvice(&a, answer.Folder)
 	}
 	return a, nil
 }
@@ -237,7 +237,7 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[int64]
 // maxEntries is how many files of a folder an advice lists.
 const maxEntries = 1000
 
-func (s *Service) toFolderAdvice(a *api.Advice, f *advise.Folder, copies map[int64]catalogue.Copy) {
+func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 	shown := api.FolderAdvice{AsOf: optionalTime(f.AsOf), Certain: f.Counts[advise.Certain], Assumed: f.Counts[advise.Assumed], Missing: f.Counts[advise.Missing],
 		Kept: f.Counts[advise.Kept], Came: f.Counts[advise.Came], Same: f.Same, Bytes: f.Bytes, Entries: []api.FolderAdviceEntry{}, Cut: len(f.Entries) > maxEntries}
 	if m := f.Mass; m != nil {
@@ -256,7 +256,14 @@ func (s *Service) toFolderAdvice(a *api.Advice, f *advise.Folder, copies map[int
 	}
 	a.Folder = &shown
 	if f.MovedTo.Path != "" {
-		a.FoundAt = append(a.FoundAt, toPlace(f.MovedTo))
+		to, standing := toPlace(f.MovedTo), true
+		a.FoundAt = append(a.FoundAt, to)
+		a.Recommended = &api.Recommended{To: &to, Because: f.Because, Costs: f.Costs, Standing: &standing}
+		if f.Moved.ID != 0 {
+			moved := toCopy(f.Moved)
+			a.Recommended.Copy = &moved
+		}
+		return
 	}
 	if len(f.Copies()) > 0 {
 		to := a.Place

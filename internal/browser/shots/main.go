@@ -105,7 +105,9 @@ func take(link, dir string) error {
 		visit("/trail?machine=front-office&path=/home/ines/Documents/Accounts/Ledger+09.ods&case=k3", "advised"),
 		func() error { return b.TabTo("application", 40) },
 		func() error { return shot("trail-advised") },
-		func() error { return b.Show(base + "/api/v1/cases/k2/report?reader=user&format=html&zone=Europe/Lisbon") },
+		func() error {
+			return b.Show(base + "/api/v1/cases/k2/report?reader=user&format=html&zone=Europe/Lisbon")
+		},
 		func() error { return shot("report") },
 		visit("/receipts", "Receipt r"),
 		func() error { return shot("receipts") },
