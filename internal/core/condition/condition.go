@@ -110,6 +110,9 @@ func (f *faults) ReadAt(p []byte, off int64) (int, error) {
 	if *f.err != nil {
 		return 0, *f.err
 	}
+	if off < 0 { // content that sends its reader there is to blame itself
+		return 0, io.ErrUnexpectedEOF
+	}
 	n, err := f.r.ReadAt(p, off)
 	if err != nil && !errors.Is(err, io.EOF) {
 		*f.err = err
