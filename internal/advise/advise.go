@@ -93,14 +93,8 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 		return ev, err
 	}
 	g.order()
-	ids := make([]int64, 0, len(g.t.Facts))
 	for _, f := range g.t.Facts {
 		ev.Seen = append(ev.Seen, f.Seen)
-		if f.Copy != 0 {
-			ids = append(ids, f.Copy)
-		}
-	}
-	for _, f := range g.t.Facts {
 		ev.Copies = append(ev.Copies, g.copyOf(f, g.t.Stores[f.Source]))
 	}
 	if ev.Strays, ev.Locks, err = g.strays(); err != nil {

@@ -65,8 +65,6 @@ type chooser struct {
 	reading  Reading
 	verdicts map[int]Examined
 	whyNot   map[int]string // by version
-	costs    []string
-	chosen   int // index of the recommended version, where it is one
 }
 
 // candidates are versions in order, nearest to the wanted moment first, with what made them so.
@@ -363,7 +361,7 @@ func (c *chooser) restore(w candidates) {
 	r.Because = append(r.Because, c.copyWhy(n, best, examined)...)
 	r.Because = append(r.Because, said(examined.Verdict)...)
 	r.Costs = c.costsOf(w, n, examined.Verdict)
-	c.Recommended, c.chosen = r, n
+	c.Recommended = r
 	if best.Live {
 		c.found(best.Place)
 	}

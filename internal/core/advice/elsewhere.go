@@ -50,7 +50,6 @@ func (c *chooser) recommendLive(copy Copy, version int, because []string) {
 	c.found(copy.Place)
 	c.Recommended = &Recommended{Copy: copy, Version: version, To: copy.Place, Condition: verdict, Because: append(because, said(verdict)...),
 		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
-	c.chosen = version
 }
 
 // elsewhere names where else the file stands, whatever the loss.
@@ -95,7 +94,7 @@ func (c *chooser) unsaved() {
 	r := &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
 		Because: append([]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))}, said(examined.Verdict)...),
 		Costs:   []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
-	c.Recommended, c.chosen = r, save
+	c.Recommended = r
 	if all[0].Live {
 		c.found(all[0].Place)
 	}
@@ -164,5 +163,4 @@ func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
 		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
 	}
 	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.Place, Condition: verdict, Because: append(because, said(verdict)...), Costs: costs}
-	c.chosen = -1
 }
