@@ -1913,6 +1913,9 @@ type GetTrailParams struct {
 
 	// PathBytes The path in base64 where it is not valid UTF-8
 	PathBytes *PlacePathBytes `form:"path_bytes,omitempty" json:"path_bytes,omitempty"`
+
+	// Condition Only versions with a copy that was examined and found so
+	Condition *ConditionState `form:"condition,omitempty" json:"condition,omitempty"`
 }
 
 // UnderstandTimeParams defines parameters for UnderstandTime.
@@ -5174,6 +5177,18 @@ func NewGetTrailRequest(server string, params *GetTrailParams) (*http.Request, e
 		if params.PathBytes != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "path_bytes", *params.PathBytes, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Condition != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "condition", *params.Condition, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -10672,6 +10687,13 @@ func (w *ServerInterfaceWrapper) GetTrail(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "path_bytes", ctx.QueryParams(), &params.PathBytes, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter path_bytes: %s", err))
+	}
+
+	// ------------- Optional query parameter "condition" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "condition", ctx.QueryParams(), &params.Condition, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter condition: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

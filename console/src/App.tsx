@@ -4,7 +4,7 @@ import styled from "styled-components";
 import { session } from "./api/queries";
 import { CasePage } from "./cases/CasePage";
 import { CasesPage } from "./cases/CasesPage";
-import { NewCasePage } from "./cases/NewCasePage";
+import { ChangeCasePage, NewCasePage } from "./cases/NewCasePage";
 import { DeskPage } from "./desk/DeskPage";
 import { FolderPage } from "./folder/FolderPage";
 import { FindPage } from "./find/FindPage";
@@ -44,6 +44,7 @@ export function App() {
             <Route path="/folder" element={<FolderPage />} />
             <Route path="/cases" element={<CasesPage />} />
             <Route path="/cases/new" element={<NewCasePage />} />
+            <Route path="/cases/:id/change" element={<ChangeCasePage />} />
             <Route path="/cases/:id" element={<CasePage />} />
             <Route path="/receipts" element={<ReceiptsPage />} />
             <Route path="/receipts/:id" element={<ReceiptsPage />} />

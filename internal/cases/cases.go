@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -136,7 +137,7 @@ func (c Changes) apply(k *catalogue.Case) (what []string) {
 	set(&what, "what happened", &k.Happened, c.Happened)
 	set(&what, "when it was last right", &k.Good, c.Good)
 	set(&what, "when it was noticed", &k.Noticed, c.Noticed)
-	if c.Hints != nil {
+	if c.Hints != nil && !reflect.DeepEqual(*c.Hints, k.Hints) {
 		k.Hints = *c.Hints
 		what = append(what, "the hints")
 	}

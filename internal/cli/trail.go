@@ -18,13 +18,16 @@ import (
 func (p *Program) trailCommand() *cli.Command {
 	return &cli.Command{
 		Name: "trail", Usage: "everything known of one place over time: versions, copies, gaps, moves", ArgsUsage: "PLACE",
-		Flags: []cli.Flag{jsonFlag()},
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "condition", Usage: "only versions examined and found sound, doubtful or broken, or unread (`CONDITION`)"},
+			jsonFlag(),
+		},
 		Action: p.client(1, 1, "a place, such as front-office:/home/ines/Quote.odt", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			at, err := typedPlace(args[0])
 			if err != nil {
 				return err
 			}
-			response, err := s.api.GetTrail(ctx, &api.GetTrailParams{Machine: at.Machine, PathBytes: encoded(at.Path)})
+			response, err := s.api.GetTrail(ctx, &api.GetTrailParams{Machine: at.Machine, PathBytes: encoded(at.Path), Condition: enum[api.ConditionState](c.String("condition"))})
 			t, err := found[api.Trail](s, response, err)
 			if err == nil && !s.json {
 				s.showTrail(t)
@@ -104,13 +107,22 @@ func copyList(copies []api.Copy) string {
 	var parts []string
 	for _, c := range copies {
 		if c.Readable {
-			parts = append(parts, c.Id+" "+c.Source.Kind)
+			parts = append(parts, c.Id+" "+c.Source.Kind+conditionWord(c))
 		}
 	}
 	if lost := len(copies) - len(parts); lost > 0 {
 		parts = append(parts, count(int64(lost), "record", "records")+" only")
 	}
 	return strings.Join(parts, ", ")
+}
+
+// conditionWord says what examining a copy found, where that is not what everybody expects.
+func conditionWord(c api.Copy) string {
+	switch c.Condition.State {
+	case api.ConditionStateBroken, api.ConditionStateDoubtful:
+		return " (" + string(c.Condition.State) + ")"
+	}
+	return ""
 }
 
 // width is how many columns can be drawn in.

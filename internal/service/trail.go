@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"humble-rewind/api"
@@ -40,6 +41,9 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if err != nil {
 		return nil, err
 	}
+	if state := request.Params.Condition; state != nil && !state.Valid() {
+		return nil, badRequest(fmt.Sprintf("%q is no condition.", *state), "Choose sound, doubtful, broken or unread.")
+	}
 	t, err := s.trails.Trail(ctx, p)
 	if err != nil {
 		return nil, err
@@ -62,7 +66,10 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		a.Names = append(a.Names, toPlace(n.Place))
 	}
 	for i := range t.Versions {
-		a.Versions = append(a.Versions, toVersion(&t, i, copies))
+		v := toVersion(&t, i, copies)
+		if state := request.Params.Condition; state == nil || slices.ContainsFunc(v.Copies, func(c api.Copy) bool { return c.Condition.State == *state }) {
+			a.Versions = append(a.Versions, v)
+		}
 	}
 	for _, e := range t.Events {
 		event := api.TrailEvent{At: e.At, After: optionalTime(e.After), Kind: api.TrailEventKind(e.Kind), Text: e.Text}

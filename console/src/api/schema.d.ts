@@ -2029,6 +2029,8 @@ export interface operations {
                 path?: components["parameters"]["PlacePath"];
                 /** @description The path in base64 where it is not valid UTF-8 */
                 path_bytes?: components["parameters"]["PlacePathBytes"];
+                /** @description Only versions with a copy that was examined and found so */
+                condition?: components["schemas"]["ConditionState"];
             };
             header?: never;
             path?: never;

@@ -84,7 +84,7 @@ function Worked({ of: k }: { of: Case }) {
         <LogPart of={k} />
       </Log>
       <Pane id="case-pane" tabIndex={-1} aria-label="Reading pane">
-        {chosen ? <Read copy={chosen} look={look} setLook={setLook} at={k.place ?? undefined} /> : <Notice title="Nothing to read yet.">What is advised can be peeked at here.</Notice>}
+        {chosen ? <Read copy={chosen} look={look} setLook={setLook} at={k.place ?? undefined} keep={() => add.mutate({ kind: "copy", ref: chosen.id })} /> : <Notice title="Nothing to read yet.">What is advised can be peeked at here.</Notice>}
       </Pane>
       {bringing && <BringBackDialog what={{ case: k.id, chosen: wanted ? [wanted] : [], files: filesOf(advice.data, wanted) }} rule={advice.data?.folder ? "set-aside" : "keep-both"} close={() => setBringing(false)} done={() => undefined} />}
     </Split>
@@ -120,6 +120,7 @@ function Head({ of: k }: { of: Case }) {
         {k.state !== "waiting" && <Plain onPress={() => to("waiting")}>Waits for the user</Plain>}
         {k.state !== "done" && <Plain onPress={() => to("done")}>Done</Plain>}
         {k.state !== "open" && <Plain onPress={() => to("open")}>Goes on</Plain>}
+        <Link to={`/cases/${k.id}/change`}>Change what it says</Link>
         {k.place && (
           <Link to={trailOf(k, k.place)}>
             Its trail<Key aria-hidden>t</Key>
@@ -154,12 +155,13 @@ function Candidates({ of: k, problem, retry }: { of: Case; problem: Parameters<t
   );
 }
 
-function Read({ copy, look, setLook, at }: { copy: Copy; look: Look; setLook: (look: Look) => void; at: Place | undefined }) {
+function Read({ copy, look, setLook, at, keep }: { copy: Copy; look: Look; setLook: (look: Look) => void; at: Place | undefined; keep: () => void }) {
   return (
     <article aria-label={`Copy ${copy.id}`}>
       <Row>
         <h1>{copy.name}</h1>
         {look === "compare" ? <Plain onPress={() => setLook("peek")}>Peek</Plain> : <Plain onPress={() => setLook("compare")}>Compare with now</Plain>}
+        <Plain onPress={keep}>Put it into the case</Plain>
       </Row>
       <Quiet as="p">
         Copy <Mono>{copy.id}</Mono> from {copy.source.kind}, at <Mono>{copy.lies_at.machine}:{copy.lies_at.path}</Mono>

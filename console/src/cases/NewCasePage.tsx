@@ -1,126 +1,52 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useNavigate, useParams, useSearchParams } from "react-router";
 import styled from "styled-components";
-import { ask, client, type Case, type Loss, type NewCase } from "../api/client";
-import { machines, understood } from "../api/queries";
-import { Plain, Primary, Quiet } from "../parts/controls";
+import { ask, client, type Case, type NewCase } from "../api/client";
+import { caseOf } from "../api/queries";
 import { Failure } from "../parts/Notice";
-import { tokens } from "../theme";
-import { Form, Row } from "./cases.styles";
-import { SaidTime } from "./SaidTime";
-import { losses } from "./words";
+import { Questions } from "./Questions";
 
 const Page = styled.div`
   padding: 14px 20px 40px;
   h1 { margin-bottom: 10px; }
 `;
 
-const Kinds = styled.fieldset`
-  display: grid;
-  gap: 2px;
-  border: 0;
-  margin: 0;
-  padding: 0;
-  legend { padding: 0 0 4px; }
-  label { display: flex; gap: 8px; align-items: baseline; padding: 2px 0; }
-  input { accent-color: ${tokens.ink}; }
-`;
-
-/** The questions of a request for help, in the order in which they are asked on the phone. */
+/** Opens a case: a place may come along in the address. */
 export function NewCasePage() {
   const [params] = useSearchParams();
   const navigate = useNavigate();
-  const queries = useQueryClient();
-  const [loss, setLoss] = useState<Loss | "">("");
-  const [person, setPerson] = useState("");
-  const [machine, setMachine] = useState(params.get("machine") ?? "");
-  const [where, setWhere] = useState(params.get("path") ?? "");
-  const [happened, setHappened] = useState("");
-  const [good, setGood] = useState("");
-  const [noticed, setNoticed] = useState("");
-  const [words, setWords] = useState("");
-  const { data: known } = useQuery(machines);
-  const goodAt = useQuery(understood(good)).data?.at;
-  const noticedAt = useQuery(understood(noticed)).data?.at;
-  const open = useMutation({
-    mutationFn: (body: NewCase) => ask(client.POST("/cases", { body })) as Promise<Case>,
-    onSuccess: (k) => {
-      void queries.invalidateQueries({ queryKey: ["cases"] });
-      void navigate(`/cases/${k.id}`);
-    },
-  });
-  const isPath = where.startsWith("/");
-  const misunderstood = (good.trim() !== "" && !goodAt) || (noticed.trim() !== "" && !noticedAt);
-  const ready = loss !== "" && (isPath ? machine !== "" : where.trim() !== "" || person !== "") && !misunderstood;
-  const submit = (e: React.FormEvent) => {
-    e.preventDefault();
-    if (!ready || open.isPending) return;
-    open.mutate({
-      loss,
-      ...(person ? { person } : {}),
-      ...(machine ? { machine } : {}),
-      ...(isPath ? { place: { machine, path: where } } : where.trim() ? { words: where.trim() } : {}),
-      ...(happened.trim() ? { happened: happened.trim() } : {}),
-      ...(goodAt ? { good_at: goodAt } : {}),
-      ...(noticedAt ? { noticed_at: noticedAt } : {}),
-      ...(words.trim() ? { hints: { containing: [words.trim()] } } : {}),
-    });
-  };
-  const people = [...new Set(known?.machines.flatMap((m) => m.people.map((p) => p.name)) ?? [])].sort();
+  const open = useMutation({ mutationFn: (body: NewCase) => ask(client.POST("/cases", { body })) as Promise<Case> });
   return (
     <Page>
       <h1>Open a case</h1>
-      <Form onSubmit={submit} aria-label="Open a case">
-        <label>
-          Whose is it?
-          <select autoFocus value={person} onChange={(e) => setPerson(e.target.value)}>
-            <option value="">not known</option>
-            {people.map((p) => <option key={p}>{p}</option>)}
-          </select>
-        </label>
-        <label>
-          On which machine?
-          <select value={machine} onChange={(e) => setMachine(e.target.value)}>
-            <option value="">not known</option>
-            {known?.machines.map((m) => <option key={m.name}>{m.name}</option>)}
-          </select>
-        </label>
-        <label>
-          Where was it, or what was it called?
-          <input value={where} placeholder="/home/…/Quote 127.odt, or words of its name" onChange={(e) => setWhere(e.target.value)} />
-          <Quiet>{isPath ? (machine ? "A place." : "A place needs its machine.") : "Words are looked for in names."}</Quiet>
-        </label>
-        <Kinds>
-          <legend>What happened?</legend>
-          {losses.map((l) => (
-            <label key={l.id}>
-              <input type="radio" name="loss" checked={loss === l.id} onChange={() => setLoss(l.id)} />
-              <span>
-                {l.label} <Quiet>{l.hint}</Quiet>
-              </span>
-            </label>
-          ))}
-        </Kinds>
-        <label>
-          In the user’s words
-          <textarea rows={2} value={happened} onChange={(e) => setHappened(e.target.value)} />
-        </label>
-        <SaidTime label="When was it last right?" placeholder="friday evening, yesterday 17:00, 3d ago; nothing if not known" said={good} setSaid={setGood} />
-        <SaidTime label="When was the loss noticed?" placeholder="nothing: now" said={noticed} setSaid={setNoticed} />
-        <label>
-          Words that must be in it
-          <input value={words} placeholder="nothing if not known" onChange={(e) => setWords(e.target.value)} />
-        </label>
-        {open.error && <Failure problem={open.error} />}
-        <Row>
-          <Primary type="submit" isDisabled={!ready || open.isPending}>
-            Open the case
-          </Primary>
-          <Plain onPress={() => void navigate("/cases")}>Not now</Plain>
-          {!ready && <Quiet>{misunderstood ? "A time was not understood." : "What happened, and where or whose it is, must be said."}</Quiet>}
-        </Row>
-      </Form>
+      <Questions first={{ machine: params.get("machine") ?? "", where: params.get("path") ?? "" }} verb="Open the case" send={open} leave={() => void navigate("/cases")} />
     </Page>
   );
+}
+
+/** Changes what a case says, with the same questions. */
+export function ChangeCasePage() {
+  const { id = "" } = useParams();
+  const navigate = useNavigate();
+  const { data: k, error } = useQuery(caseOf(id));
+  const change = useMutation({
+    mutationFn: ({ place, ...body }: NewCase) => ask(client.PATCH("/cases/{id}", { params: { path: { id } }, body: { ...changes(body, k), ...(place ? { place } : {}) } })) as Promise<Case>,
+  });
+  if (error) return <Failure problem={error} />;
+  if (!k) return null;
+  const first = { person: k.person, machine: k.machine, where: k.place?.path ?? k.words, loss: k.loss, happened: k.happened, good: k.good_at ?? "", noticed: k.noticed_at ?? "", words: k.hints?.containing?.join(" ") ?? "" };
+  return (
+    <Page>
+      <h1>Change case {k.id}</h1>
+      <Questions key={k.version} first={first} verb="Change the case" send={change} leave={() => void navigate(`/cases/${id}`)} />
+    </Page>
+  );
+}
+
+/** What was emptied is to be forgotten; the machine goes with the place. */
+function changes({ person = "", words, happened = "", loss, good_at, noticed_at, hints = {} }: Omit<NewCase, "place">, k: Case | undefined) {
+  const forget: ("good_at" | "noticed_at")[] = [];
+  if (!good_at) forget.push("good_at");
+  if (!noticed_at) forget.push("noticed_at");
+  return { person, words: words ?? k?.words ?? "", happened, loss, hints, forget, ...(good_at ? { good_at } : {}), ...(noticed_at ? { noticed_at } : {}), ...(k ? { version: k.version } : {}) };
 }
