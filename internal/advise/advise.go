@@ -239,8 +239,11 @@ func (g *gathering) elsewhere() ([]advice.Elsewhere, error) {
 			}
 		}
 	}
-	if g.q.Loss != advice.Misplaced {
+	if g.q.Loss != advice.Misplaced && g.q.Loss != advice.Deleted {
 		return found, nil
+	}
+	if err := g.twins(last, add); err != nil || g.q.Loss == advice.Deleted {
+		return found, err
 	}
 	if err := g.sameSize(last, add); err != nil {
 		return nil, err
@@ -272,6 +275,36 @@ func (g *gathering) contents() (last []catalogue.Fact) {
 
 type addElsewhere func(f catalogue.Fact, proved, newer bool, why string)
 
+// twins reads what stands anywhere with the size and the write time of one of the contents, as a file has that was only
+// moved, or dragged out of a trash.
+func (g *gathering) twins(last []catalogue.Fact, add addElsewhere) error {
+	const some = 20
+	for _, v := range last {
+		facts, err := g.Site.Catalogue.Twins(g.ctx, g.all, v, some)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if v.SHA256 == "" || !f.Open || f.Size > digestStray {
+				continue
+			}
+			if err := g.addSame(f, v, add); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// addSame adds a file whose bytes turn out to be the same.
+func (g *gathering) addSame(f, v catalogue.Fact, add addElsewhere) error {
+	sum, err := g.digest(f)
+	if err == nil && sum == v.SHA256 {
+		add(f, true, false, "The same content stands there, byte for byte.")
+	}
+	return err
+}
+
 // sameSize reads what stands anywhere and has the size of one of the contents: a copy may carry any name and time.
 func (g *gathering) sameSize(last []catalogue.Fact, add addElsewhere) error {
 	for _, v := range last {
@@ -283,15 +316,11 @@ func (g *gathering) sameSize(last []catalogue.Fact, add addElsewhere) error {
 			return err
 		}
 		for _, f := range facts {
-			if f.SHA256 != "" || f.Size > 64<<20 {
+			if f.SHA256 != "" || f.Size > digestStray {
 				continue
 			}
-			sum, err := g.digest(f)
-			if err != nil {
+			if err := g.addSame(f, v, add); err != nil {
 				return err
-			}
-			if sum == v.SHA256 {
-				add(f, true, false, "The same content stands there, byte for byte.")
 			}
 		}
 	}

@@ -278,6 +278,17 @@ func misplaced() []Case {
 			h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
 			h.Days(ago(4*day), ago(day))
 		}},
+		{Family: family, Variant: "the same, and the user calls it deleted", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Found: at(Home + "/Desktop/quote.odt"), Play: func(h *History) {
+			begin(h)
+			h.Discard(path)
+			h.At(ago(9 * day))
+			h.Survey()
+			h.Move(Home+"/.local/share/Trash/files/quote.odt", Home+"/Desktop/quote.odt")
+			h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
+			h.Thin(func(time.Time) bool { return false })
+			h.At(ago(day))
+			h.Snap()
+		}},
 		{Family: family, Variant: "it is deleted after all", Path: path, Ask: ask, Want: a, Play: func(h *History) {
 			begin(h)
 			h.Discard(path)

@@ -346,7 +346,9 @@ func (c *chooser) damaged() candidates {
 func (c *chooser) restore(w candidates) {
 	n, copies, examined := c.first(w)
 	if n < 0 {
-		c.nothing(w)
+		if !c.standsElsewhere() {
+			c.nothing(w)
+		}
 		return
 	}
 	best := copies[0]

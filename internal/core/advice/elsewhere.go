@@ -42,6 +42,20 @@ func (c *chooser) misplaced() {
 	c.restore(c.deleted())
 }
 
+// standsElsewhere recommends, where no copy of what was deleted is left, a file elsewhere that has just its content.
+func (c *chooser) standsElsewhere() bool {
+	if c.Loss != Deleted || c.Hints.reads() {
+		return false
+	}
+	for _, e := range c.Elsewhere {
+		if e.Proved && !e.Newer && e.Copy.Reach == Readable {
+			c.recommendLive(e.Copy, -1, []string{"No source has a copy of it any more, but the same content stands elsewhere.", e.Why})
+			return true
+		}
+	}
+	return false
+}
+
 func (c *chooser) recommendLive(copy Copy, version int, because []string) {
 	verdict := c.reading.ConditionOf(copy).Verdict
 	if version >= 0 {
