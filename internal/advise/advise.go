@@ -4,7 +4,6 @@ package advise
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path"
 	"slices"
@@ -372,6 +371,3 @@ func (a *Adviser) digestOf(ctx context.Context, f catalogue.Fact) (string, error
 	}
 	return fmt.Sprintf("%x", sum), a.Site.Catalogue.SetDigest(ctx, f.Copy, sum)
 }
-
-// errNoContent says that a version has no copy that could be opened.
-var errNoContent = errors.New("it cannot be read")

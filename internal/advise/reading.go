@@ -3,7 +3,6 @@ package advise
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"strings"
 
@@ -19,6 +18,9 @@ import (
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
+
+// errNoContent says that a copy is nothing that could be read.
+var errNoContent = errors.New("it cannot be read")
 
 // reading reads contents for the choice.
 type reading struct {
@@ -203,12 +205,4 @@ func (r *reading) Kept(a, b int) (share float64, ok bool) {
 		return 0, false
 	}
 	return share, true
-}
-
-// said joins a person and a time to a sentence about a lock.
-func lockSentence(name, who, since string) string {
-	if who == "" {
-		return fmt.Sprintf("A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.", name, since)
-	}
-	return fmt.Sprintf("A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.", name, who, since)
 }

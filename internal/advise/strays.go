@@ -318,3 +318,11 @@ func (g *gathering) lockOwner(f strayFact) string {
 	}
 	return cmp.Or(fmt.Sprintf("%s (%s)", said, who), who)
 }
+
+// lockSentence says who has a document open since when; who is "" where that is not known.
+func lockSentence(name, who, since string) string {
+	if who == "" {
+		return fmt.Sprintf("A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.", name, since)
+	}
+	return fmt.Sprintf("A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.", name, who, since)
+}

@@ -1,0 +1,98 @@
+package advise
+
+import (
+	"fmt"
+
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/masschange"
+	"humble-rewind/internal/core/place"
+)
+
+// What reading the files that a mass change hit may cost: enough to know its nature, never the whole folder.
+const (
+	sampleFiles = 300
+	sampleBytes = 128 << 20
+)
+
+// sample reads some of what stands there now, to know harmless work from harm.
+type sample struct {
+	b            *folderAdvice
+	read, broken int
+	noise        int
+	left         int64
+}
+
+// harmless tells whether what stands there now is work that should stay: it came after the mass change and is sound, or
+// came within it and goes on from what was there before.
+func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, string, error) {
+	last := &f.versions[len(f.versions)-1]
+	after := m != nil && last.arrived > m.To.UnixNano()
+	if m == nil || last.copy == 0 {
+		return false, "", nil
+	}
+	if !after && (s.read >= sampleFiles || s.left < last.size) {
+		return false, "", nil
+	}
+	s.read++
+	s.left -= last.size
+	c, err := s.b.Site.Catalogue.Copy(s.b.ctx, last.copy)
+	if err != nil {
+		return false, "", err
+	}
+	found, err := s.b.Examiner.Copy(s.b.ctx, c)
+	if err != nil {
+		return false, "", s.b.ctx.Err()
+	}
+	verdict := found.For(place.Name("/" + f.path))
+	if found.Noise {
+		s.noise++
+	}
+	if verdict.State == condition.Broken {
+		s.broken++
+		return false, "", nil
+	}
+	if after {
+		return true, fmt.Sprintf("It was worked on after that, on %s, and is not broken.", advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone)), nil
+	}
+	if f.versions[n].copy == 0 {
+		return false, "", nil
+	}
+	const goesOn = 0.5
+	kept, _, err := s.b.Trails.Shares(s.b.ctx, f.versions[n].copy, last.copy)
+	if err == nil && kept >= goesOn {
+		return true, fmt.Sprintf("It was saved at the same time, but goes on from what was there (%.0f %% of it is kept) and is not broken.", 100*kept), nil
+	}
+	return false, "", err
+}
+
+// account says what the files came to.
+func (b *folderAdvice) account(s *sample) {
+	if s.broken > 0 {
+		nature := "are broken"
+		if 2*s.noise > s.broken {
+			nature = "have become noise, as encryption leaves them"
+		}
+		b.Because = append(b.Because, fmt.Sprintf("Of %d of the files that were read as they stand now, %d %s.", s.read, s.broken, nature))
+	}
+	if n := b.Counts[Certain] + b.Counts[Assumed]; n > 0 {
+		b.Because = append(b.Because, fmt.Sprintf("%s its own best copy; %s and not touched.", files(n, "comes back from", "come back, each from"), files(b.Same, "is as it was", "are as they were")))
+	} else if b.Counts[Missing] == 0 {
+		b.Because = append(b.Because, "Every file stands as it did then, or was worked on since; there is nothing to bring back.")
+	}
+	if n := b.Counts[Assumed]; n > 0 {
+		b.Costs = append(b.Costs, fmt.Sprintf("%s assumed, not proved, to be what stood there; the list says why.", files(n, "is", "are")))
+	}
+	if n := b.Counts[Missing]; n > 0 {
+		b.Costs = append(b.Costs, fmt.Sprintf("%s be brought back: no copy can be read any more.", files(n, "cannot", "cannot")))
+	}
+	if n := b.Counts[Kept]; n > 0 {
+		b.Costs = append(b.Costs, fmt.Sprintf("%s, as work went on there since.", files(n, "stays as it is", "stay as they are")))
+	}
+	if n := b.Counts[Came]; n > 0 {
+		b.Costs = append(b.Costs, fmt.Sprintf("%s; look before you remove anything.", files(n, "came with it and is left where it is", "came with it and are left where they are")))
+	}
+	if len(b.Costs) == 0 {
+		b.Costs = []string{"Nothing that is known of would be lost."}
+	}
+}
