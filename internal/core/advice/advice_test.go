@@ -1,0 +1,158 @@
+package advice_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/trail"
+)
+
+var (
+	now  = time.Date(2026, 11, 20, 16, 0, 0, 0, time.UTC)
+	file = place.Place{Machine: "loft", Path: "/home/ines/plan.odt"}
+)
+
+// contents answer for versions by their digests: what is wrong with each, and the words in it.
+type contents struct {
+	t      *trail.Trail
+	broken map[string]bool
+	words  map[string]string
+	asked  int
+}
+
+func (c *contents) Condition(v int) advice.Examined {
+	c.asked++
+	if c.broken[c.t.Versions[v].SHA256] {
+		return advice.Examined{Verdict: condition.Verdict{State: condition.Broken, Reasons: []string{"It is torn."}}}
+	}
+	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []string{"It is whole."}}}
+}
+
+func (c *contents) ConditionOf(advice.Copy) advice.Examined {
+	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
+}
+
+func (c *contents) Holds(v int, words []string) (lacking []string, ok bool) {
+	for _, w := range words {
+		if !strings.Contains(c.words[c.t.Versions[v].SHA256], w) {
+			lacking = append(lacking, w)
+		}
+	}
+	return lacking, true
+}
+
+func (c *contents) Kept(a, b int) (float64, bool) { return 0.9, true }
+
+// history is one source with a snapshot a day, the last of them yesterday, each with the digest given; "" is nothing there.
+func history(digests ...string) (advice.Evidence, *contents) {
+	var captures []time.Time
+	var seen []trail.Seen
+	var copies []advice.Copy
+	first := now.AddDate(0, 0, -len(digests))
+	for i, d := range digests {
+		at := first.AddDate(0, 0, i)
+		captures = append(captures, at)
+		if d != "" {
+			seen = append(seen, trail.Seen{Copy: int64(i + 1), Place: file, Type: plan.File, Size: int64(100 + len(d)), Written: at.Add(-time.Hour), SHA256: d, First: at, Last: at, Readable: true})
+			copies = append(copies, advice.Copy{ID: int64(i + 1), Kind: "snapshots", Place: file, Verified: true})
+		}
+	}
+	ev := advice.Evidence{Place: file, Seen: seen, Copies: copies, Now: now, Zone: time.UTC, Sources: []advice.Source{{Name: "the snapshots at /snap", Kind: "snapshots", Captures: captures, Covers: true}}}
+	ev.Trail = trail.Build(seen, []trail.Source{{Captures: captures, Shows: true}}, []trail.Name{{Place: file}}, nil)
+	return ev, &contents{t: &ev.Trail, broken: map[string]bool{}, words: map[string]string{}}
+}
+
+func TestEachLossWantsItsOwnVersion(t *testing.T) {
+	ev, c := history("a", "b", "c", "d", "", "")
+	c.words["b"] = "oak"
+	for name, want := range map[string]struct {
+		q    advice.Question
+		copy int64
+	}{
+		"deleted":                       {advice.Question{Loss: advice.Deleted}, 4},
+		"deleted, noticed before it":    {advice.Question{Loss: advice.Deleted, Noticed: now.AddDate(0, 0, -4)}, 3},
+		"misplaced, and it is nowhere":  {advice.Question{Loss: advice.Misplaced}, 4},
+		"overwritten, by when":          {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4)}, 3},
+		"overwritten, by words":         {advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"oak"}}}, 2},
+		"overwritten, not this one":     {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4), Wrong: map[string]bool{"c": true}}, 2},
+		"damaged, and nothing was":      {advice.Question{Loss: advice.Damaged}, 4},
+		"never saved, and nothing left": {advice.Question{Loss: advice.Unsaved}, 4},
+	} {
+		a := advice.Advise(want.q, ev, c)
+		require.NotNil(t, a.Recommended, name)
+		assert.Equal(t, want.copy, a.Recommended.Copy.ID, "%s: %v", name, a.Recommended.Because)
+		assert.NotEmpty(t, a.Recommended.Because, name)
+		assert.NotEmpty(t, a.Recommended.Costs, name)
+		for _, o := range a.Others {
+			assert.NotEmpty(t, o.Why, name)
+		}
+	}
+}
+
+func TestWhatIsBrokenIsNeverRecommended(t *testing.T) {
+	ev, c := history("a", "b", "c", "")
+	for _, d := range []string{"a", "b", "c"} {
+		c.broken[d] = true
+	}
+	for _, loss := range advice.Losses {
+		a := advice.Advise(advice.Question{Loss: loss, Good: now}, ev, c)
+		assert.Nil(t, a.Recommended, loss)
+		assert.NotEmpty(t, a.Because, loss)
+		assert.NotEmpty(t, a.Next, loss)
+	}
+	c.broken["a"] = false
+	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 1, a.Recommended.Copy.ID)
+	assert.Contains(t, strings.Join(a.Recommended.Because, " "), "The 2 newer ones were examined, and all of them are broken.")
+}
+
+func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
+	ev, c := history("a", "")
+	base := ev.Copies[0]
+	better := []func(*advice.Copy){
+		func(c *advice.Copy) { c.Reach = advice.Recorded }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
+		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Kind = "image" }, func(c *advice.Copy) { c.Kind = "strays" }, func(*advice.Copy) {}, func(c *advice.Copy) { c.Kind = "trash" },
+	}
+	for n, change := range better { // each is better than the one before
+		other, seen := base, ev.Seen[0]
+		other.ID, seen.Copy = int64(100+n), int64(100+n)
+		change(&other)
+		ev.Copies, ev.Seen = append(ev.Copies, other), append(ev.Seen, seen)
+		ev.Trail.Versions[0].Seen = append(ev.Trail.Versions[0].Seen, len(ev.Seen)-1)
+	}
+	a := advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.Equal(t, "trash", a.Recommended.Copy.Kind)
+}
+
+// However a history looks, advice comes, is the same every time, and reads no more versions than there are contents.
+func TestAdviceAlwaysComesAndIsTheSameEachTime(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 5))
+	for range 300 {
+		var digests []string
+		for range r.IntN(12) {
+			digests = append(digests, []string{"", "a", "b", "c", "d"}[r.IntN(5)])
+		}
+		ev, c := history(digests...)
+		c.broken["b"] = true
+		q := advice.Question{Loss: advice.Losses[r.IntN(5)], Good: now.AddDate(0, 0, -r.IntN(14)), Noticed: now.AddDate(0, 0, 3-r.IntN(14))}
+		a := advice.Advise(q, ev, c)
+		assert.LessOrEqual(t, c.asked, len(digests))
+		assert.Equal(t, a, advice.Advise(q, ev, c))
+		if a.Recommended == nil {
+			assert.NotEmpty(t, a.Because, "%v %v", digests, q)
+		} else {
+			assert.NotEqual(t, condition.Broken, a.Recommended.Condition.State, "%v %v", digests, q)
+		}
+	}
+}
