@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -103,7 +104,26 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 		return ev, err
 	}
 	ev.Sources = g.sources()
-	return ev, nil
+	ev.Neighbours, err = g.neighbours()
+	return ev, err
+}
+
+// neighbours lists what stands beside the place under its name with another extension.
+func (g *gathering) neighbours() ([]advice.Neighbour, error) {
+	const some = 50
+	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
+	own := g.q.Place
+	facts, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, own.Machine, stem(own.Name()), some)
+	if err != nil {
+		return nil, err
+	}
+	var all []advice.Neighbour
+	for _, f := range facts {
+		if place.Folder(f.Place.Path) == place.Folder(own.Path) && f.Place != own && stem(f.Name) == stem(own.Name()) {
+			all = append(all, advice.Neighbour{Name: place.Readable(f.Name), Written: f.Written})
+		}
+	}
+	return all, nil
 }
 
 // order counts the sources of the machine in the order of the work: by kinds as they are registered, then by number.

@@ -5,7 +5,10 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/fileclass"
@@ -133,8 +136,13 @@ func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, nam
 		WHERE p.id IN (SELECT value FROM json_each(?)) AND p.name = ? ORDER BY x.id LIMIT ?`, toJSON(s.names), []byte(name), limit))
 }
 
-// FactsLike returns what stands on a machine now under a name in which all words occur, at most limit.
+// FactsLike returns what stands on a machine now under a name in which all words occur, at most limit. Words of one or two
+// letters alone find nothing: the index does not know them.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
+	const indexed = 3 // letters
+	if !slices.ContainsFunc(strings.Fields(words), func(w string) bool { return utf8.RuneCountInString(w) >= indexed }) {
+		return nil, nil
+	}
 	s := search{c: c}
 	if err := s.words(ctx, words); err != nil || s.names == nil {
 		return nil, err

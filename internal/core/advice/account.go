@@ -70,6 +70,11 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 	if later > 0 {
 		costs = append(costs, fmt.Sprintf("%s later, up to %s; none of that is in it, and none of it is touched.", versionsCame(later), c.say(last)))
 	}
+	for _, other := range c.Neighbours {
+		if until := v.Superseded; !until.IsZero() && other.Written.After(until) {
+			costs = append(costs, fmt.Sprintf("%s beside it was written on %s, after this version was replaced, and may no longer fit.", other.Name, c.say(other.Written)))
+		}
+	}
 	if verdict.State == condition.Doubtful || verdict.State == condition.Unread {
 		costs = append(costs, "Open it before you promise anything.")
 	}

@@ -103,6 +103,12 @@ type Elsewhere struct {
 	At     time.Time
 }
 
+// Neighbour is a file beside the one that was lost.
+type Neighbour struct {
+	Name    string
+	Written time.Time
+}
+
 // Source is a store that was asked.
 type Source struct {
 	Name     string // as it is shown
@@ -125,8 +131,10 @@ type Evidence struct {
 	Strays    []Stray
 	Elsewhere []Elsewhere
 	Locks     []string // sentences on who has it open since when
-	Now       time.Time
-	Zone      *time.Location // in which times are said
+	// Neighbours stand beside the place under its name with another extension, and may have been made from it.
+	Neighbours []Neighbour
+	Now        time.Time
+	Zone       *time.Location // in which times are said
 }
 
 // Reading reads contents. Versions are indexes into the trail's.

@@ -98,6 +98,16 @@ func TestEachLossWantsItsOwnVersion(t *testing.T) {
 	}
 }
 
+func TestWhatWasMadeFromALaterVersionIsACost(t *testing.T) {
+	ev, c := history("a", "b", "c")
+	ev.Neighbours = []advice.Neighbour{{Name: "plan.pdf", Written: now.Add(-time.Hour)}, {Name: "plan.csv", Written: now.AddDate(0, -1, 0)}}
+	a := advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -2)}, ev, c)
+	require.NotNil(t, a.Recommended)
+	costs := strings.Join(a.Recommended.Costs, " ")
+	assert.Contains(t, costs, "plan.pdf beside it was written on Fri 20 Nov, 15:00")
+	assert.NotContains(t, costs, "plan.csv")
+}
+
 func TestWhatIsBrokenIsNeverRecommended(t *testing.T) {
 	ev, c := history("a", "b", "c", "")
 	for _, d := range []string{"a", "b", "c"} {
