@@ -182,6 +182,23 @@ func (b *Browser) Focused() (string, error) {
 	return b.Evaluate(`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText ?? "").trim() : "" })()`)
 }
 
+// WaitFocus waits until the focus is on what Focused describes by text: a dialogue moves it when it has been drawn.
+func (b *Browser) WaitFocus(text string) error {
+	const pause = 50 * time.Millisecond
+	var last string
+	for begun := time.Now(); time.Since(begun) < patience; {
+		name, err := b.Focused()
+		if err == nil && strings.Contains(name, text) {
+			return nil
+		}
+		last = name
+		if err := b.Do(chromedp.Sleep(pause)); err != nil {
+			return err
+		}
+	}
+	return fmt.Errorf("wait for the focus on %q: it is on %q", text, last)
+}
+
 // TabTo presses Tab until the focus is on what Focused describes by text, at most the given number of times.
 func (b *Browser) TabTo(text string, most int) error {
 	var last string
