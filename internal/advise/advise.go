@@ -245,7 +245,7 @@ func (g *gathering) elsewhere() ([]advice.Elsewhere, error) {
 			return
 		}
 		met[f.Place] = true
-		found = append(found, advice.Elsewhere{Copy: g.copyOf(f, s), Why: why, Proved: proved, Newer: newer, At: f.Written})
+		found = append(found, advice.Elsewhere{Copy: g.copyOf(f, s), Size: f.Size, SHA256: f.SHA256, Why: why, Proved: proved, Newer: newer, At: f.Written})
 	}
 	for _, v := range last {
 		if v.SHA256 != "" {
@@ -319,6 +319,7 @@ func (g *gathering) twins(last []catalogue.Fact, add addElsewhere) error {
 func (g *gathering) addSame(f, v catalogue.Fact, add addElsewhere) error {
 	sum, err := g.digest(f)
 	if err == nil && sum == v.SHA256 {
+		f.SHA256 = sum
 		add(f, true, false, "The same content stands there, byte for byte.")
 	}
 	return err

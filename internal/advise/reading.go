@@ -36,17 +36,26 @@ type content struct {
 	ok     bool
 }
 
-// copies returns the numbers of a version's copies that may be read, those whose digest is known first.
+// copies returns the numbers of the copies of a version's content that may be read, whenever it stood there, those whose
+// digest is known first.
 func (r *reading) copies(version int) (ids []int64) {
 	var rest []int64
-	for _, i := range r.t.Versions[version].Seen {
-		f := &r.t.Facts[i]
-		switch {
-		case !f.Readable || f.Copy == 0 || f.Type != plan.File:
-		case f.SHA256 != "":
-			ids = append(ids, f.Copy)
-		default:
-			rest = append(rest, f.Copy)
+	met := map[int64]bool{}
+	for k := range r.t.Versions {
+		if r.t.Versions[k].Content != r.t.Versions[version].Content {
+			continue
+		}
+		for _, i := range r.t.Versions[k].Seen {
+			f := &r.t.Facts[i]
+			switch {
+			case !f.Readable || f.Copy == 0 || f.Type != plan.File || met[f.Copy]:
+				continue
+			case f.SHA256 != "":
+				ids = append(ids, f.Copy)
+			default:
+				rest = append(rest, f.Copy)
+			}
+			met[f.Copy] = true
 		}
 	}
 	return append(ids, rest...)
@@ -128,7 +137,17 @@ const maxRead = 32 << 20
 
 // Holds looks for words in a version's text, or, of what is no text, among its bytes.
 func (r *reading) Holds(version int, words []string) (lacking []string, ok bool) {
-	for _, id := range r.copies(version) {
+	return r.holds(r.copies(version), words)
+}
+
+// HoldsOf does so in one copy.
+func (r *reading) HoldsOf(c advice.Copy, words []string) (lacking []string, ok bool) {
+	return r.holds([]int64{c.ID}, words)
+}
+
+// holds reads the first of several copies of one content that can be.
+func (r *reading) holds(ids []int64, words []string) (lacking []string, ok bool) {
+	for _, id := range ids {
 		text, err := r.text(id)
 		if err != nil {
 			continue

@@ -97,6 +97,8 @@ const (
 // Elsewhere is a file that stands somewhere now and may be the one that is looked for.
 type Elsewhere struct {
 	Copy   Copy
+	Size   int64
+	SHA256 string
 	Why    string // how it is known to be it
 	Proved bool   // the same content, or followed there
 	Newer  bool   // a descendant: worked on since
@@ -147,6 +149,8 @@ type Reading interface {
 	Kept(a, b int) (share float64, ok bool)
 	// ConditionOf examines a single copy that is no version of the place.
 	ConditionOf(c Copy) Examined
+	// HoldsOf is Holds for such a copy.
+	HoldsOf(c Copy, words []string) (lacking []string, ok bool)
 }
 
 // Examined is the outcome of examining a version.

@@ -1,6 +1,7 @@
 package advice_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -26,6 +27,7 @@ type contents struct {
 	t      *trail.Trail
 	broken map[string]bool
 	words  map[string]string
+	copies map[int64]advice.Examined // of those beside the trail
 	asked  int
 }
 
@@ -37,8 +39,12 @@ func (c *contents) Condition(v int) advice.Examined {
 	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []string{"It is whole."}}}
 }
 
-func (c *contents) ConditionOf(advice.Copy) advice.Examined {
-	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
+func (c *contents) ConditionOf(copy advice.Copy) advice.Examined {
+	return c.copies[copy.ID]
+}
+
+func (c *contents) HoldsOf(copy advice.Copy, words []string) ([]string, bool) {
+	return words, true // none of those beside the trail has any
 }
 
 func (c *contents) Holds(v int, words []string) (lacking []string, ok bool) {
@@ -94,6 +100,44 @@ func TestEachLossWantsItsOwnVersion(t *testing.T) {
 		assert.NotEmpty(t, a.Recommended.Costs, name)
 		for _, o := range a.Others {
 			assert.NotEmpty(t, o.Why, name)
+		}
+	}
+}
+
+// What lies beside the trail, a leftover or a file elsewhere, is held to the same as its versions.
+func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
+	sound := advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
+	for name, change := range map[string]struct {
+		examined advice.Examined
+		q        advice.Question
+		why      string
+	}{
+		"nothing":         {sound, advice.Question{}, ""},
+		"broken":          {advice.Examined{Verdict: condition.Verdict{State: condition.Broken}}, advice.Question{}, "It is broken"},
+		"cannot be read":  {advice.Examined{Failed: map[int64]string{70: "it is gone"}}, advice.Question{}, "It cannot be read: it is gone"},
+		"lacks words":     {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
+		"too small":       {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "less than"},
+		"not the one":     {sound, advice.Question{Wrong: map[string]bool{"x": true}}, "not this one"},
+		"of another kind": {advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: "text/plain"}}, advice.Question{Hints: advice.Hints{Media: "image/"}}, "image/ is wanted"},
+	} {
+		for _, loss := range []advice.Loss{advice.Unsaved, advice.Misplaced} {
+			ev, c := history("a", "")
+			c.copies = map[int64]advice.Examined{70: change.examined}
+			c.words["a"] = "oak"
+			beside := advice.Copy{ID: 70, Live: true, Place: place.Place{Machine: "loft", Path: "/home/ines/Desktop/plan.odt"}}
+			if loss == advice.Unsaved {
+				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: "x", Trust: advice.Sure}}
+			} else {
+				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Why: "The same content.", Proved: true, Size: 90, SHA256: "x"}}
+			}
+			q := change.q
+			q.Loss = loss
+			a := advice.Advise(q, ev, c)
+			taken := a.Recommended != nil && a.Recommended.Copy.ID == 70
+			assert.Equal(t, change.why == "", taken, "%s, %s", name, loss)
+			if change.why != "" {
+				assert.Contains(t, fmt.Sprint(a.Others), change.why, "%s, %s", name, loss)
+			}
 		}
 	}
 }

@@ -261,21 +261,40 @@ func (c *chooser) hidden(n int) bool {
 func (c *chooser) against(n int) string {
 	v := &c.Trail.Versions[n]
 	h := c.Hints
-	switch {
-	case v.SHA256 != "" && c.Wrong[v.SHA256]:
-		return "A technician looked at it and said that it is not this one."
-	case h.Least > 0 && v.Size < h.Least:
-		return fmt.Sprintf("It has %s, less than the %s that it should have at least.", bytes(v.Size), bytes(h.Least))
-	case h.Most > 0 && v.Size > h.Most:
-		return fmt.Sprintf("It has %s, more than the %s that it should have at most.", bytes(v.Size), bytes(h.Most))
-	}
 	if h.Media != "" {
 		if found := c.examine(n); found.Media != "" && !strings.HasPrefix(found.Media, h.Media) {
 			return fmt.Sprintf("It is %s by its content, and %s is wanted.", found.Media, h.Media)
 		}
 	}
+	return c.hinted(v.SHA256, v.Size, func(words []string) ([]string, bool) { return c.reading.Holds(n, words) })
+}
+
+// againstCopy says what speaks against a copy that is no version of the place: that it cannot be read, is broken, or a hint.
+func (c *chooser) againstCopy(copy Copy, sha256 string, size int64, examined Examined) string {
+	switch {
+	case len(examined.Failed) > 0:
+		return "It cannot be read: " + anyOf(examined.Failed) + "."
+	case examined.State == condition.Broken:
+		return "It is broken. " + strings.Join(examined.Reasons, " ")
+	case c.Hints.Media != "" && examined.Media != "" && !strings.HasPrefix(examined.Media, c.Hints.Media):
+		return fmt.Sprintf("It is %s by its content, and %s is wanted.", examined.Media, c.Hints.Media)
+	}
+	return c.hinted(sha256, size, func(words []string) ([]string, bool) { return c.reading.HoldsOf(copy, words) })
+}
+
+// hinted says which hint speaks against a content, whichever copy it is read from.
+func (c *chooser) hinted(sha256 string, size int64, holds func(words []string) (lacking []string, ok bool)) string {
+	h := c.Hints
+	switch {
+	case sha256 != "" && c.Wrong[sha256]:
+		return "A technician looked at it and said that it is not this one."
+	case h.Least > 0 && size < h.Least:
+		return fmt.Sprintf("It has %s, less than the %s that it should have at least.", bytes(size), bytes(h.Least))
+	case h.Most > 0 && size > h.Most:
+		return fmt.Sprintf("It has %s, more than the %s that it should have at most.", bytes(size), bytes(h.Most))
+	}
 	if len(h.Words) > 0 {
-		lacking, ok := c.reading.Holds(n, h.Words)
+		lacking, ok := holds(h.Words)
 		if !ok {
 			return "Its text cannot be read, so nobody can tell whether the words that must be in it are."
 		}
@@ -284,7 +303,7 @@ func (c *chooser) against(n int) string {
 		}
 	}
 	for _, word := range h.Without {
-		if lacking, ok := c.reading.Holds(n, []string{word}); ok && len(lacking) == 0 {
+		if lacking, ok := holds([]string{word}); ok && len(lacking) == 0 {
 			return fmt.Sprintf("It holds %s, which must not be in it.", quoted([]string{word}))
 		}
 	}

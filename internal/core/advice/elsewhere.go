@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/internal/core/condition"
@@ -22,11 +21,12 @@ func (c *chooser) misplaced() {
 			if v.Place == c.Place {
 				because = []string{fmt.Sprintf("It is not lost: it stands at %s.", v.Place)}
 			}
-			if why := c.against(n); why != "" {
-				c.whyNot[n] = why
+			examined := c.examine(n)
+			if c.whyNot[n] = cmp.Or(c.against(n), c.againstCopy(copy, v.SHA256, v.Size, examined)); c.whyNot[n] != "" {
+				c.found(copy.Place)
 				break
 			}
-			c.recommendLive(copy, n, because)
+			c.recommendLive(copy, n, examined.Verdict, because)
 			return
 		}
 	}
@@ -35,8 +35,9 @@ func (c *chooser) misplaced() {
 		return cmp.Or(flag(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
 	for _, e := range proved {
-		c.recommendLive(e.Copy, -1, []string{fmt.Sprintf("It is not lost: it stands at %s.", e.Copy.Place), e.Why})
-		return
+		if c.recommendElsewhere(e, fmt.Sprintf("It is not lost: it stands at %s.", e.Copy.Place)) {
+			return
+		}
 	}
 	c.note("It stands nowhere on the machines that are looked after, so it is treated as deleted.")
 	c.restore(c.deleted())
@@ -44,23 +45,28 @@ func (c *chooser) misplaced() {
 
 // standsElsewhere recommends, where no copy of what was deleted is left, a file elsewhere that has just its content.
 func (c *chooser) standsElsewhere() bool {
-	if c.Loss != Deleted || c.Hints.reads() {
-		return false
-	}
-	for _, e := range c.Elsewhere {
-		if e.Proved && !e.Newer && e.Copy.Reach == Readable {
-			c.recommendLive(e.Copy, -1, []string{"No source has a copy of it any more, but the same content stands elsewhere.", e.Why})
-			return true
-		}
-	}
-	return false
+	return c.Loss == Deleted && slices.ContainsFunc(c.Elsewhere, func(e Elsewhere) bool {
+		return e.Proved && !e.Newer && e.Copy.Reach == Readable && c.recommendElsewhere(e, "No source has a copy of it any more, but the same content stands elsewhere.")
+	})
 }
 
-func (c *chooser) recommendLive(copy Copy, version int, because []string) {
-	verdict := c.reading.ConditionOf(copy).Verdict
-	if version >= 0 {
-		verdict = c.examine(version).Verdict
+// recommendElsewhere recommends a file that stands elsewhere, unless something speaks against it, which its runner-up's
+// reason then says.
+func (c *chooser) recommendElsewhere(e Elsewhere, because string) bool {
+	examined := c.reading.ConditionOf(e.Copy)
+	if why := c.againstCopy(e.Copy, e.SHA256, e.Size, examined); why != "" {
+		for i := range c.Elsewhere {
+			if c.Elsewhere[i].Copy.ID == e.Copy.ID {
+				c.Elsewhere[i].Why += " " + why
+			}
+		}
+		return false
 	}
+	c.recommendLive(e.Copy, -1, examined.Verdict, []string{because, e.Why})
+	return true
+}
+
+func (c *chooser) recommendLive(copy Copy, version int, verdict condition.Verdict, because []string) {
 	c.found(copy.Place)
 	c.Recommended = &Recommended{Copy: copy, Version: version, To: copy.Place, Condition: verdict, Because: append(because, said(verdict)...),
 		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
@@ -87,12 +93,12 @@ func (c *chooser) unsaved() {
 		return cmp.Or(b.Earliest.Compare(a.Earliest), cmp.Compare(b.Trust, a.Trust), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
 	for _, s := range strays {
-		verdict := c.reading.ConditionOf(s.Copy).Verdict
-		if why := c.strayWhyNot(s, save, verdict); why != "" {
-			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: verdict.State, Why: capital(s.What) + ": " + why})
+		examined := c.reading.ConditionOf(s.Copy)
+		if why := c.strayWhyNot(s, save, examined); why != "" {
+			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: examined.State, Why: capital(s.What) + ". " + why})
 			continue
 		}
-		c.recommendStray(s, save, verdict)
+		c.recommendStray(s, save, examined.Verdict)
 		return
 	}
 	if save < 0 {
@@ -129,33 +135,29 @@ func (c *chooser) savedAt(n int) time.Time {
 	return v.Arrived
 }
 
-func (c *chooser) strayWhyNot(s Stray, save int, verdict condition.Verdict) string {
+func (c *chooser) strayWhyNot(s Stray, save int, examined Examined) string {
 	switch {
 	case s.Copy.Reach != Readable:
-		return "its bytes cannot be had any more."
+		return "Its bytes cannot be had any more."
 	case s.Size == 0:
-		return "it is empty."
-	case verdict.State == condition.Broken:
-		return "it is broken. " + strings.Join(verdict.Reasons, " ")
-	case s.SHA256 != "" && c.Wrong[s.SHA256]:
-		return "a technician looked at it and said that it is not this one."
+		return "It is empty."
 	case s.Trust == Weak:
-		return "nothing but a similar name says that it belongs to this document."
+		return "Nothing but a similar name says that it belongs to this document."
 	}
-	if save < 0 {
-		return ""
+	if why := c.againstCopy(s.Copy, s.SHA256, s.Size, examined); why != "" || save < 0 {
+		return why
 	}
 	v := &c.Trail.Versions[save]
 	if s.SHA256 != "" && s.SHA256 == v.SHA256 {
-		return "it holds just what was last saved."
+		return "It holds just what was last saved."
 	}
 	for k := range c.Trail.Versions {
 		if old := &c.Trail.Versions[k]; s.SHA256 != "" && old.SHA256 == s.SHA256 {
-			return fmt.Sprintf("it holds an older version, of %s.", c.say(old.Arrived))
+			return fmt.Sprintf("It holds an older version, of %s.", c.say(old.Arrived))
 		}
 	}
 	if at := c.savedAt(save); !s.Earliest.After(at) {
-		return fmt.Sprintf("its content is from %s, before the last save of %s.", c.say(s.Earliest), c.say(at))
+		return fmt.Sprintf("Its content is from %s, before the last save of %s.", c.say(s.Earliest), c.say(at))
 	}
 	return ""
 }

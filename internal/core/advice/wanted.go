@@ -182,6 +182,7 @@ func (c *chooser) putBack(n int) bool {
 const (
 	breakShare = 0.5 // of the content before that is lost
 	breakHabit = 3   // times what the file's usual saves lose
+	breakSaves = 100 // the last saves that are looked at; each is read
 )
 
 // breakIn finds the last save that lost far more of the content before it than the file's usual saves do, or put older
@@ -192,6 +193,7 @@ func (c *chooser) breakIn(order []int) (at int, why string) {
 		lost float64
 	}
 	var saves []save
+	order = order[:min(len(order), breakSaves+1)]
 	for k := len(order) - 2; k >= 0; k-- { // oldest first
 		n, before := order[k], order[k+1]
 		if !c.isFile(n) || !c.isFile(before) || c.Trail.Versions[n].Content == c.Trail.Versions[before].Content {
