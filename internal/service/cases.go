@@ -24,6 +24,16 @@ func (s *Service) caseOf(ctx context.Context, id string) (catalogue.Case, error)
 	return s.catalogue.Case(ctx, n)
 }
 
+// zonedCase reads a case, and the zone in which times are to be said of it.
+func (s *Service) zonedCase(ctx context.Context, id string, zone *string) (catalogue.Case, *time.Location, error) {
+	z, err := zoneOf(zone)
+	if err != nil {
+		return catalogue.Case{}, nil, err
+	}
+	k, err := s.caseOf(ctx, id)
+	return k, z, err
+}
+
 // ListCases lists cases, the one changed last first. A cursor is how many went before, as cases change their order.
 func (s *Service) ListCases(ctx context.Context, request api.ListCasesRequestObject) (api.ListCasesResponseObject, error) {
 	q := request.Params
@@ -166,11 +176,7 @@ func (s *Service) AddToCase(ctx context.Context, request api.AddToCaseRequestObj
 
 // AdviseCase says which copy is the right one for a case.
 func (s *Service) AdviseCase(ctx context.Context, request api.AdviseCaseRequestObject) (api.AdviseCaseResponseObject, error) {
-	zone, err := zoneOf(request.Params.Zone)
-	if err != nil {
-		return nil, err
-	}
-	k, err := s.caseOf(ctx, request.Id)
+	k, zone, err := s.zonedCase(ctx, request.Id, request.Params.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -184,11 +190,7 @@ func (s *Service) AdviseCase(ctx context.Context, request api.AdviseCaseRequestO
 
 // FirstAid says what to do first.
 func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObject) (api.FirstAidResponseObject, error) {
-	zone, err := zoneOf(request.Params.Zone)
-	if err != nil {
-		return nil, err
-	}
-	k, err := s.caseOf(ctx, request.Id)
+	k, zone, err := s.zonedCase(ctx, request.Id, request.Params.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -215,7 +217,7 @@ func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObjec
 
 // ReportCase writes what a case came to.
 func (s *Service) ReportCase(ctx context.Context, request api.ReportCaseRequestObject) (api.ReportCaseResponseObject, error) {
-	zone, err := zoneOf(request.Params.Zone)
+	k, zone, err := s.zonedCase(ctx, request.Id, request.Params.Zone)
 	if err != nil {
 		return nil, err
 	}
@@ -227,10 +229,6 @@ func (s *Service) ReportCase(ctx context.Context, request api.ReportCaseRequestO
 		return nil, badRequest(fmt.Sprintf("%q is no format of reports.", format), "Choose markdown or html.")
 	case reader == "":
 		reader = cases.ForUser
-	}
-	k, err := s.caseOf(ctx, request.Id)
-	if err != nil {
-		return nil, err
 	}
 	r, err := s.cases.Report(ctx, k, reader, zone)
 	return report{r, format == api.ReportCaseParamsFormatHtml}, err
