@@ -17,6 +17,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"iter"
 	"path"
 	"regexp"
 	"strings"
@@ -63,7 +64,8 @@ type Rule struct {
 	swap     string // the character that slashes of {path:C} are written as
 }
 
-// Rules are tried in their order; the first that fits counts.
+// Rules are tried in their order. The first that fits a file's name says what it is; where the document is known already,
+// the first that leads to it.
 type Rules []Rule
 
 // Match is a leftover as a rule sees it.
@@ -109,32 +111,44 @@ func (m Match) Fits(document string) bool {
 	return true
 }
 
-// Match finds the rule that a file fits, by its path and the home it lies in ("" for none).
+// Match finds the first rule that a file fits, by its path and the home it lies in ("" for none).
 func (rules Rules) Match(file, home string) (Match, bool) {
-	name, dir := place.Name(file), place.Folder(file)
-	for i := range rules {
-		r := &rules[i]
-		if r.folder != nil {
-			below, ok := place.Below(dir, home)
-			if home == "" || !ok || !r.folder.MatchString(below) {
-				continue
-			}
-		}
-		parts := r.name.FindStringSubmatch(name)
-		if parts == nil {
-			continue
-		}
-		m := Match{Rule: r, Beside: r.folder == nil}
-		if m.Beside {
-			m.Dir = dir
-		}
-		r.document(&m, parts)
-		if m.Name == name && m.Beside {
-			continue // it would be its own leftover
-		}
+	for m := range rules.Matches(file, home) {
 		return m, true
 	}
 	return Match{}, false
+}
+
+// Matches yields what each rule that a file fits makes of it. A name such as plan.odt_0.odt can be read in several ways,
+// and only the document tells which is meant.
+func (rules Rules) Matches(file, home string) iter.Seq[Match] {
+	name, dir := place.Name(file), place.Folder(file)
+	return func(yield func(Match) bool) {
+		for i := range rules {
+			r := &rules[i]
+			if r.folder != nil {
+				below, ok := place.Below(dir, home)
+				if home == "" || !ok || !r.folder.MatchString(below) {
+					continue
+				}
+			}
+			parts := r.name.FindStringSubmatch(name)
+			if parts == nil {
+				continue
+			}
+			m := Match{Rule: r, Beside: r.folder == nil}
+			if m.Beside {
+				m.Dir = dir
+			}
+			r.document(&m, parts)
+			if m.Name == name && m.Beside {
+				continue // it would be its own leftover
+			}
+			if !yield(m) {
+				return
+			}
+		}
+	}
 }
 
 // document works out the document's name and folder from what the pattern's parts stand for.

@@ -53,6 +53,17 @@ func TestTheRulesThatComeWithTheProgramNameTheDocument(t *testing.T) {
 	}
 }
 
+func TestANameThatCanBeReadInTwoWaysLeadsToEitherDocument(t *testing.T) {
+	lies := home + "/.config/office/4/user/backup/plan.odt_0.odt"
+	for _, document := range []string{"/data/plan.odt", "/data/plan.odt.odt"} {
+		fits := false
+		for m := range strays.Default.Matches(lies, home) {
+			fits = fits || m.Fits(document)
+		}
+		assert.True(t, fits, document)
+	}
+}
+
 func TestATechniciansRulesAreReadAndBadOnesAreNamedByLine(t *testing.T) {
 	rules, err := stray.Parse(strings.NewReader("# ours\n\nautosave likely {stem} at night.{ext} in CAD/*/night = {stem}.{ext}\n"))
 	require.NoError(t, err)
