@@ -5,6 +5,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"compress/gzip"
+	"compress/zlib"
 	"errors"
 	"fmt"
 	"image"
@@ -71,7 +72,7 @@ func contents() map[string]string {
 	at := pdf.Len()
 	pdf.WriteString("1 0 obj\n<< /Type /Catalog >>\nendobj\n")
 	second := pdf.Len()
-	pdf.WriteString("2 0 obj\n<< /Length 600 >>\nstream\n" + strings.Repeat("0 0 m 10 10 l\n", 40) + "endstream\nendobj\n")
+	pdf.WriteString("2 0 obj\n<< /Length 560 >>\nstream\n" + strings.Repeat("0 0 m 10 10 l\n", 40) + "endstream\nendobj\n")
 	xref := pdf.Len()
 	fmt.Fprintf(&pdf, "xref\n0 3\n0000000000 65535 f \n%010d 00000 n \n%010d 00000 n \ntrailer\n<< /Size 3 /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n", at, second, xref)
 	return map[string]string{
@@ -137,6 +138,39 @@ func TestOneByteInTheMiddleShowsWhereTheFormatHasChecks(t *testing.T) {
 	}
 	pdf := contents()["a.pdf"]
 	assert.Equal(t, condition.Broken, examine(t, "a.pdf", strings.Replace(pdf, "/Type /Catalog", "/Type", 1)).State, "everything behind what was lost has moved")
+}
+
+func TestTheStreamsOfAPDFAreReadThrough(t *testing.T) {
+	var page bytes.Buffer
+	z := zlib.NewWriter(&page)
+	_, _ = fmt.Fprintf(z, "BT /F1 12 Tf <%x> Tj ET\n", noise(3000))
+	_ = z.Close()
+	streams := map[string]string{
+		"deflated":         "<< /Length " + fmt.Sprint(page.Len()) + " /Filter /FlateDecode >>\nstream\n" + page.String() + "\nendstream",
+		"plain":            "<< /Length 12800 >>\nstream\n" + strings.Repeat("BT /F1 12 Tf (Sheer line) Tj ET\n", 400) + "endstream",
+		"length elsewhere": "<< /Length 9 0 R /Filter /FlateDecode >>\nstream\r\n" + page.String() + "\nendstream",
+		"of its own kind":  "<< /Length 900 /Filter /DCTDecode /Subtype /Image >>\nstream\n" + noise(900) + "\nendstream",
+	}
+	for name, stream := range streams {
+		content := "%PDF-1.7\n7 0 obj\n" + stream + "\nendobj\n"
+		content += fmt.Sprintf("8 0 obj\n<< /Type /XRef /Length 4 >>\nstream\nabcd\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n", len(content))
+		v := examine(t, "a.pdf", content)
+		assert.Equal(t, condition.Sound, v.State, "%s: %v", name, v.Reasons)
+		stated := strings.Replace(content, "/Length ", "/Length 1", 1)
+		stated = strings.Replace(stated, fmt.Sprintf("startxref\n%d", strings.Index(content, "8 0 obj")), fmt.Sprintf("startxref\n%d", strings.Index(stated, "8 0 obj")), 1)
+		assert.NotEqual(t, condition.Broken, examine(t, "a.pdf", stated).State, "%s: a wrong length is put up with", name)
+		harmed := []byte(content)
+		middle := len(stream) / 2
+		clear(harmed[middle : middle+512])
+		if name == "of its own kind" {
+			continue
+		}
+		v = examine(t, "a.pdf", string(harmed))
+		assert.Equal(t, condition.Broken, v.State, "%s: %v", name, v.Reasons)
+		assert.Contains(t, v.Reasons[0], "1 of its streams is damaged", name)
+		lost := content[:middle] + content[middle+7:]
+		assert.Equal(t, condition.Broken, examine(t, "a.pdf", lost).State, "%s: bytes lost", name)
+	}
 }
 
 func TestTheNameIsHeldAgainstTheContent(t *testing.T) {

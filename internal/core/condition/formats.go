@@ -11,7 +11,6 @@ import (
 	"image/gif"
 	"image/jpeg"
 	"io"
-	"strconv"
 	"strings"
 
 	_ "image/png" // formats that are decoded
@@ -100,93 +99,6 @@ func (e *examination) pngChunks() bool {
 		}
 		at += 12 + length
 	}
-}
-
-// pdf looks at the header, the end mark, where the cross-reference is said to be, and, of a table, whether its entries
-// point to objects (ISO 32000-1, 7.5).
-func (e *examination) pdf() {
-	const tail = 2048
-	end := make([]byte, min(e.Size, tail))
-	if _, err := e.r.ReadAt(end, e.Size-int64(len(end))); err != nil && !errors.Is(err, io.EOF) {
-		return
-	}
-	if !bytes.Contains(end, []byte("%%EOF")) {
-		e.broken("Its end mark is missing: the file was cut off, or its end was overwritten.")
-		return
-	}
-	i := bytes.LastIndex(end, []byte("startxref"))
-	if i < 0 {
-		e.broken("Nothing at its end says where its cross-reference is.")
-		return
-	}
-	fields := bytes.Fields(end[i+len("startxref"):])
-	at, err := int64(-1), error(nil)
-	if len(fields) > 0 {
-		at, err = strconv.ParseInt(string(fields[0]), 10, 64)
-	}
-	if err != nil || at < 0 || at >= e.Size {
-		e.broken("Its cross-reference is said to be where there is nothing.")
-		return
-	}
-	start := make([]byte, min(64, e.Size-at))
-	if _, err := e.r.ReadAt(start, at); err != nil && !errors.Is(err, io.EOF) {
-		return
-	}
-	trimmed := bytes.TrimLeft(start, " \t\r\n\x00")
-	switch {
-	case bytes.HasPrefix(trimmed, []byte("xref")):
-		e.pdfTable(at)
-	case isObject(trimmed):
-		e.proved("Its header, cross-reference and end mark are where they belong.")
-	default:
-		e.broken("Where its cross-reference should be, there is something else: bytes were lost or added before it.")
-	}
-}
-
-// isObject tells whether bytes begin like "12 0 obj".
-func isObject(b []byte) bool {
-	fields := bytes.Fields(b[:min(len(b), 40)])
-	if len(fields) < 3 || !bytes.HasPrefix(fields[2], []byte("obj")) {
-		return false
-	}
-	_, err := strconv.Atoi(string(fields[0]))
-	_, err2 := strconv.Atoi(string(fields[1]))
-	return err == nil && err2 == nil
-}
-
-func (e *examination) pdfTable(at int64) {
-	scanner := bufio.NewScanner(io.NewSectionReader(e.r, at, min(e.Size-at, 4<<20)))
-	wrong, right := 0, 0
-	scanner.Scan()
-	for scanner.Scan() {
-		line := strings.TrimSpace(scanner.Text())
-		if strings.HasPrefix(line, "trailer") {
-			break
-		}
-		fields := strings.Fields(line)
-		if len(fields) != 3 || fields[2] != "n" {
-			continue
-		}
-		offset, err := strconv.ParseInt(fields[0], 10, 64)
-		object := make([]byte, 40)
-		n := 0
-		if err == nil && offset < e.Size {
-			n, _ = e.r.ReadAt(object, offset)
-		}
-		if isObject(bytes.TrimLeft(object[:n], " \t\r\n")) {
-			right++
-		} else {
-			wrong++
-		}
-	}
-	if e.err != nil {
-		return
-	}
-	if wrong > 0 {
-		e.broken("%d of the %d objects that its cross-reference lists are not where it says: bytes in it were lost or overwritten.", wrong, wrong+right)
-		return
-	}
-	e.proved("Its header, its end mark and all %d objects of its cross-reference are where they belong.", right)
 }
 
 // sqlite looks at the header (the SQLite database file format, section 1.3); the database's own check is run elsewhere.

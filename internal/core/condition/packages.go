@@ -7,6 +7,7 @@ import (
 	"compress/bzip2"
 	"compress/flate"
 	"compress/gzip"
+	"compress/zlib"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -161,7 +162,7 @@ func explain(err error) string {
 		return "its own header was overwritten"
 	case errors.As(err, &corrupt):
 		return fmt.Sprintf("its compressed data makes no sense from byte %d on", int64(corrupt))
-	case errors.Is(err, zip.ErrChecksum), errors.Is(err, gzip.ErrChecksum):
+	case errors.Is(err, zip.ErrChecksum), errors.Is(err, gzip.ErrChecksum), errors.Is(err, zlib.ErrChecksum):
 		return "the bytes do not fit their checksum"
 	case errors.Is(err, io.ErrUnexpectedEOF):
 		return "it ends too early"

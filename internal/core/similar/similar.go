@@ -3,11 +3,14 @@
 package similar
 
 import (
+	"bytes"
+	"compress/gzip"
 	"hash/maphash"
 	"io"
 	"strings"
 
 	"humble-rewind/internal/core/document"
+	"humble-rewind/internal/core/pdf"
 	"humble-rewind/internal/core/peek"
 )
 
@@ -18,7 +21,7 @@ const MaxSize = 8 << 20
 const Near = 0.6
 
 // Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words where both are
-// documents or text, else of runs of bytes. Contents that are empty, too large or cannot be read have nothing in common.
+// documents or text, of blocks of pixels where both are pictures, else of runs of bytes. Contents that are empty, too large or cannot be read have nothing in common.
 func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
 	ofA, ofB := Shares(a, sizeA, b, sizeB)
 	return min(ofA, ofB)
@@ -53,12 +56,43 @@ type kind int
 const (
 	words kind = iota
 	runs
+	pixels
 )
 
 var seed = maphash.MakeSeed()
 
+// maxUnpacked bounds what a compressed content is unpacked to, in bytes.
+const maxUnpacked = 4 * MaxSize
+
+// unpacked returns what is packed in a gzip file (RFC 1952), or what is on the pages of a PDF: of two compressed contents not a
+// byte need be the same, however little was changed. Whatever is neither, or is damaged, is returned as it is.
+func unpacked(r io.ReaderAt, size int64) (io.ReaderAt, int64) {
+	if z, err := gzip.NewReader(io.NewSectionReader(r, 0, size)); err == nil {
+		if content, err := io.ReadAll(io.LimitReader(z, maxUnpacked)); err == nil {
+			return bytes.NewReader(content), int64(len(content))
+		}
+		return r, size
+	}
+	mark := make([]byte, 5)
+	if n, _ := r.ReadAt(mark, 0); !pdf.Is(mark[:n]) {
+		return r, size
+	}
+	content := make([]byte, size)
+	if _, err := io.ReadFull(io.NewSectionReader(r, 0, size), content); err != nil || pdf.Encrypted(content) {
+		return r, size
+	}
+	if pages := pdf.Pages(content, maxUnpacked); len(bytes.TrimSpace(pages)) > 0 {
+		return bytes.NewReader(pages), int64(len(pages))
+	}
+	return r, size
+}
+
 // pieces cuts a content into what is compared.
 func pieces(r io.ReaderAt, size int64) (all []uint64, _ kind) {
+	if drawn := blocks(r, size); len(drawn) > 0 {
+		return drawn, pixels
+	}
+	r, size = unpacked(r, size)
 	text, isText := peek.WholeText(r, size)
 	if d, err := document.Read(r, size); err == nil {
 		text, isText = d.Text(), true
