@@ -13,7 +13,6 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/examine"
 	"humble-rewind/internal/site"
@@ -68,7 +67,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[int64]content{}}
+	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[int64]content{}, endings: map[int]ending{}}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
 	answer.Notes = append(answer.Notes, t.Notes...)
 	return answer, ctx.Err()
@@ -103,7 +102,9 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 	if ev.Elsewhere, err = g.elsewhere(); err != nil {
 		return ev, err
 	}
-	ev.Sources = g.sources()
+	if ev.Sources, err = g.sources(); err != nil {
+		return ev, err
+	}
 	ev.Neighbours, err = g.neighbours()
 	return ev, err
 }
@@ -169,8 +170,11 @@ func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
 	if i, ok := g.number[s.Source.ID]; ok {
 		c.Source = i
 	}
-	if !f.Readable {
+	switch {
+	case !f.Readable:
 		c.Reach = advice.Recorded
+	case s.Source.Trouble != "":
+		c.Reach = advice.Doubted
 	}
 	if !f.Gone.IsZero() && s.Source.RetentionDays > 0 {
 		c.Expires = f.Gone.AddDate(0, 0, s.Source.RetentionDays)
@@ -179,7 +183,11 @@ func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
 }
 
 // sources describes the stores that were asked.
-func (g *gathering) sources() []advice.Source {
+func (g *gathering) sources() ([]advice.Source, error) {
+	since, err := g.folderSince()
+	if err != nil {
+		return nil, err
+	}
 	all := make([]advice.Source, len(g.stores))
 	for i, s := range g.stores {
 		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Kind: s.Source.Kind, Captures: s.Captures, Covers: slices.Contains(g.t.Covers, s.Source.ID),
@@ -187,8 +195,26 @@ func (g *gathering) sources() []advice.Source {
 		if len(s.Captures) == 0 && !s.Source.SurveyedAt.IsZero() {
 			all[i].Captures = []time.Time{s.Source.SurveyedAt}
 		}
+		if first := since[int(s.Source.ID)]; len(s.Captures) > 0 && first.After(s.Captures[0]) {
+			all[i].Since = first
+		}
 	}
-	return all
+	return all, nil
+}
+
+// folderSince says from when on each source shows the folder that the place is in.
+func (g *gathering) folderSince() (map[int]time.Time, error) {
+	facts, err := g.Site.Catalogue.FactsOf(g.ctx, g.all, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
+	if err != nil {
+		return nil, err
+	}
+	since := map[int]time.Time{}
+	for _, f := range facts {
+		if first, ok := since[f.Source]; !ok || f.First.Before(first) {
+			since[f.Source] = f.First
+		}
+	}
+	return since, nil
 }
 
 // Name says which source one is, for the middle of a sentence.
@@ -220,159 +246,6 @@ func excluded(patterns []string, at string) string {
 		}
 	}
 	return ""
-}
-
-// Bounds of looking for a file elsewhere.
-const (
-	maxElsewhere = 200
-	maxAlike     = 12
-)
-
-// elsewhere finds where the file may stand now, outside the places of its trail.
-func (g *gathering) elsewhere() ([]advice.Elsewhere, error) {
-	last := g.contents()
-	if len(last) == 0 {
-		return nil, nil
-	}
-	var found []advice.Elsewhere
-	met := map[place.Place]bool{}
-	for _, n := range g.t.Names {
-		met[n.Place] = true
-	}
-	add := func(f catalogue.Fact, proved, newer bool, why string) {
-		s := g.all[int64(f.Source)]
-		if s == nil || !s.Source.Live || !f.Open || met[f.Place] {
-			return
-		}
-		met[f.Place] = true
-		found = append(found, advice.Elsewhere{Copy: g.copyOf(f, s), Size: f.Size, SHA256: f.SHA256, Why: why, Proved: proved, Newer: newer, At: f.Written})
-	}
-	for _, v := range last {
-		if v.SHA256 != "" {
-			facts, err := g.Site.Catalogue.FactsByDigest(g.ctx, g.all, v.SHA256, maxElsewhere)
-			if err != nil {
-				return nil, err
-			}
-			for _, f := range facts {
-				add(f, true, false, "The same content stands there, byte for byte.")
-			}
-		}
-	}
-	if g.q.Loss != advice.Misplaced && g.q.Loss != advice.Deleted {
-		return found, nil
-	}
-	if err := g.twins(last, add); err != nil || g.q.Loss == advice.Deleted {
-		return found, err
-	}
-	if err := g.sameSize(last, add); err != nil {
-		return nil, err
-	}
-	return found, g.sameName(last[0], add)
-}
-
-// contents are the last contents known of the file, newest first.
-func (g *gathering) contents() (last []catalogue.Fact) {
-	const some = 3
-	met := map[int]bool{}
-	for n := len(g.t.Versions) - 1; n >= 0 && len(last) < some; n-- {
-		v := &g.t.Versions[n]
-		if v.Type != plan.File || v.Size == 0 || met[v.Content] {
-			continue
-		}
-		met[v.Content] = true
-		f := g.t.Facts[v.Seen[0]]
-		for _, i := range v.Seen {
-			if g.t.Facts[i].Readable {
-				f = g.t.Facts[i]
-			}
-		}
-		f.SHA256 = v.SHA256
-		last = append(last, f)
-	}
-	return last
-}
-
-type addElsewhere func(f catalogue.Fact, proved, newer bool, why string)
-
-// twins reads what stands anywhere with the size and the write time of one of the contents, as a file has that was only
-// moved, or dragged out of a trash.
-func (g *gathering) twins(last []catalogue.Fact, add addElsewhere) error {
-	const some = 20
-	for _, v := range last {
-		facts, err := g.Site.Catalogue.Twins(g.ctx, g.all, v, some)
-		if err != nil {
-			return err
-		}
-		for _, f := range facts {
-			if v.SHA256 == "" || !f.Open || f.Size > digestStray {
-				continue
-			}
-			if err := g.addSame(f, v, add); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// addSame adds a file whose bytes turn out to be the same.
-func (g *gathering) addSame(f, v catalogue.Fact, add addElsewhere) error {
-	sum, err := g.digest(f)
-	if err == nil && sum == v.SHA256 {
-		f.SHA256 = sum
-		add(f, true, false, "The same content stands there, byte for byte.")
-	}
-	return err
-}
-
-// sameSize reads what stands anywhere and has the size of one of the contents: a copy may carry any name and time.
-func (g *gathering) sameSize(last []catalogue.Fact, add addElsewhere) error {
-	for _, v := range last {
-		if v.SHA256 == "" {
-			continue
-		}
-		facts, err := g.Site.Catalogue.FactsOfSize(g.ctx, g.all, v.Size, maxElsewhere)
-		if err != nil {
-			return err
-		}
-		for _, f := range facts {
-			if f.SHA256 != "" || f.Size > digestStray {
-				continue
-			}
-			if err := g.addSame(f, v, add); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// sameName holds what stands anywhere under the same name against the last content.
-func (g *gathering) sameName(last catalogue.Fact, add addElsewhere) error {
-	facts, err := g.Site.Catalogue.FactsNamed(g.ctx, g.all, g.q.Place.Name(), maxElsewhere)
-	if err != nil {
-		return err
-	}
-	n := 0
-	for _, f := range facts {
-		if !f.Open || f.Type != plan.File || f.Place == g.q.Place || !g.all[int64(f.Source)].Source.Live {
-			continue
-		}
-		if n++; n > maxAlike {
-			return nil
-		}
-		shared, _, err := g.Trails.Shares(g.ctx, last.Copy, f.Copy)
-		if err != nil {
-			return err
-		}
-		const descendant = 0.6
-		if shared >= descendant && f.First.After(last.First) {
-			add(f, true, true, fmt.Sprintf("It has the same name and %.0f %% of the last content known, and came up after that.", 100*shared))
-		} else {
-			add(f, false, false, fmt.Sprintf("It has the same name, and %.0f %% of the content.", 100*shared))
-		}
-	}
-	return nil
 }
 
 func (g *gathering) digest(f catalogue.Fact) (string, error) { return g.digestOf(g.ctx, f) }

@@ -62,13 +62,13 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 		all = append(all, *found)
 	}
 	slices.SortFunc(all, func(x, y Origin) int {
-		return cmp.Or(cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)), standing(!x.gone, !y.gone), cmp.Compare(y.share, x.share), cmp.Compare(x.Place.String(), y.Place.String()))
+		return cmp.Or(cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)), further(!x.gone, !y.gone), cmp.Compare(y.share, x.share), cmp.Compare(x.Place.String(), y.Place.String()))
 	})
 	return all[:min(maxOrigins, len(all))], ctx.Err()
 }
 
-// standing puts what is gone before what stands.
-func standing(a, b bool) int {
+// further orders by something that puts the one that has it behind the other.
+func further(a, b bool) int {
 	switch {
 	case a == b:
 		return 0

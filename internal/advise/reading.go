@@ -1,8 +1,10 @@
 package advise
 
 import (
+	"bytes"
 	"context"
 	"errors"
+	"io"
 	"io/fs"
 	"strings"
 
@@ -11,6 +13,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/document"
 	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/pdf"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/similar"
@@ -28,6 +31,7 @@ type reading struct {
 	ctx      context.Context
 	t        *trails.Trail
 	contents map[int64]content // by copy
+	endings  map[int]ending    // by version
 }
 
 // content is a copy's text, as far as it has one.
@@ -179,7 +183,10 @@ func (r *reading) text(id int64) (content, error) {
 		}
 		raw := make([]byte, size)
 		n, _ := c.File.ReadAt(raw, 0)
-		text = content{names.Fold(string(raw[:n])), false}
+		if raw = raw[:n]; pdf.Is(raw) && !pdf.Encrypted(raw) {
+			raw = pdf.Pages(raw, maxRead)
+		}
+		text = content{names.Fold(string(raw)), false}
 		return nil
 	})
 	if err == nil {
@@ -224,4 +231,61 @@ func (r *reading) Kept(a, b int) (share float64, ok bool) {
 		return 0, false
 	}
 	return share, true
+}
+
+// ending is what the end of a version tells.
+type ending struct {
+	text, ok bool
+	line     bool // it ends where a line does
+}
+
+// Cut reads both versions' ends, and, of a shorter one, whether the other begins with it.
+func (r *reading) Cut(version, earlier int) advice.Cut {
+	this, that := r.ending(version), r.ending(earlier)
+	if !this.ok || !that.ok || this.text && this.line {
+		return advice.NotCut
+	}
+	if r.t.Versions[version].Size < r.t.Versions[earlier].Size {
+		if part, whole := r.bytes(version), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) && (!this.text || whole[len(part)] != '\n' && whole[len(part)] != '\r') {
+			return advice.Beginning
+		}
+	}
+	switch {
+	case !this.text || !that.text:
+		return advice.NotCut
+	case that.line:
+		return advice.Ragged
+	}
+	return advice.CutToo
+}
+
+func (r *reading) ending(version int) ending {
+	if known, ok := r.endings[version]; ok {
+		return known
+	}
+	var e ending
+	if content := r.bytes(version); len(content) > 0 {
+		_, e.text = peek.WholeText(bytes.NewReader(content), int64(len(content)))
+		e.line, e.ok = content[len(content)-1] == '\n', true
+	}
+	r.endings[version] = e
+	return e
+}
+
+// bytes reads a version whole; nil where it is too large or cannot be read.
+func (r *reading) bytes(version int) (content []byte) {
+	if r.t.Versions[version].Size > similar.MaxSize {
+		return nil
+	}
+	for _, id := range r.copies(version) {
+		err := r.open(id, func(c source.Content) error {
+			content = make([]byte, min(c.Info.Size, similar.MaxSize))
+			_, err := io.ReadFull(io.NewSectionReader(c.File, 0, c.Info.Size), content)
+			return err
+		})
+		if err == nil {
+			return content
+		}
+	}
+	return nil
 }

@@ -73,12 +73,16 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	var all []strayFact
 	met := map[string]bool{}
 	take := func(f catalogue.Fact, lies string) {
-		match, ok := g.Rules.Match(lies, homeOf(m, lies))
-		if !ok || met[lies] || !g.fits(match) || homeOf(m, lies) != home && !match.Beside {
+		if met[lies] {
 			return
 		}
-		met[lies] = true
-		all = append(all, strayFact{f, match, lies})
+		for match := range g.Rules.Matches(lies, homeOf(m, lies)) {
+			if g.fits(match) && (match.Beside || homeOf(m, lies) == home) {
+				met[lies] = true
+				all = append(all, strayFact{f, match, lies})
+				return
+			}
+		}
 	}
 	covered := false
 	for _, s := range g.stores {
@@ -218,7 +222,7 @@ func (g *gathering) stray(f strayFact) (advice.Stray, bool, error) {
 // digestStray is the largest leftover that is digested, in bytes.
 const digestStray = 64 << 20
 
-// earliest finds when a leftover's content was first written: one that was copied carries a later time.
+// earliest finds when a leftover's content was first written on its machine: one that was copied carries a later time.
 func (g *gathering) earliest(s *advice.Stray) error {
 	if s.SHA256 == "" {
 		return nil
@@ -229,7 +233,7 @@ func (g *gathering) earliest(s *advice.Stray) error {
 	}
 	first := time.Date(1980, 1, 2, 0, 0, 0, 0, time.UTC) // earlier times are those of clocks that were never set
 	for _, f := range facts {
-		if at := f.Written; at.After(first) && at.Before(s.Earliest) {
+		if at := f.Written; f.Place.Machine == g.q.Place.Machine && at.After(first) && at.Before(s.Earliest) {
 			s.Earliest = at
 		}
 	}

@@ -20,6 +20,8 @@ type Fact struct {
 	Inode int64
 	Stamp time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
 	Name  string    // its last name
+	// Lost tells that no record says where it came from; its place is where it lies.
+	Lost bool
 }
 
 // Store is a source as the evidence needs it.
@@ -120,7 +122,7 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 }
 
 const factColumns = `x.id, x.source_id, x.type, x.size, x.written_at, x.sha256, coalesce(x.target, x''), x.first_at, coalesce(x.last_at, 0), x.last_at IS NULL,
-	x.gone_at, x.readable, coalesce(x.inode, 0), p.name, d.path, m.name`
+	x.gone_at, x.readable, coalesce(x.inode, 0), NOT x.origin_known, p.name, d.path, m.name`
 
 const factTables = ` CROSS JOIN dirs d ON d.id = p.dir_id CROSS JOIN machines m ON m.id = d.machine_id`
 
@@ -139,7 +141,7 @@ func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query st
 			var source, first, last int64
 			var sha []byte
 			var dir, machine string
-			err := rows.Scan(&f.Copy, &source, &f.Type, &f.Size, &written, &sha, &f.Target, &first, &last, &f.Open, &gone, &f.Readable, &f.Inode, &f.Name, &dir, &machine)
+			err := rows.Scan(&f.Copy, &source, &f.Type, &f.Size, &written, &sha, &f.Target, &first, &last, &f.Open, &gone, &f.Readable, &f.Inode, &f.Lost, &f.Name, &dir, &machine)
 			f.Source, f.Place = int(source), place.Place{Machine: machine, Path: place.Join(dir, f.Name)}
 			f.Written, f.Gone, f.SHA256 = moment(written), moment(gone), hex.EncodeToString(sha)
 			f.First, f.Last = time.Unix(0, first).UTC(), time.Unix(0, last).UTC()

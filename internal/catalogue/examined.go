@@ -139,6 +139,16 @@ func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, nam
 // FactsLike returns what stands on a machine now under a name in which all words occur, at most limit. Words of one or two
 // letters alone find nothing: the index does not know them.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
+	return c.factsLike(ctx, stores, words, "m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE live)", machine, limit)
+}
+
+// FactsLost does so for what the stores of a machine hold without a record of where it came from.
+func (c *Catalogue) FactsLost(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
+	return c.factsLike(ctx, stores, words, "NOT x.origin_known AND x.readable AND x.source_id IN (SELECT s.id FROM sources s JOIN machines sm ON sm.id = s.machine_id WHERE sm.name = ?)", machine, limit)
+}
+
+// factsLike returns files under a name in which all words occur, of a machine, the one written last first.
+func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, words, where, machine string, limit int) ([]Fact, error) {
 	const indexed = 3 // letters
 	if !slices.ContainsFunc(strings.Fields(words), func(w string) bool { return utf8.RuneCountInString(w) >= indexed }) {
 		return nil, nil
@@ -148,8 +158,7 @@ func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, mach
 		return nil, err
 	}
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id IN (SELECT value FROM json_each(?)) AND m.name = ? AND x.last_at IS NULL AND x.type = 'file'
-		AND x.source_id IN (SELECT id FROM sources WHERE live) ORDER BY x.written_at DESC LIMIT ?`, toJSON(s.names), machine, limit))
+		WHERE p.id IN (SELECT value FROM json_each(?)) AND x.type = 'file' AND `+where+` ORDER BY x.written_at DESC LIMIT ?`, toJSON(s.names), machine, limit))
 }
 
 // FactsOfSource returns what a source holds now, at most limit, the newest first.

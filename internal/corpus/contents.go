@@ -3,6 +3,8 @@ package corpus
 import (
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
+	"compress/zlib"
 	"crypto/sha256"
 	"encoding/csv"
 	"fmt"
@@ -19,15 +21,18 @@ type kind struct {
 	ext   string
 	of    func(lines []string) []byte
 	exact bool // damage inside it shows
+	words bool // its text can be read
 }
 
 // kinds are the formats that most families are played with.
 var kinds = []kind{
-	{"text", ".txt", func(lines []string) []byte { return []byte(strings.Join(lines, "\n") + "\n") }, false},
-	{"OpenDocument text", ".odt", odt, true},
-	{"Office Open XML text", ".docx", docx, true},
-	{"table", ".csv", table, false},
-	{"picture", ".png", picture, true},
+	{"text", ".txt", func(lines []string) []byte { return []byte(strings.Join(lines, "\n") + "\n") }, false, true},
+	{"OpenDocument text", ".odt", odt, true, true},
+	{"Office Open XML text", ".docx", docx, true, true},
+	{"table", ".csv", table, false, true},
+	{"picture", ".png", picture, true, false},
+	{"PDF document", ".pdf", pdf, true, false},
+	{"compressed text", ".gz", compressed, true, false},
 }
 
 var vocabulary = strings.Fields(`plank frame keel garboard strake larch oak copper rivet clench batten mould station sheer stem transom thwart
@@ -105,6 +110,40 @@ func picture(lines []string) []byte {
 	}
 	var b bytes.Buffer
 	_ = png.Encode(&b, img) // into memory
+	return b.Bytes()
+}
+
+// pdf writes a page of text (ISO 32000-1, 7.5), deflated.
+func pdf(lines []string) []byte {
+	var page, b bytes.Buffer
+	z := zlib.NewWriter(&page)
+	fmt.Fprint(z, "BT /F1 11 Tf 40 800 Td\n")
+	for _, l := range lines {
+		fmt.Fprintf(z, "(%s) Tj 0 -14 Td\n", l)
+	}
+	fmt.Fprint(z, "ET\n")
+	_ = z.Close() // into memory
+	b.WriteString("%PDF-1.4\n")
+	var at []int
+	for n, object := range []string{"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>", "<< /Type /Page /Parent 2 0 R /Contents 4 0 R >>",
+		fmt.Sprintf("<< /Length %d /Filter /FlateDecode >>\nstream\n%s\nendstream", page.Len(), page.String())} {
+		at = append(at, b.Len())
+		fmt.Fprintf(&b, "%d 0 obj\n%s\nendobj\n", n+1, object)
+	}
+	reference := b.Len()
+	fmt.Fprintf(&b, "xref\n0 %d\n0000000000 65535 f \n", len(at)+1)
+	for _, offset := range at {
+		fmt.Fprintf(&b, "%010d 00000 n \n", offset)
+	}
+	fmt.Fprintf(&b, "trailer\n<< /Size %d /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n", len(at)+1, reference)
+	return b.Bytes()
+}
+
+func compressed(lines []string) []byte {
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	_, _ = z.Write([]byte(strings.Join(lines, "\n") + "\n")) // into memory
+	_ = z.Close()
 	return b.Bytes()
 }
 

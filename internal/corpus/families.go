@@ -10,7 +10,7 @@ import (
 // All are the cases, family by family. What is wanted is what the history put there, never what the advice says.
 func All() []Case {
 	var all []Case
-	for _, family := range []func() []Case{deletions, severalRemovals, trees, overwrittenShorter, olderSynced, damagedForWeeks, encrypted, truncated, renamedDeleted,
+	for _, family := range []func() []Case{deletions, severalRemovals, trees, overwrittenShorter, olderSynced, damagedForWeeks, encrypted, truncated, encryptedRenamed, worse, withoutRecord, bulkCopied, renamedDeleted,
 		acrossMachines, redirected, wrongExtension, wrongClocks, daylight, thinned, excludedFolder, expired, misplaced, unsaved, hinted, contradictions} {
 		all = append(all, family()...)
 	}
@@ -168,7 +168,7 @@ func overwrittenShorter() []Case {
 		}
 		all = append(all, Case{Family: family, Variant: k.name + ", by when it was good", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(7 * day)}, Want: good, Play: play},
 			Case{Family: family, Variant: k.name + ", by the break", Path: path, Ask: advice.Question{Loss: advice.Overwritten}, Want: good, Play: play})
-		if k.name != "picture" {
+		if k.words {
 			all = append(all, Case{Family: family, Variant: k.name + ", by words", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{fmt.Sprintf("%d-41", seed)}}}, Want: good, Play: play})
 		}
 	}
@@ -206,7 +206,7 @@ func damagedForWeeks() []Case {
 	for n, k := range kinds {
 		harms := map[string]func([]byte) []byte{"cut off": cut, "end never written": zeroed, "bytes changed": bitten}
 		for _, harm := range []string{"cut off", "end never written", "bytes changed"} {
-			if !k.exact && harm != "end never written" {
+			if !k.exact && harm == "bytes changed" {
 				continue
 			}
 			path := docs("ledger" + k.ext)
@@ -277,7 +277,7 @@ func truncated() []Case {
 	return each("emptied by a crash", func(k kind, n int) Case {
 		path := docs("notes" + k.ext)
 		good := k.of(prose(uint64(80+n), 0, 30))
-		loss := []advice.Loss{advice.Damaged, advice.Overwritten, advice.Damaged, advice.Deleted, advice.Damaged}[n]
+		loss := []advice.Loss{advice.Damaged, advice.Overwritten, advice.Damaged, advice.Deleted}[n%4]
 		return Case{Path: path, Ask: advice.Question{Loss: loss}, Want: good, Variant: fmt.Sprintf("%s, %s", k.name, loss), Play: func(h *History) {
 			h.At(ago(20 * day))
 			h.Save(path, k.of(prose(uint64(80+n), 0, 25)))
@@ -320,4 +320,141 @@ func renamedDeleted() []Case {
 			Case{Family: family, Variant: k.name + ", good before the renaming", Path: now, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(25 * day)}, Want: content, Play: play})
 	}
 	return all
+}
+
+// encryptedRenamed are asked under the old name, whatever the user calls it.
+func encryptedRenamed() []Case {
+	var all []Case
+	for n, k := range kinds {
+		path := docs("Orders/due" + k.ext)
+		older, good := k.of(prose(uint64(400+n), 0, 40)), k.of(prose(uint64(400+n), 0, 44))
+		for _, loss := range []advice.Loss{advice.Damaged, advice.Deleted, advice.Overwritten} {
+			all = append(all, Case{Family: "encrypted under another name", Variant: fmt.Sprintf("%s, %s", k.name, loss), Path: path, Ask: advice.Question{Loss: loss}, Want: good, Play: func(h *History) {
+				h.At(ago(40 * day))
+				h.Save(path, older)
+				h.Days(ago(39*day), ago(30*day))
+				h.Save(path, good)
+				h.Days(ago(29*day), ago(20*day))
+				h.Save(path+".sealed", noise(uint64(n), len(good)+16))
+				h.Remove(path)
+				h.Days(ago(19*day), ago(day))
+			}})
+		}
+	}
+	return all
+}
+
+// worse are files that went on being worked on after the loss, or were mended and broken again.
+func worse() []Case {
+	var all []Case
+	for n, k := range kinds {
+		path := docs("estimate" + k.ext)
+		of := func(lines int) []byte { return k.of(prose(uint64(420+n), 0, lines)) }
+		all = append(all, Case{Family: "another content in its place, and worked on since", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Overwritten}, Want: of(52), Play: func(h *History) {
+			for i := range 7 {
+				h.At(ago(time.Duration(40-3*i) * day))
+				h.Save(path, of(40+2*i))
+				h.At(h.clock.Add(3 * hour))
+				h.Snap()
+			}
+			for i := range 4 {
+				h.At(ago(time.Duration(12-2*i) * day))
+				h.Save(path, k.of(prose(uint64(440+n), 0, 30+i)))
+				h.At(h.clock.Add(3 * hour))
+				h.Snap()
+			}
+		}})
+		play := func(h *History) {
+			h.At(ago(30 * day))
+			h.Save(path, of(40))
+			h.Days(ago(29*day), ago(25*day))
+			h.Save(path, noise(4, 4000))
+			h.Days(ago(24*day), ago(20*day))
+			h.Save(path, of(46))
+			h.Days(ago(19*day), ago(15*day))
+			h.Save(path, noise(5, 4000))
+			h.Days(ago(14*day), ago(day))
+		}
+		all = append(all, Case{Family: "broken, mended, and broken again", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Damaged}, Want: of(46), Play: play},
+			Case{Family: "broken, mended, and broken again", Variant: k.name + ", noticed the first time", Path: path, Ask: advice.Question{Loss: advice.Damaged, Noticed: ago(22 * day)}, Want: of(40), Play: play})
+	}
+	return all
+}
+
+// withoutRecord are items of a trash whose record is lost: never taken for the file by their name alone.
+func withoutRecord() []Case {
+	const family = "a trash without records"
+	k := kinds[1]
+	path := docs("berths.odt")
+	a, b := k.of(prose(460, 0, 20)), k.of(prose(460, 0, 26))
+	unrecorded := func(h *History) {
+		h.Discard(path)
+		h.Remove(Home + "/.local/share/Trash/info/berths.odt.trashinfo")
+	}
+	return []Case{
+		{Family: family, Variant: "the last version is known", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, b)
+			h.Days(ago(19*day), ago(10*day))
+			unrecorded(h)
+			h.Days(ago(9*day), ago(day))
+		}},
+		{Family: family, Variant: "saved once more before, which no record proves", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Other: "trash", Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, a)
+			h.Days(ago(19*day), ago(10*day))
+			h.Save(path, b)
+			unrecorded(h)
+			h.Days(ago(9*day), ago(day))
+		}},
+		{Family: family, Variant: "nothing else", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Other: "trash", Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, a)
+			unrecorded(h)
+		}},
+		{Family: family, Variant: "the content is known, and its snapshots are gone", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, a)
+			h.Days(ago(19*day), ago(15*day))
+			h.Survey()
+			h.Digest()
+			unrecorded(h)
+			h.Thin(func(time.Time) bool { return false })
+			h.At(ago(day))
+			h.Snap()
+		}},
+		{Family: family, Variant: "the user names a folder in which it never was", Path: docs("Elsewhere/berths.odt"), Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Other: "trash", Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, a)
+			h.Discard(path)
+		}},
+		{Family: family, Variant: "the same, and it stands in another", Path: docs("Elsewhere/berths.odt"), Ask: advice.Question{Loss: advice.Misplaced}, Want: nil, Other: "live", Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, a)
+		}},
+	}
+}
+
+// bulkCopied are snapshots whose files all carry the time at which they were copied.
+func bulkCopied() []Case {
+	return each("write times of a bulk copy", func(k kind, n int) Case {
+		path := docs("log" + k.ext)
+		a, b := k.of(prose(uint64(480+n), 0, 30)), k.of(prose(uint64(480+n), 0, 34))
+		want, good := a, ago(22*day)
+		if n%2 == 1 {
+			want, good = b, ago(12*day)
+		}
+		return Case{Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: good}, Want: want, Play: func(h *History) {
+			h.untimed = true
+			h.At(ago(30 * day))
+			h.Save(path, a)
+			h.Days(ago(29*day), ago(20*day))
+			h.At(ago(19*day + 5*hour))
+			h.Save(path, b)
+			h.Days(ago(19*day), ago(10*day))
+			h.At(ago(9 * day))
+			h.Save(path, k.of(prose(uint64(490+n), 0, 8)))
+			h.Days(ago(8*day), ago(day))
+		}}
+	})
 }

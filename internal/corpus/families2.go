@@ -68,7 +68,7 @@ func redirected() []Case {
 
 func wrongExtension() []Case {
 	all := each("wrong extension", func(k kind, n int) Case {
-		wrong := []string{".dat", ".txt", ".zip", ".txt", ".jpg"}[n]
+		wrong := []string{".dat", ".txt", ".zip", ".txt", ".jpg", ".txt", ".dat"}[n]
 		path, right := docs("map"+wrong), docs("map"+k.ext)
 		content := k.of(prose(uint64(130+n), 0, 30))
 		if n%2 == 1 {

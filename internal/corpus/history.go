@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -48,6 +49,8 @@ type Case struct {
 	Want []byte
 	// Found is where it must be said to stand; "" where nothing is asked of that.
 	Found string
+	// Other is the kind of source of which a runner-up must be listed; "" where nothing is asked of that.
+	Other string
 }
 
 // Now is when every case is asked.
@@ -72,6 +75,7 @@ type History struct {
 	machines map[string]bool
 	excluded []string
 	skew     time.Duration // by which the machine's clock is ahead
+	untimed  bool          // snapshots carry the time at which they were taken
 	err      error
 }
 
@@ -224,7 +228,11 @@ func (h *History) Snap() {
 			if err != nil {
 				return err
 			}
-			h.write(target, content, info.ModTime())
+			written := info.ModTime()
+			if h.untimed {
+				written = h.clock
+			}
+			h.write(target, content, written)
 			return nil
 		}))
 	}
@@ -300,6 +308,20 @@ func (h *History) survey() error {
 		}
 	}
 	return nil
+}
+
+// Digest reads all contents, as a survey does that is asked to.
+func (h *History) Digest() {
+	if h.err != nil {
+		return
+	}
+	sources, err := h.records.Sources(h.ctx, "")
+	h.fail(err)
+	reader := trails.Reader{Site: h.site}
+	for _, src := range sources {
+		_, err := reader.DigestAll(h.ctx, src.ID, func(int64, int64, string) {})
+		h.fail(err)
+	}
 }
 
 func (h *History) enrol(machine string) error {
@@ -393,6 +415,10 @@ func (o *Outcome) judge(h *History, reader *trails.Reader) {
 		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
 		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(r.Because, " "))
 	}
+	if c.Other != "" && !o.lists(c.Other) {
+		o.Right = false
+		o.Got += " without a runner-up from the " + c.Other
+	}
 	if c.Found != "" {
 		found := false
 		for _, p := range o.Answer.FoundAt {
@@ -403,6 +429,11 @@ func (o *Outcome) judge(h *History, reader *trails.Reader) {
 			o.Got += fmt.Sprintf(" found at %v", o.Answer.FoundAt)
 		}
 	}
+}
+
+// lists tells whether a runner-up from a kind of source is listed.
+func (o *Outcome) lists(kind string) bool {
+	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool { return other.Copy.Kind == kind })
 }
 
 func contentOf(h *History, reader *trails.Reader, id int64) ([]byte, error) {

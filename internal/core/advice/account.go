@@ -68,7 +68,7 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 		}
 	}
 	if later > 0 {
-		costs = append(costs, fmt.Sprintf("%s later, up to %s; none of that is in it, and none of it is touched.", versionsCame(later), c.say(last)))
+		costs = append(costs, fmt.Sprintf("%s came later, up to %s; none of that is in it, and none of it is touched.", capital(counted(later, "other version", "other versions")), c.say(last)))
 	}
 	for _, other := range c.Neighbours {
 		if until := v.Superseded; !until.IsZero() && other.Written.After(until) {
@@ -84,11 +84,11 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 	return costs
 }
 
-func versionsCame(n int) string {
+func counted(n int, one, many string) string {
 	if n == 1 {
-		return "One other version came"
+		return "one " + one
 	}
-	return fmt.Sprintf("%d other versions came", n)
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 func laterOf(a, b time.Time) time.Time {
@@ -98,13 +98,10 @@ func laterOf(a, b time.Time) time.Time {
 	return a
 }
 
-// unreachable says why none of a version's copies can be read.
-func (c *chooser) unreachable(all []Copy) string {
+// recordOnly says why none of a version's copies is left.
+func (c *chooser) recordOnly(all []Copy) string {
 	for _, copy := range all {
-		switch {
-		case copy.Reach == Unreachable && copy.Source >= 0:
-			return fmt.Sprintf("Its copy in %s cannot be reached: %s.", c.sourceName(copy), strings.TrimSuffix(c.Sources[copy.Source].Trouble, "."))
-		case !copy.Expires.IsZero() && copy.Expires.Before(c.Now):
+		if !copy.Expires.IsZero() && copy.Expires.Before(c.Now) {
 			return fmt.Sprintf("Only the record of it is left: it expired from %s on %s.", c.sourceName(copy), c.say(copy.Expires))
 		}
 	}
@@ -137,7 +134,7 @@ func (c *chooser) others() {
 		met[c.Trail.Versions[c.Recommended.Version].Content] = true
 		n := 0
 		for _, copy := range c.copiesOf(c.Recommended.Version) {
-			if copy.ID == c.Recommended.Copy.ID || copy.Reach != Readable || n == 3 {
+			if copy.ID == c.Recommended.Copy.ID || copy.Reach == Recorded || n == 3 {
 				continue
 			}
 			n++
@@ -178,81 +175,97 @@ func (c *chooser) others() {
 	}
 }
 
+// tally is what one source has of the file.
+type tally struct {
+	copies, records int // that can be read, and of which only the record is left
+	alike           int // files of the same name, of other places
+	newest, expired time.Time
+}
+
 // look says of every source what it had.
 func (c *chooser) look() {
+	tallies := make([]tally, len(c.Sources))
+	see := func(copy Copy, at time.Time, alike bool) {
+		if copy.Source < 0 || copy.Source >= len(tallies) {
+			return
+		}
+		t := &tallies[copy.Source]
+		switch {
+		case alike:
+			t.alike++
+		case copy.Reach != Recorded:
+			t.copies++
+			t.newest = laterOf(t.newest, at)
+		default:
+			t.records++
+			if !copy.Expires.IsZero() && copy.Expires.Before(c.Now) {
+				t.expired = laterOf(t.expired, copy.Expires)
+			}
+		}
+	}
+	for n := range c.Seen {
+		at := c.Seen[n].Last
+		if !c.Seen[n].Gone.IsZero() {
+			at = c.Seen[n].Gone
+		}
+		see(c.Copies[n], at, false)
+	}
+	for _, stray := range c.Strays {
+		see(stray.Copy, stray.Earliest, false)
+	}
+	for _, e := range c.Elsewhere {
+		see(e.Copy, e.At, !e.Proved)
+	}
 	for i := range c.Sources {
-		s := &c.Sources[i]
-		l := Looked{Source: i}
-		count, lost := 0, 0
-		var newest, expired time.Time
-		see := func(copy Copy, at time.Time) {
-			if copy.Source != i {
-				return
-			}
-			if copy.Reach == Recorded {
-				lost++
-				if !copy.Expires.IsZero() && copy.Expires.Before(c.Now) {
-					expired = laterOf(expired, copy.Expires)
-				}
-				return
-			}
-			count++
-			newest = laterOf(newest, at)
-		}
-		for n := range c.Seen {
-			at := c.Seen[n].Last
-			if !c.Seen[n].Gone.IsZero() {
-				at = c.Seen[n].Gone
-			}
-			see(c.Copies[n], at)
-		}
-		for _, stray := range c.Strays {
-			see(stray.Copy, stray.Earliest)
-		}
-		for _, e := range c.Elsewhere {
-			see(e.Copy, e.At)
-		}
-		l.Found = count > 0
-		l.Note = c.lookNote(s, count, lost, newest, expired)
-		c.Looked = append(c.Looked, l)
+		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Note: c.lookNote(&c.Sources[i], tallies[i])})
 	}
 	c.Notes = append(c.Notes, c.Locks...)
 }
 
-func (c *chooser) lookNote(s *Source, count, lost int, newest, expired time.Time) string {
+func (c *chooser) lookNote(s *Source, t tally) string {
 	var parts []string
 	switch {
-	case count == 1:
-		parts = append(parts, fmt.Sprintf("One copy, last seen %s.", c.say(newest)))
-	case count > 1:
-		parts = append(parts, fmt.Sprintf("%d copies, the newest seen %s.", count, c.say(newest)))
+	case t.copies == 1:
+		parts = append(parts, fmt.Sprintf("One copy, last seen %s.", c.say(t.newest)))
+	case t.copies > 1:
+		parts = append(parts, fmt.Sprintf("%d copies, the newest seen %s.", t.copies, c.say(t.newest)))
 	}
 	switch {
-	case !expired.IsZero() && lost > 0:
-		parts = append(parts, fmt.Sprintf("What it had expired on %s.", c.say(expired)))
-	case lost > 0:
-		parts = append(parts, fmt.Sprintf("Of %d more only the record is left.", lost))
+	case !t.expired.IsZero():
+		parts = append(parts, fmt.Sprintf("What it had expired on %s.", c.say(t.expired)))
+	case t.records > 0 && t.copies > 0:
+		parts = append(parts, fmt.Sprintf("Of %d more only the record is left.", t.records))
+	case t.records > 0:
+		parts = append(parts, fmt.Sprintf("It had %s once; only the record is left.", counted(t.records, "copy", "copies")))
 	}
 	if s.Trouble != "" {
 		parts = append(parts, "It could not be read last: "+strings.TrimSuffix(s.Trouble, ".")+".")
 	}
-	if count > 0 {
-		return strings.Join(parts, " ")
+	if t.copies == 0 && t.records == 0 {
+		parts = append(parts, s.Nothing("the file", c.Now, c.Zone))
 	}
 	switch {
-	case s.Excluded != "":
-		parts = append(parts, fmt.Sprintf("It was never in it: the exclusion %q leaves it out.", s.Excluded))
-	case len(s.Captures) == 0:
-		parts = append(parts, "It was never surveyed.")
-	case lost > 0:
-	case s.Covers && !s.Since.IsZero():
-		parts = append(parts, fmt.Sprintf("The folder is in it since %s, and the file was not there at any of its times.", c.say(s.Since)))
-	case s.Covers:
-		parts = append(parts, fmt.Sprintf("It looks after that place since %s, and the file was not there at any of its times.", c.say(s.Captures[0])))
-	default:
-		parts = append(parts, "Nothing in it is known to have come from there.")
+	case t.alike == 1:
+		parts = append(parts, "It has one of the same name, of another place.")
+	case t.alike > 1:
+		parts = append(parts, fmt.Sprintf("It has %d of the same name, of other places.", t.alike))
 	}
 	return strings.Join(parts, " ")
+}
+
+// Nothing says why a source has nothing of what was lost, which is called what in the sentence.
+func (s *Source) Nothing(what string, now time.Time, zone *time.Location) string {
+	switch {
+	case s.Excluded != "":
+		return fmt.Sprintf("It was never in it: the exclusion %q leaves it out.", s.Excluded)
+	case len(s.Captures) == 0:
+		return "It was never surveyed."
+	case s.Covers && !s.Since.IsZero():
+		return fmt.Sprintf("The folder is in it since %s, and %s was not there at any of its times.", Say(s.Since, now, zone), what)
+	case s.Covers:
+		return fmt.Sprintf("It looks after that place since %s, and %s was not there at any of its times.", Say(s.Captures[0], now, zone), what)
+	}
+	return "Nothing in it is known to have come from there."
 }
 
 // next says what remains to be tried.

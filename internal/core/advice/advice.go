@@ -69,8 +69,8 @@ type Reach int
 // The reaches.
 const (
 	Readable Reach = iota
-	Unreachable
-	Recorded // the bytes are nowhere any more
+	Doubted        // its source could not be read last; trying tells
+	Recorded       // the bytes are nowhere any more
 )
 
 // Stray is a leftover that belongs to the document.
@@ -94,7 +94,8 @@ const (
 	Sure
 )
 
-// Elsewhere is a file that stands somewhere now and may be the one that is looked for.
+// Elsewhere is a file outside the places of the trail that may be the one that is looked for: it stands somewhere now, or
+// a store has it without a record of where it came from.
 type Elsewhere struct {
 	Copy   Copy
 	Size   int64
@@ -102,6 +103,8 @@ type Elsewhere struct {
 	Why    string // how it is known to be it
 	Proved bool   // the same content, or followed there
 	Newer  bool   // a descendant: worked on since
+	Old    bool   // it has the content of an older version, not of the last
+	Lost   bool   // it stands nowhere; no record says where it came from
 	At     time.Time
 }
 
@@ -147,11 +150,24 @@ type Reading interface {
 	Holds(version int, words []string) (lacking []string, ok bool)
 	// Kept returns the share of a's content that b still has, from 0 to 1; ok is false where that cannot be told.
 	Kept(a, b int) (share float64, ok bool)
+	// Cut holds the end of a version against an earlier one.
+	Cut(version, earlier int) Cut
 	// ConditionOf examines a single copy that is no version of the place.
 	ConditionOf(c Copy) Examined
 	// HoldsOf is Holds for such a copy.
 	HoldsOf(c Copy, words []string) (lacking []string, ok bool)
 }
+
+// Cut says what the end of a content tells, held against an earlier one. Saves end where a line ends.
+type Cut int
+
+// The ends.
+const (
+	NotCut    Cut = iota
+	CutToo        // the earlier one ends no better, so nothing is told
+	Ragged        // it ends in the middle of a line, as the earlier one does not
+	Beginning     // it is the beginning of the earlier one and nothing more, cut off in the middle
+)
 
 // Examined is the outcome of examining a version.
 type Examined struct {

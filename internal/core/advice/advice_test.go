@@ -28,6 +28,7 @@ type contents struct {
 	broken map[string]bool
 	words  map[string]string
 	copies map[int64]advice.Examined // of those beside the trail
+	cut    map[string]string         // digests of what is the beginning of another
 	asked  int
 }
 
@@ -57,6 +58,18 @@ func (c *contents) Holds(v int, words []string) (lacking []string, ok bool) {
 }
 
 func (c *contents) Kept(a, b int) (float64, bool) { return 0.9, true }
+
+func (c *contents) Cut(v, earlier int) advice.Cut {
+	switch whole, cut := c.cut[c.t.Versions[v].SHA256]; {
+	case whole == c.t.Versions[earlier].SHA256:
+		return advice.Beginning
+	case c.cut[c.t.Versions[earlier].SHA256] != "":
+		return advice.CutToo
+	case cut:
+		return advice.Ragged
+	}
+	return advice.NotCut
+}
 
 // history is one source with a snapshot a day, the last of them yesterday, each with the digest given; "" is nothing there.
 func history(digests ...string) (advice.Evidence, *contents) {
@@ -170,11 +183,71 @@ func TestWhatIsBrokenIsNeverRecommended(t *testing.T) {
 	assert.Contains(t, strings.Join(a.Recommended.Because, " "), "The 2 newer ones were examined, and all of them are broken.")
 }
 
+func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t *testing.T) {
+	ev, c := history("a", "long", "cut", "cut too")
+	c.cut = map[string]string{"cut": "long", "cut too": "never seen whole"}
+	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
+	assert.Contains(t, fmt.Sprint(a.Others), "It is the beginning of the version of Tue 17 Nov")
+	assert.Contains(t, fmt.Sprint(a.Others), "It ends in the middle of a line, as the version of Tue 17 Nov")
+	a = advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 4, a.Recommended.Copy.ID, "somebody may have shortened it")
+}
+
+func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
+	at := func(id int64, machine, path string) advice.Copy {
+		return advice.Copy{ID: id, Live: true, Place: place.Place{Machine: machine, Path: path}}
+	}
+	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Proved: true, Size: 90, SHA256: "b"}
+	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Proved: true, Newer: true, Size: 90, SHA256: "c", At: now}
+	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Proved: true, Old: true, Size: 90, SHA256: "a", At: now}
+	lost := advice.Elsewhere{Copy: advice.Copy{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}}, Proved: true, Lost: true, Size: 90, SHA256: "b"}
+	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Why: "It has the same name."}
+	for name, want := range map[string]struct {
+		loss  advice.Loss
+		there []advice.Elsewhere
+		bytes bool // whether the versions' bytes are left
+		copy  int64
+	}{
+		"its own machine before another":      {advice.Misplaced, []advice.Elsewhere{far, same, old}, true, 70},
+		"what became of it, on another":       {advice.Misplaced, []advice.Elsewhere{far, old}, true, 71},
+		"an older version is not the file":    {advice.Misplaced, []advice.Elsewhere{old, lost, alike}, true, 2},
+		"a deletion prefers its own versions": {advice.Deleted, []advice.Elsewhere{same, lost}, true, 2},
+		"an item without a record":            {advice.Deleted, []advice.Elsewhere{old, lost, alike}, false, 73},
+		"an older version, if nothing else":   {advice.Deleted, []advice.Elsewhere{old, alike}, false, 72},
+		"never the same name alone":           {advice.Deleted, []advice.Elsewhere{alike}, false, 0},
+	} {
+		ev, c := history("a", "b", "")
+		if !want.bytes {
+			for i := range ev.Copies {
+				ev.Copies[i].Reach = advice.Recorded
+			}
+		}
+		ev.Elsewhere = want.there
+		sound := advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
+		c.copies = map[int64]advice.Examined{70: sound, 71: sound, 72: sound, 73: sound, 74: sound}
+		a := advice.Advise(advice.Question{Loss: want.loss}, ev, c)
+		if want.copy == 0 {
+			assert.Nil(t, a.Recommended, name)
+			assert.Contains(t, fmt.Sprint(a.Others), "the same name", name)
+			continue
+		}
+		require.NotNil(t, a.Recommended, name)
+		assert.Equal(t, want.copy, a.Recommended.Copy.ID, name)
+		if want.copy == 73 {
+			assert.Equal(t, file, a.Recommended.To, name)
+			assert.NotContains(t, a.FoundAt, lost.Copy.Place, "it lies there, and does not stand there")
+		}
+	}
+}
+
 func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	ev, c := history("a", "")
 	base := ev.Copies[0]
 	better := []func(*advice.Copy){
-		func(c *advice.Copy) { c.Reach = advice.Recorded }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
+		func(c *advice.Copy) { c.Reach = advice.Recorded }, func(c *advice.Copy) { c.Reach = advice.Doubted }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
 		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Kind = "image" }, func(c *advice.Copy) { c.Kind = "strays" }, func(*advice.Copy) {}, func(c *advice.Copy) { c.Kind = "trash" },
 	}
 	for n, change := range better { // each is better than the one before

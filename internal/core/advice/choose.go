@@ -180,8 +180,8 @@ func (c *chooser) first(w candidates) (version int, copies []Copy, examined Exam
 		}
 		met[content] = true
 		all := c.copiesOf(n)
-		if len(all) == 0 || all[0].Reach != Readable {
-			c.whyNot[n] = c.unreachable(all)
+		if len(readable(all)) == 0 {
+			c.whyNot[n] = c.recordOnly(all)
 			continue
 		}
 		if why := c.against(n); why != "" {
@@ -219,8 +219,9 @@ func (c *chooser) presentContent() int {
 	return -1
 }
 
+// readable leaves out copies of which only the record is left.
 func readable(all []Copy) []Copy {
-	return slices.DeleteFunc(slices.Clone(all), func(copy Copy) bool { return copy.Reach != Readable })
+	return slices.DeleteFunc(slices.Clone(all), func(copy Copy) bool { return copy.Reach == Recorded })
 }
 
 // examine examines a version, and judges what its bytes alone do not tell.
@@ -237,9 +238,38 @@ func (c *chooser) examine(n int) Examined {
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
 		found.Reasons = append([]string{"Its bytes changed while its size and its write time stayed the same, which no save does: something damaged it."}, found.Reasons...)
+	case c.Loss == Damaged && found.State != condition.Broken && !found.Proved:
+		c.judgeEnd(n, &found)
 	}
 	c.verdicts[n] = found
 	return found
+}
+
+// maxEnds bounds how many versions the end of one is held against.
+const maxEnds = 60
+
+// judgeEnd finds out whether a version without checks of its own was cut off, from the versions before it.
+func (c *chooser) judgeEnd(n int, found *Examined) {
+	met := map[int]bool{c.Trail.Versions[n].Content: true}
+	for k := n - 1; k >= 0 && len(met) <= maxEnds; k-- {
+		v := &c.Trail.Versions[k]
+		if met[v.Content] || !c.isFile(k) || v.Size == 0 {
+			continue
+		}
+		met[v.Content] = true
+		switch c.reading.Cut(n, k) {
+		case NotCut:
+			return
+		case Beginning:
+			found.State = condition.Broken
+			found.Reasons = []string{fmt.Sprintf("It is the beginning of the version of %s and nothing more, cut off in the middle.", c.say(v.Arrived))}
+			return
+		case Ragged:
+			found.State = condition.Doubtful
+			found.Reasons = []string{fmt.Sprintf("It ends in the middle of a line, as the version of %s does not; it may have been cut off.", c.say(v.Arrived))}
+			return
+		}
+	}
 }
 
 // everHeld tells whether any version had content.

@@ -14,7 +14,7 @@ func (c *chooser) misplaced() {
 	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) {
 		v := &c.Trail.Versions[n]
 		for _, copy := range c.copiesOf(n) {
-			if !copy.Live || copy.Reach != Readable || copy.Place != v.Place {
+			if !copy.Live || copy.Reach == Recorded || copy.Place != v.Place {
 				continue
 			}
 			because := []string{fmt.Sprintf("It is not lost: it stands at %s, and was followed there.", v.Place)}
@@ -26,15 +26,11 @@ func (c *chooser) misplaced() {
 				c.found(copy.Place)
 				break
 			}
-			c.recommendLive(copy, n, examined.Verdict, because)
+			c.recommendFound(copy, n, examined.Verdict, because)
 			return
 		}
 	}
-	proved := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Reach != Readable })
-	slices.SortStableFunc(proved, func(a, b Elsewhere) int {
-		return cmp.Or(flag(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
-	})
-	for _, e := range proved {
+	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Old && !e.Lost }) {
 		if c.recommendElsewhere(e, fmt.Sprintf("It is not lost: it stands at %s.", e.Copy.Place)) {
 			return
 		}
@@ -43,11 +39,35 @@ func (c *chooser) misplaced() {
 	c.restore(c.deleted())
 }
 
-// standsElsewhere recommends, where no copy of what was deleted is left, a file elsewhere that has just its content.
-func (c *chooser) standsElsewhere() bool {
-	return c.Loss == Deleted && slices.ContainsFunc(c.Elsewhere, func(e Elsewhere) bool {
-		return e.Proved && !e.Newer && e.Copy.Reach == Readable && c.recommendElsewhere(e, "No source has a copy of it any more, but the same content stands elsewhere.")
+// proved lists what is surely the file, best first: on its own machine before others, worked on since before as it was.
+func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
+	all := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Reach == Recorded || !wanted(e) })
+	slices.SortStableFunc(all, func(a, b Elsewhere) int {
+		return cmp.Or(flag(a.Old, b.Old), flag(a.Lost, b.Lost), flag(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
+			flag(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
+	return all
+}
+
+// standsElsewhere recommends, where no copy of what was deleted is left, a file elsewhere that has just its content, or
+// that of an older version.
+func (c *chooser) standsElsewhere() bool {
+	if c.Loss != Deleted {
+		return false
+	}
+	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Newer }) {
+		because := "No source has a copy of it any more, but the same content stands elsewhere."
+		switch {
+		case e.Lost:
+			because = "No source has a copy of it that says where it came from, but an item without a record has the same content."
+		case e.Old:
+			because = "No source has a copy of it any more, but an older version stands elsewhere."
+		}
+		if c.recommendElsewhere(e, because) {
+			return true
+		}
+	}
+	return false
 }
 
 // recommendElsewhere recommends a file that stands elsewhere, unless something speaks against it, which its runner-up's
@@ -62,21 +82,36 @@ func (c *chooser) recommendElsewhere(e Elsewhere, because string) bool {
 		}
 		return false
 	}
-	c.recommendLive(e.Copy, -1, examined.Verdict, []string{because, e.Why})
+	c.recommendFound(e.Copy, -1, examined.Verdict, []string{because, e.Why})
+	if e.Lost {
+		c.Recommended.Costs = []string{"Nothing that is known of would be lost."}
+	}
+	if e.Old {
+		c.Recommended.Costs = append(c.Recommended.Costs, "What was saved after that version is not in it.")
+	}
 	return true
 }
 
-func (c *chooser) recommendLive(copy Copy, version int, verdict condition.Verdict, because []string) {
-	c.found(copy.Place)
-	c.Recommended = &Recommended{Copy: copy, Version: version, To: copy.Place, Condition: verdict, Because: append(because, said(verdict)...),
+// recommendFound recommends a copy that was found outside the order of versions: one that stands somewhere stays there.
+func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdict, because []string) {
+	to := copy.Place
+	if copy.Live {
+		c.found(copy.Place)
+	} else {
+		to = c.destination(copy, verdict)
+	}
+	c.Recommended = &Recommended{Copy: copy, Version: version, To: to, Condition: verdict, Because: append(because, said(verdict)...),
 		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
 }
 
 // elsewhere names where else the file stands, whatever the loss.
 func (c *chooser) elsewhere() {
 	for _, e := range c.Elsewhere {
-		if e.Proved {
+		if e.Proved && e.Copy.Live {
 			c.found(e.Copy.Place)
+		}
+		if r := c.Recommended; e.Lost && !e.Proved && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
+			c.note("%s holds an item of the same name without a record of where it came from, written on %s, after what is recommended; look at it too.", capital(c.sourceName(e.Copy)), c.say(e.At))
 		}
 	}
 	n := len(c.Trail.Versions) - 1
@@ -137,7 +172,7 @@ func (c *chooser) savedAt(n int) time.Time {
 
 func (c *chooser) strayWhyNot(s Stray, save int, examined Examined) string {
 	switch {
-	case s.Copy.Reach != Readable:
+	case s.Copy.Reach == Recorded:
 		return "Its bytes cannot be had any more."
 	case s.Size == 0:
 		return "It is empty."

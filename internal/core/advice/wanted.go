@@ -114,7 +114,12 @@ func (c *chooser) overwritten() candidates {
 		w.because = []string{fmt.Sprintf("It is the last version with %s in it.", quoted(c.Hints.Words))}
 		return w
 	}
-	at, why := c.breakIn(order)
+	at, clear, why := c.breakIn(order)
+	if last := &c.Trail.Versions[order[0]]; at >= 0 && !clear && ends(c.Trail.Versions, order[0]) && !last.Superseded.After(c.Noticed) {
+		w.nearest = order[0]
+		w.because = []string{fmt.Sprintf("No save stands out as the one that went wrong, and the file was gone on %s; this is what stood there last.", c.say(last.Superseded))}
+		return w
+	}
 	if at < 0 {
 		w.nearest = order[0]
 		w.because = []string{"No save is known that overwrote anything; it is the last content."}
@@ -186,8 +191,8 @@ const (
 )
 
 // breakIn finds the last save that lost far more of the content before it than the file's usual saves do, or put older
-// content in the place of newer; -1 where there is only one version.
-func (c *chooser) breakIn(order []int) (at int, why string) {
+// content in the place of newer; -1 where there is only one version. Where none is clearly so, it is the likeliest.
+func (c *chooser) breakIn(order []int) (at int, clear bool, why string) {
 	type save struct {
 		n    int
 		lost float64
@@ -207,7 +212,7 @@ func (c *chooser) breakIn(order []int) (at int, why string) {
 		saves = append(saves, save{n, 1 - kept})
 	}
 	if len(saves) == 0 {
-		return -1, ""
+		return -1, false, ""
 	}
 	lost := make([]float64, len(saves))
 	for i, s := range saves {
@@ -218,18 +223,18 @@ func (c *chooser) breakIn(order []int) (at int, why string) {
 	for i := len(saves) - 1; i >= 0; i-- {
 		v := &c.Trail.Versions[saves[i].n]
 		if c.cameBack(saves[i].n) {
-			return saves[i].n, fmt.Sprintf("It is the version before an older one took its place on %s.", c.say(v.Arrived))
+			return saves[i].n, true, fmt.Sprintf("It is the version before an older one took its place on %s.", c.say(v.Arrived))
 		}
 		if saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > 0.8) {
-			return saves[i].n, fmt.Sprintf("It is the version before the save of %s, which lost %d %% of what was in it; saves before lost %d %% as a rule.", c.say(v.Arrived), percent(saves[i].lost), percent(usual))
+			return saves[i].n, true, fmt.Sprintf("It is the version before the save of %s, which lost %d %% of what was in it; saves before lost %d %% as a rule.", c.say(v.Arrived), percent(saves[i].lost), percent(usual))
 		}
 	}
 	worst := slices.MaxFunc(saves, func(a, b save) int { return cmp.Or(cmp.Compare(a.lost, b.lost), cmp.Compare(a.n, b.n)) })
 	if worst.lost < 0.1 {
 		last := saves[len(saves)-1].n
-		return last, fmt.Sprintf("No save stands out as the one that went wrong; it is the version before the last, which came on %s.", c.say(c.Trail.Versions[last].Arrived))
+		return last, false, fmt.Sprintf("No save stands out as the one that went wrong; it is the version before the last, which came on %s.", c.say(c.Trail.Versions[last].Arrived))
 	}
-	return worst.n, fmt.Sprintf("It is the version before the save of %s, which lost the most of what was in it (%d %%), though not far more than others.", c.say(c.Trail.Versions[worst.n].Arrived), percent(worst.lost))
+	return worst.n, false, fmt.Sprintf("It is the version before the save of %s, which lost the most of what was in it (%d %%), though not far more than others.", c.say(c.Trail.Versions[worst.n].Arrived), percent(worst.lost))
 }
 
 // cameBack tells whether a version's content had stood there before another did.

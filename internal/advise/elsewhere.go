@@ -1,0 +1,289 @@
+package advise
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+)
+
+// Bounds of looking for a file elsewhere.
+const (
+	maxElsewhere = 200
+	maxAlike     = 12
+)
+
+// elsewhere finds where the file may stand or lie now, outside the places of its trail: the same content, its
+// descendants, files of the same name, and what stores hold without a record of where it came from.
+func (g *gathering) elsewhere() ([]advice.Elsewhere, error) {
+	s := &elsewhereSearch{gathering: g, last: g.contents(), met: map[place.Place]bool{}}
+	for _, n := range g.t.Names {
+		s.met[n.Place] = true
+	}
+	for _, look := range s.looks() {
+		if err := look(); err != nil {
+			return nil, err
+		}
+	}
+	return s.found, nil
+}
+
+// elsewhereSearch is a search for a file outside its places. What was found one way is not looked at in another.
+type elsewhereSearch struct {
+	*gathering
+	last  []catalogue.Fact // the last contents known, newest first
+	met   map[place.Place]bool
+	found []advice.Elsewhere
+}
+
+// looks are the ways to look that a loss asks for, surest first.
+func (s *elsewhereSearch) looks() []func() error {
+	lost := s.q.Loss == advice.Misplaced || s.q.Loss == advice.Deleted
+	switch {
+	case len(s.last) == 0 && lost:
+		return []func() error{s.lost, s.sameNameAnywhere}
+	case len(s.last) == 0:
+		return nil
+	case s.q.Loss == advice.Misplaced:
+		return []func() error{s.sameDigest, s.twins, s.sameSize, s.sameName, s.lost}
+	case lost:
+		return []func() error{s.sameDigest, s.twins, s.lost}
+	}
+	return []func() error{s.sameDigest}
+}
+
+// add takes up a file that stands somewhere now, or that lies in a store without a record of its origin.
+func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
+	store := s.all[int64(f.Source)]
+	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Live && f.Open) || f.Lost && (!f.Readable || store.Source.Kind == strayKind) {
+		return
+	}
+	s.met[f.Place] = true
+	e.Copy, e.Size, e.SHA256, e.Lost, e.At = s.copyOf(f, store), f.Size, f.SHA256, f.Lost, f.Written
+	s.found = append(s.found, e)
+}
+
+// addSame takes up a file that has, byte for byte, one of the contents.
+func (s *elsewhereSearch) addSame(f catalogue.Fact, content int) {
+	e := advice.Elsewhere{Proved: true, Old: content > 0, Why: "The same content stands there, byte for byte."}
+	switch {
+	case f.Lost:
+		e.Why = "It holds just this content, byte for byte, without a record of where it came from."
+	case e.Old:
+		e.Why = "An older version of it stands there, byte for byte."
+	}
+	s.add(f, e)
+}
+
+// sameDigest finds what is known to hold one of the contents.
+func (s *elsewhereSearch) sameDigest() error {
+	for n, v := range s.last {
+		if v.SHA256 == "" {
+			continue
+		}
+		facts, err := s.Site.Catalogue.FactsByDigest(s.ctx, s.all, v.SHA256, maxElsewhere)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			s.addSame(f, n)
+		}
+	}
+	return nil
+}
+
+// contents are the last contents known of the file, newest first.
+func (g *gathering) contents() (last []catalogue.Fact) {
+	const some = 3
+	met := map[int]bool{}
+	for n := len(g.t.Versions) - 1; n >= 0 && len(last) < some; n-- {
+		v := &g.t.Versions[n]
+		if v.Type != plan.File || v.Size == 0 || met[v.Content] {
+			continue
+		}
+		met[v.Content] = true
+		f := g.t.Facts[v.Seen[0]]
+		for _, i := range v.Seen {
+			if g.t.Facts[i].Readable {
+				f = g.t.Facts[i]
+			}
+		}
+		f.SHA256 = v.SHA256
+		last = append(last, f)
+	}
+	return last
+}
+
+// twins reads what stands anywhere with the size and the write time of one of the contents, as a file has that was only
+// moved, or dragged out of a trash.
+func (s *elsewhereSearch) twins() error {
+	const some = 20
+	for n, v := range s.last {
+		facts, err := s.Site.Catalogue.Twins(s.ctx, s.all, v, some)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if f.Open {
+				if err := s.compareDigest(f, n); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// sameSize reads what stands anywhere and has the size of one of the contents: a copy may carry any name and time.
+func (s *elsewhereSearch) sameSize() error {
+	for n, v := range s.last {
+		if v.SHA256 == "" {
+			continue
+		}
+		facts, err := s.Site.Catalogue.FactsOfSize(s.ctx, s.all, v.Size, maxElsewhere)
+		if err != nil {
+			return err
+		}
+		for _, f := range facts {
+			if f.SHA256 == "" {
+				if err := s.compareDigest(f, n); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// compareDigest takes up a file whose bytes turn out to be one of the contents.
+func (s *elsewhereSearch) compareDigest(f catalogue.Fact, content int) error {
+	v := s.last[content]
+	if v.SHA256 == "" || f.Size != v.Size || f.Size > digestStray {
+		return nil
+	}
+	sum, err := s.digest(f)
+	if err == nil && sum == v.SHA256 {
+		f.SHA256 = sum
+		s.addSame(f, content)
+	}
+	return err
+}
+
+// sameName holds what stands anywhere under the same name against the last content.
+func (s *elsewhereSearch) sameName() error {
+	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
+	if err != nil {
+		return err
+	}
+	last, n := s.last[0], 0
+	for _, f := range facts {
+		if !f.Open || f.Type != plan.File || s.met[f.Place] || !s.all[int64(f.Source)].Source.Live {
+			continue
+		}
+		if n++; n > maxAlike {
+			return nil
+		}
+		shared, _, err := s.Trails.Shares(s.ctx, last.Copy, f.Copy)
+		if err != nil {
+			return err
+		}
+		const descendant = 0.6
+		if shared >= descendant && f.First.After(last.First) {
+			s.add(f, advice.Elsewhere{Proved: true, Newer: true, Why: fmt.Sprintf("It has the same name and %.0f %% of the last content known, and came up after that.", 100*shared)})
+		} else {
+			s.add(f, advice.Elsewhere{Why: fmt.Sprintf("It has the same name, and %.0f %% of the content.", 100*shared)})
+		}
+	}
+	return nil
+}
+
+// lost finds what the machine's stores hold under the file's name without a record of where it came from.
+func (s *elsewhereSearch) lost() error {
+	name := s.q.Place.Name()
+	facts, err := s.Site.Catalogue.FactsLost(s.ctx, s.all, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
+	if err != nil {
+		return err
+	}
+	n := 0
+	for _, f := range facts {
+		if plainName(f.Name) != name && f.Name != name || s.met[f.Place] {
+			continue
+		}
+		if n++; n > maxAlike {
+			return nil
+		}
+		for i := range s.last {
+			if err := s.compareDigest(f, i); err != nil {
+				return err
+			}
+		}
+		if s.met[f.Place] {
+			continue
+		}
+		why := "It has the same name, and no record says where it came from."
+		if len(s.last) > 0 {
+			shared, _, err := s.Trails.Shares(s.ctx, s.last[0].Copy, f.Copy)
+			if err != nil {
+				return err
+			}
+			why = fmt.Sprintf("It has the same name and %.0f %% of the content; no record says where it came from.", 100*shared)
+		}
+		s.add(f, advice.Elsewhere{Why: why})
+	}
+	return nil
+}
+
+// sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what stands there, else
+// what was there last.
+func (s *elsewhereSearch) sameNameAnywhere() error {
+	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
+	if err != nil {
+		return err
+	}
+	best := map[place.Place]catalogue.Fact{}
+	for _, f := range facts {
+		if f.Type != plan.File || f.Lost || !f.Readable || s.all[int64(f.Source)] == nil {
+			continue
+		}
+		if old, ok := best[f.Place]; !ok || s.nearer(f, old) {
+			best[f.Place] = f
+		}
+	}
+	places := slices.SortedFunc(maps.Keys(best), func(a, b place.Place) int {
+		return cmp.Or(further(a.Machine != s.q.Place.Machine, b.Machine != s.q.Place.Machine), further(!s.stands(best[a]), !s.stands(best[b])), cmp.Compare(a.String(), b.String()))
+	})
+	for _, p := range places[:min(maxAlike, len(places))] {
+		f := best[p]
+		why := fmt.Sprintf("It has the same name and stands at %s.", p)
+		switch {
+		case !f.Gone.IsZero():
+			why = fmt.Sprintf("It has the same name, and was deleted from %s on %s.", p, advice.Say(f.Gone, s.now, s.q.Zone))
+		case !s.stands(f):
+			why = fmt.Sprintf("It has the same name, and was seen at %s until %s.", p, advice.Say(f.Last, s.now, s.q.Zone))
+		}
+		s.found = append(s.found, advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, Why: why, At: f.Written})
+	}
+	return nil
+}
+
+func (s *elsewhereSearch) stands(f catalogue.Fact) bool {
+	return s.all[int64(f.Source)].Source.Live && f.Open
+}
+
+// nearer tells whether one fact says more of where a file of a place is now than another.
+func (s *elsewhereSearch) nearer(a, b catalogue.Fact) bool {
+	if x, y := s.stands(a), s.stands(b); x != y {
+		return x
+	}
+	if x, y := !a.Gone.IsZero(), !b.Gone.IsZero(); x != y {
+		return x
+	}
+	return a.Last.After(b.Last)
+}
