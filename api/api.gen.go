@@ -1136,6 +1136,9 @@ type FolderAdvice struct {
 	MassChange *MassChange `json:"mass_change,omitempty"`
 	Missing    int         `json:"missing"`
 	Same       int         `json:"same"`
+
+	// Sealed Why the folder only makes sense whole, from one source at one moment; left out where it does not
+	Sealed *string `json:"sealed,omitempty"`
 }
 
 // FolderAdviceEntry defines model for FolderAdviceEntry.
@@ -1312,11 +1315,14 @@ type NewAdvice struct {
 
 // NewBringBack Either copies, or a place as of a moment, or a case: what is advised for it, or the copies named, with the receipt in the case
 type NewBringBack struct {
-	AsOf   *time.Time `json:"as_of,omitempty"`
-	Case   *string    `json:"case,omitempty"`
-	Clash  *ClashRule `json:"clash,omitempty"`
-	Copies *[]string  `json:"copies,omitempty"`
-	DryRun *bool      `json:"dry_run,omitempty"`
+	AsOf *time.Time `json:"as_of,omitempty"`
+
+	// CapturedAt Of copies in a store that shows them at many points in time: which; left out, the latest
+	CapturedAt *time.Time `json:"captured_at,omitempty"`
+	Case       *string    `json:"case,omitempty"`
+	Clash      *ClashRule `json:"clash,omitempty"`
+	Copies     *[]string  `json:"copies,omitempty"`
+	DryRun     *bool      `json:"dry_run,omitempty"`
 
 	// Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
 	Only *Only `json:"only,omitempty"`
@@ -1558,6 +1564,9 @@ type ReceiptList struct {
 // Recommended defines model for Recommended.
 type Recommended struct {
 	Because []string `json:"because"`
+
+	// CapturedAt Of a folder that a store shows at many points in time: which; bring-backs take it
+	CapturedAt *time.Time `json:"captured_at,omitempty"`
 
 	// Copy Null for a folder whose files come from several copies; see folder
 	Copy  *Copy    `json:"copy"`

@@ -69,6 +69,13 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	}
 	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[int64]content{}, endings: map[int]ending{}}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
+	folder, why, err := a.sealedAbove(ctx, q.Place)
+	if err != nil {
+		return answer, err
+	}
+	if why != "" {
+		answer.whole(folder, why)
+	}
 	answer.Notes = append(answer.Notes, t.Notes...)
 	return answer, ctx.Err()
 }

@@ -1,11 +1,11 @@
 package advise
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -38,6 +38,8 @@ type FolderEntry struct {
 	Part  Part
 	Note  string
 	Place place.Place
+
+	file, version int // what Copy holds, in folderAdvice.files
 }
 
 // Folder is the advice for a folder: each file its own best copy.
@@ -51,6 +53,9 @@ type Folder struct {
 	Same    int // files that stand as they did then
 	Bytes   int64
 	Whole   catalogue.Copy // the folder itself as one copy, where a source holds it so; ID 0 where none does
+	WholeAt time.Time      // of a folder that a store shows at many points in time: which; zero: the latest
+	Sealed  string         // why it only makes sense whole; "" where it does not
+	Aside   *place.Place   // where a sealed folder goes; nil: to its own place
 	MovedTo place.Place    // where the folder stands now, if it moved
 	Moved   catalogue.Copy // the folder there; ID 0 where it was not surveyed as such
 }
@@ -73,7 +78,8 @@ func (f *Folder) Copies() []int64 {
 type version struct {
 	arrived, lastSeen, superseded int64 // superseded 0: it stands
 	after                         int64
-	size, copy                    int64
+	size, copy                    int64 // copy is what it is best read from; 0 where it cannot be
+	live                          int64 // the copy of it that stands on the machine; 0 where none does
 	content                       int32
 	proved                        bool // its arrival is its write time
 	ends                          bool // nothing took its place
@@ -109,25 +115,51 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	if err := b.advise(facts); err != nil {
 		return answer, true, err
 	}
-	g := &gathering{Adviser: a, ctx: ctx, q: q, t: &trails.Trail{Place: q.Place, Names: []trail.Name{{Place: q.Place}}, Facts: facts}, now: now, number: map[int64]int{}, all: stores}
+	if answer, err = b.answer(facts); err != nil {
+		return answer, true, err
+	}
+	return answer, true, ctx.Err()
+}
+
+// answer says what came of it, and where we looked.
+func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
+	t := &trails.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Facts: facts}
+	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, t: t, now: b.now, number: map[int64]int{}, all: b.stores}
 	g.order()
-	answer = Answer{Question: q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}
+	answer := Answer{Question: b.q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}
+	answer.Notes = b.notes
+	var err error
+	if t.Covers, err = b.Trails.Covering(b.ctx, b.q.Place); err != nil {
+		return answer, err
+	}
+	sources, err := g.sources()
+	if err != nil {
+		return answer, err
+	}
 	for i, s := range g.stores {
 		n := b.from[s.Source.ID]
-		note := "Nothing in it is known to have come from there."
-		if n > 0 {
+		note := sources[i].Nothing("the folder", b.now, b.q.Zone)
+		switch {
+		case n == 1:
+			note = "It has copies of one file of the folder."
+		case n > 1:
 			note = fmt.Sprintf("It has copies of %d files of the folder.", n)
-		} else if s.Source.Trouble != "" {
-			note = "It could not be read last: " + s.Source.Trouble + "."
+		}
+		if s.Source.Trouble != "" {
+			note += " It could not be read last: " + strings.TrimSuffix(s.Source.Trouble, ".") + "."
 		}
 		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Note: note})
 	}
-	answer.Notes = b.notes
-	if len(b.Folder.Copies()) == 0 {
+	if len(b.Copies()) == 0 && b.MovedTo.Path == "" {
 		answer.Because = b.Because
 		answer.Next = []string{"Say when the folder was last right, so that each file can be held against that moment."}
+		if n := b.Counts[Missing]; n > 0 {
+			answer.Because = append(answer.Because, fmt.Sprintf("%s in question, and no copy of any can be read any more.", files(n, "comes", "come")))
+			answer.Next = []string{"Look for single files under other names with humble-rewind find, and ask the user where else they may be: a stick, a mail, a colleague's machine.",
+				"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that."}
+		}
 	}
-	return answer, true, ctx.Err()
+	return answer, nil
 }
 
 type folderAdvice struct {
@@ -141,6 +173,8 @@ type folderAdvice struct {
 	changes []masschange.Change
 	from    map[int64]int // files that a source has copies of
 	notes   []string
+	// unexamined counts the copies to come back that nobody examined.
+	unexamined int
 }
 
 // see takes up one place below the folder.
@@ -153,7 +187,7 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 		}
 		next := n + 1
 		f.versions = append(f.versions, version{arrived: v.Arrived.UnixNano(), lastSeen: v.LastSeen.UnixNano(), superseded: nano(v.Superseded), after: nano(v.After), size: v.Size,
-			copy: trails.ReadFrom(v, facts, b.stores), content: int32(v.Content), proved: v.Doubt == "" && v.Arrived.Equal(v.Written),
+			copy: trails.ReadFrom(v, facts, b.stores), live: b.live(v, facts), content: int32(v.Content), proved: v.Doubt == "" && v.Arrived.Equal(v.Written),
 			ends: !v.Superseded.IsZero() && (next == len(t.Versions) || v.Superseded.Before(t.Versions[next].Arrived))})
 	}
 	if len(f.versions) == 0 {
@@ -171,6 +205,16 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 	}
 	b.record(len(b.files), f.versions)
 	b.files = append(b.files, f)
+}
+
+// live returns the copy of a version that stands on the machine.
+func (b *folderAdvice) live(v *trail.Version, facts []catalogue.Fact) int64 {
+	for _, i := range v.Seen {
+		if f := &facts[i]; f.Open && f.Readable && b.stores[int64(f.Source)].Source.Live {
+			return f.Copy
+		}
+	}
+	return 0
 }
 
 func nano(t time.Time) int64 {
@@ -219,10 +263,30 @@ func (b *folderAdvice) advise(facts []catalogue.Fact) error {
 		}
 	}
 	b.choose(noticed)
-	if b.AsOf.IsZero() {
+	b.Sealed = b.sealed()
+	switch {
+	case b.Sealed != "":
+		if b.AsOf.IsZero() && b.q.Loss == advice.Damaged {
+			b.Because, b.AsOf = nil, lastRight(b.q.Good, noticed)
+		}
+		if b.AsOf.IsZero() {
+			return nil
+		}
+		return b.asOne(facts)
+	case b.AsOf.IsZero() && b.q.Loss == advice.Damaged:
+		return b.mend(noticed)
+	case b.AsOf.IsZero():
 		return nil
 	}
 	return b.entries()
+}
+
+// lastRight is when a folder was last right, or, where nobody said so, when the loss was noticed.
+func lastRight(good, noticed time.Time) time.Time {
+	if good.IsZero() || good.After(noticed) {
+		return noticed
+	}
+	return good
 }
 
 // moved finds where the folder's files went, if most of them went to one place.
@@ -293,159 +357,29 @@ func (b *folderAdvice) whole(facts []catalogue.Fact, noticed time.Time) (bool, e
 	}
 	b.Whole, b.AsOf = c, best.Gone
 	s := b.stores[int64(best.Source)].Source
-	b.Because = []string{fmt.Sprintf("It is the folder itself as it was deleted on %s; %s still has it whole.", advice.Say(best.Gone, b.now, b.q.Zone), Name(s, b.q.Place.Machine))}
+	b.Because = []string{fmt.Sprintf("It is the folder itself as it was deleted on %s; it still lies whole in %s.", advice.Say(best.Gone, b.now, b.q.Zone), Name(s, b.q.Place.Machine))}
 	b.Costs = []string{"Nothing that is known of would be lost."}
 	b.Bytes = max(0, c.Size)
 	return true, nil
 }
 
-// choose picks the moment: right before the mass change, or when it was last right.
-func (b *folderAdvice) choose(noticed time.Time) {
-	all := masschange.Find(b.changes)
-	all = slices.DeleteFunc(all, func(m masschange.Mass) bool {
-		return m.From.After(noticed) || !m.To.After(b.q.Good) && !b.q.Good.IsZero()
-	})
-	say := func(t time.Time) string { return advice.Say(t, b.now, b.q.Zone) }
-	switch {
-	case len(all) > 0:
-		m := all[len(all)-1]
-		if !b.q.Good.IsZero() {
-			m = all[0] // the first after it was right
-		}
-		b.Mass, b.AsOf = &m, m.Before
-		b.Because = []string{fmt.Sprintf("From %s on, within %s, %s; that is far from what is usual in this folder of %d files.",
-			say(m.From), lasted(m.To.Sub(m.From)), happened(&m), len(b.files)),
-			fmt.Sprintf("The moment right before it is offered: %s.", say(m.Before))}
-	case !b.q.Good.IsZero():
-		b.AsOf = b.q.Good
-		b.Because = []string{fmt.Sprintf("No mass change is known; the folder as it stood on %s is offered, when it was last right.", say(b.q.Good))}
-	default:
-		b.Because = []string{"No mass change is known in this folder, and nobody said when it was last right."}
-	}
+// Bring is what an answer recommends to bring back.
+type Bring struct {
+	Copies []int64
+	To     *place.Place // nil: each to its own place
+	At     time.Time    // of a folder that a store shows at many points in time: which; zero: the latest
 }
 
-func happened(m *masschange.Mass) string {
-	s := ""
-	add := func(n int, one, many string) {
-		if n == 0 {
-			return
-		}
-		if s != "" {
-			s += " and "
-		}
-		s += files(n, one, many)
-	}
-	add(m.Rewritten, "was rewritten", "were rewritten")
-	add(m.Removed, "was removed", "were removed")
-	add(m.Came, "appeared", "appeared")
-	return s
-}
-
-// files counts files and says what they did.
-func files(n int, one, many string) string {
-	if n == 1 {
-		return "1 file " + one
-	}
-	return fmt.Sprintf("%d files %s", n, many)
-}
-
-func lasted(d time.Duration) string {
-	switch {
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%d seconds", int(d.Seconds())+1)
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%d minutes", int(d.Minutes())+1)
-	}
-	return fmt.Sprintf("%d hours", int(d.Hours())+1)
-}
-
-// at returns the index of the version that stood at a moment, -1 where none did, and whether that is proved.
-func (f *folderFile) at(moment int64) (int, bool) {
-	for n := len(f.versions) - 1; n >= 0; n-- {
-		v := &f.versions[n]
-		if v.arrived > moment {
-			continue
-		}
-		if v.superseded != 0 && moment >= v.superseded {
-			return -1, true
-		}
-		return n, moment <= v.lastSeen
-	}
-	return -1, true
-}
-
-// entries gives each file its own best copy.
-func (b *folderAdvice) entries() error {
-	s := &sample{b: b, left: sampleBytes}
-	for i := range b.files {
-		f := &b.files[i]
-		e, err := b.entry(i, f, s)
-		if err != nil {
-			return err
-		}
-		if e.Part == "" {
-			b.Same++
-			continue
-		}
-		e.Path, e.Place = f.path, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}
-		b.Counts[e.Part]++
-		if e.Copy != 0 {
-			b.Bytes += max(0, e.Size)
-		}
-		b.Entries = append(b.Entries, e)
-	}
-	slices.SortFunc(b.Entries, func(x, y FolderEntry) int { return cmp.Compare(x.Path, y.Path) })
-	b.account(s)
-	return nil
-}
-
-func (b *folderAdvice) entry(i int, f *folderFile, s *sample) (FolderEntry, error) {
-	n, proved := f.at(b.AsOf.UnixNano())
-	last := len(f.versions) - 1
-	stands := f.versions[last].superseded == 0
-	hit := b.Mass == nil || b.Mass.Hit[i]
-	if n < 0 {
-		if b.Mass != nil && b.Mass.New[i] && stands {
-			return FolderEntry{Part: Came, Size: f.versions[last].size, Note: "It appeared with the mass change."}, nil
-		}
-		return FolderEntry{}, nil // later work, or long gone
-	}
-	v := &f.versions[n]
-	if stands && f.versions[last].content == v.content || !hit {
-		return FolderEntry{}, nil
-	}
-	if stands {
-		harmless, why, err := s.harmless(f, n, b.Mass)
-		if err != nil {
-			return FolderEntry{}, err
-		}
-		if harmless {
-			return FolderEntry{Part: Kept, Size: f.versions[last].size, Note: why}, nil
-		}
-	}
-	for k := n; k >= 0; k-- {
-		if old := &f.versions[k]; old.copy != 0 {
-			e := FolderEntry{Part: Certain, Copy: old.copy, Size: old.size}
-			if k < n {
-				e.Part, e.Note = Assumed, fmt.Sprintf("Of what stood there then only the record is left; this is the version before, of %s.", advice.Say(moment(old.arrived), b.now, b.q.Zone))
-			} else if !proved {
-				e.Part, e.Note = Assumed, fmt.Sprintf("Nobody looked between %s and then.", advice.Say(moment(v.lastSeen), b.now, b.q.Zone))
-			}
-			return e, nil
-		}
-	}
-	return FolderEntry{Part: Missing, Size: v.size, Note: "No copy of it can be read any more."}, nil
-}
-
-// CopiesFor returns what an answer recommends to bring back and where to; nil places mean each to its own.
-func (a *Answer) CopiesFor() (ids []int64, to *place.Place, err error) {
+// Bring returns what an answer recommends to bring back.
+func (a *Answer) Bring() (Bring, error) {
+	const what = "bring back what is recommended"
 	switch {
 	case a.Folder != nil && len(a.Folder.Copies()) > 0:
-		return a.Folder.Copies(), nil, nil
+		return Bring{Copies: a.Folder.Copies(), To: a.Folder.Aside, At: a.Folder.WholeAt}, nil
 	case a.Recommended != nil && a.Recommended.Copy.Live:
-		return nil, nil, &site.InputError{What: "bring back what is recommended", Err: fmt.Errorf("it stands at %s and is not lost", a.Recommended.Copy.Place), Next: "Tell the user where it is."}
+		return Bring{}, &site.InputError{What: what, Err: fmt.Errorf("it stands at %s and is not lost", a.Recommended.Copy.Place), Next: "Tell the user where it is."}
 	case a.Recommended != nil:
-		return []int64{a.Recommended.Copy.ID}, &a.Recommended.To, nil
+		return Bring{Copies: []int64{a.Recommended.Copy.ID}, To: &a.Recommended.To}, nil
 	}
-	return nil, nil, &site.InputError{What: "bring back what is recommended", Err: errors.New("nothing is recommended"), Next: "Read where we looked and what remains to be tried, or choose a copy yourself."}
+	return Bring{}, &site.InputError{What: what, Err: errors.New("nothing is recommended"), Next: "Read where we looked and what remains to be tried, or choose a copy yourself."}
 }

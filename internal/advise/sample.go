@@ -76,10 +76,23 @@ func (b *folderAdvice) account(s *sample) {
 		b.Because = append(b.Because, fmt.Sprintf("Of %d of the files that were read as they stand now, %d %s.", s.read, s.broken, nature))
 	}
 	if n := b.Counts[Certain] + b.Counts[Assumed]; n > 0 {
-		b.Because = append(b.Because, fmt.Sprintf("%s its own best copy; %s and not touched.", files(n, "comes back from", "come back, each from"), files(b.Same, "is as it was", "are as they were")))
+		b.Because = append(b.Because, files(n, "comes back from its own best copy", "come back, each from its own best copy")+b.untouched())
 	} else if b.Counts[Missing] == 0 {
 		b.Because = append(b.Because, "Every file stands as it did then, or was worked on since; there is nothing to bring back.")
 	}
+	b.costs()
+}
+
+// untouched says, at the end of a sentence, how many files are as they were.
+func (b *folderAdvice) untouched() string {
+	if b.Same == 0 {
+		return "."
+	}
+	return fmt.Sprintf("; %s and not touched.", files(b.Same, "is as it was", "are as they were"))
+}
+
+// costs says what bringing the files back would cost.
+func (b *folderAdvice) costs() {
 	if n := b.Counts[Assumed]; n > 0 {
 		b.Costs = append(b.Costs, fmt.Sprintf("%s assumed, not proved, to be what stood there; the list says why.", files(n, "is", "are")))
 	}
@@ -91,6 +104,9 @@ func (b *folderAdvice) account(s *sample) {
 	}
 	if n := b.Counts[Came]; n > 0 {
 		b.Costs = append(b.Costs, fmt.Sprintf("%s; look before you remove anything.", files(n, "came with it and is left where it is", "came with it and are left where they are")))
+	}
+	if b.unexamined > 0 {
+		b.Costs = append(b.Costs, fmt.Sprintf("%s not examined, so nothing is promised of them: humble-rewind survey --examine reads them all.", files(b.unexamined, "that comes back was", "that come back were")))
 	}
 	if len(b.Costs) == 0 {
 		b.Costs = []string{"Nothing that is known of would be lost."}

@@ -395,6 +395,6 @@ func (b *Book) Bring(ctx context.Context, k catalogue.Case, copies []int64) (res
 	if err != nil {
 		return restore.Request{}, err
 	}
-	ids, to, err := answer.CopiesFor()
-	return restore.Request{Copies: ids, To: to}, err
+	bring, err := answer.Bring()
+	return restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}, err
 }

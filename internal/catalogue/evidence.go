@@ -7,6 +7,7 @@ import (
 	"errors"
 	"iter"
 	"sort"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/core/place"
@@ -209,6 +210,37 @@ func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]plan.Type, er
 func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place) ([]Fact, error) {
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
 		WHERE d0.path = ? AND d0.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known ORDER BY p.id, x.id`, []byte(folder.Path), folder.Machine))
+}
+
+// NamedIn returns the paths of what was ever seen of a machine directly in some folders under some names.
+func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names []string) (paths []string, err error) {
+	rows, err := c.read.QueryContext(ctx, `SELECT DISTINCT d.path, p.name FROM dirs d JOIN places p ON p.dir_id = d.id JOIN spans x ON x.place_id = p.id
+		WHERE d.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known AND d.path IN (`+marks(len(folders))+`) AND p.name IN (`+marks(len(names))+`)`,
+		append(append([]any{machine}, blobs(folders)...), blobs(names)...)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var dir, name string
+		if err := rows.Scan(&dir, &name); err != nil {
+			return nil, err
+		}
+		paths = append(paths, place.Join(dir, name))
+	}
+	return paths, rows.Err()
+}
+
+// marks writes n parameters.
+func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
+
+// blobs are names and paths as they are stored.
+func blobs(all []string) []any {
+	args := make([]any, len(all))
+	for i, s := range all {
+		args[i] = []byte(s)
+	}
+	return args
 }
 
 // FactsUnder yields everything that sources saw below a folder, place by place.

@@ -53,6 +53,37 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 	})
 }
 
+// Judged is what is known of a copy's content without reading it.
+type Judged struct {
+	State  condition.State
+	SHA256 string // "" while unknown
+}
+
+// Conditions returns what is known of copies, by their numbers.
+func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judged, error) {
+	all := make(map[int64]Judged, len(ids))
+	for some := range slices.Chunk(ids, 5000) {
+		rows, err := c.read.QueryContext(ctx, "SELECT id, coalesce(condition, 'unread'), sha256 FROM spans WHERE id IN (SELECT value FROM json_each(?))", toJSON(some))
+		if err != nil {
+			return nil, err
+		}
+		for rows.Next() {
+			var id int64
+			var j Judged
+			var sha []byte
+			if err := rows.Scan(&id, &j.State, &sha); err != nil {
+				return nil, errors.Join(err, rows.Close())
+			}
+			j.SHA256 = hex.EncodeToString(sha)
+			all[id] = j
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
 // UnexaminedIn lists readable files of a source that were not examined, after the one numbered after.
 func (c *Catalogue) UnexaminedIn(ctx context.Context, source, after int64, limit int) ([]int64, error) {
 	return numbers(c.read.QueryContext(ctx, "SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND condition IS NULL ORDER BY id LIMIT ?", after, source, limit))

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -150,10 +151,14 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	switch r := a.Recommended; {
 	case r != nil && r.Copy != nil && r.Standing != nil && *r.Standing:
 		fmt.Fprintf(s.Stdout, "It is there: copy %s, %s.\n", r.Copy.Id, quoted(r.Copy.Place))
+	case r != nil && r.Copy != nil && r.CapturedAt != nil:
+		fmt.Fprintf(s.Stdout, "Bring back %s whole from %s, as it was on %s, to %s.\n", r.Copy.Id, r.Copy.Source.Kind, s.at(r.CapturedAt), quoted(*r.To))
 	case r != nil && r.Copy != nil:
 		fmt.Fprintf(s.Stdout, "Bring back %s from %s, written %s, %s, %s.\n", r.Copy.Id, r.Copy.Source.Kind, s.at(r.Copy.WrittenAt), sizeOf(r.Copy.Size), r.Copy.Condition.State)
-	case r != nil:
+	case r != nil && a.Folder.AsOf != nil:
 		fmt.Fprintf(s.Stdout, "Bring back %s as they stood on %s.\n", count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"), s.at(a.Folder.AsOf))
+	case r != nil:
+		fmt.Fprintf(s.Stdout, "Bring back %s.\n", count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"))
 	default:
 		fmt.Fprintln(s.Stdout, "Nothing is recommended.")
 	}
@@ -170,10 +175,14 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	if len(a.Others) > 0 {
 		fmt.Fprintln(s.Stdout, "\nOthers:")
 		t := table{head: []string{"COPY", "FROM", "CONDITION", "SIZE", "WHY NOT"}, right: map[int]bool{3: true}}
-		for _, o := range a.Others {
+		const most = 6
+		for _, o := range a.Others[:min(most, len(a.Others))] {
 			t.add(o.Copy.Id, o.Copy.Source.Kind, string(o.Copy.Condition.State), sizeOf(o.Copy.Size), inert(o.Why))
 		}
 		t.print(s.Stdout)
+		if n := len(a.Others) - most; n > 0 {
+			fmt.Fprintf(s.Stdout, "… and %d more; --json lists them, and trail shows all versions.\n", n)
+		}
 	}
 	fmt.Fprintln(s.Stdout, "\nWhere we looked:")
 	for _, l := range a.Looked {
@@ -226,6 +235,8 @@ func (s *session) printNext(a api.Advice, forCase string) {
 	case r == nil || r.Standing != nil && *r.Standing:
 	case forCase != "":
 		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back --case %s --dry-run\n", forCase)
+	case r.Copy != nil && r.To != nil && r.CapturedAt != nil:
+		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back %s --captured-at %s --to %s --dry-run\n", r.Copy.Id, r.CapturedAt.Format(time.RFC3339Nano), quoted(*r.To))
 	case r.Copy != nil && r.To != nil:
 		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back %s --to %s --dry-run\n", r.Copy.Id, quoted(*r.To))
 	default:

@@ -16,6 +16,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME | --case CASE [COPY...]",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it stood at this `TIME`, such as yesterday 17:00"},
+			&cli.StringFlag{Name: "captured-at", Usage: "of a copy that its store shows at many points in time: which (`TIME`); the latest where left out"},
 			&cli.StringFlag{Name: "only", Usage: "of a folder: missing, changed (that and what differs) or exact (also setting aside what came later) (`AMOUNT`)"},
 			&cli.StringFlag{Name: "case", Usage: "bring back what is advised for this `CASE`, or the copies named, and put the receipt into it"},
 			&cli.StringFlag{Name: "to", Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were"},
@@ -66,7 +67,11 @@ func (p *Program) bringBackCommand() *cli.Command {
 // what fills in what is to be brought back: copies, or a place as of a moment.
 func (s *session) what(body *api.NewBringBack, c *cli.Command, args []string) error {
 	asOf, err := s.time(c.String("as-of"))
+	if err != nil {
+		return err
+	}
 	body.Case = set(c.String("case"))
+	body.CapturedAt, err = s.time(c.String("captured-at"))
 	switch {
 	case err != nil:
 		return err

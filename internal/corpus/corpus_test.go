@@ -40,6 +40,10 @@ func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
 			if c.Found != "" {
 				assert.Equal(t, c.Found, f.MovedTo.String())
 			}
+			if !c.At.IsZero() {
+				assert.Equal(t, c.At, f.WholeAt, "%v", f.Because)
+				require.NotNil(t, f.Aside, "it goes beside what stands there")
+			}
 			require.NotEmpty(t, f.Because)
 			if c.Want == nil {
 				return

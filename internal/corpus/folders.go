@@ -17,7 +17,8 @@ type FolderCase struct {
 	Path    string
 	Want    map[string][]byte // by path relative to the folder; nil where the folder must be found elsewhere or whole
 	Found   string
-	Whole   bool // it must come back as one item
+	Whole   bool      // it must come back as one item
+	At      time.Time // of that: as its store had it then; zero where it is not asked
 }
 
 // RunFolder plays a case out in an empty folder and returns the answer with the contents that it would bring back.
@@ -126,9 +127,65 @@ func Folders() []FolderCase {
 			h.Move(folder, docs("Old/Rigging"))
 			h.Days(ago(2*day-hour), ago(hour))
 		}},
+		{Variant: "a few files, removed for good", Path: docs("Keys"), Ask: advice.Question{Loss: advice.Deleted}, Want: map[string][]byte{"a.odt": of(50, 1), "b/c.odt": of(51, 0)}, Play: func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(docs("Keys/a.odt"), of(50, 0))
+			h.Save(docs("Keys/b/c.odt"), of(51, 0))
+			h.Save(docs("Keys/old.odt"), of(52, 0))
+			h.Days(ago(19*day), ago(15*day))
+			h.Remove(docs("Keys/old.odt"))
+			h.Save(docs("Keys/a.odt"), of(50, 1))
+			h.Days(ago(14*day), ago(8*day))
+			h.Remove(docs("Keys"))
+			h.Days(ago(7*day), ago(day))
+		}},
+		{Variant: "single files broken by a drive, others worked on since", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: map[string][]byte{name(3): of(3, 3), name(8): of(8, 0)}, Play: func(h *History) {
+			begin(h)
+			for i, at := range map[int]time.Time{3: ago(8 * day), 8: ago(5 * day)} {
+				h.At(at)
+				h.Save(folder+"/"+name(i), bitten(of(i, map[bool]int{true: 3}[i < 6])))
+			}
+			h.At(ago(3 * day))
+			h.Save(folder+"/"+name(12), of(12, 4))
+			h.Days(ago(3*day-hour), ago(hour))
+		}},
+		{Variant: "encrypted, and one was broken before", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: before(), Play: func(h *History) {
+			begin(h)
+			h.At(ago(6 * day))
+			h.Save(folder+"/"+name(9), bitten(of(9, 0)))
+			h.Days(ago(6*day-hour), ago(3*day))
+			encrypt(h)
+			h.Days(ago(2*day-hour), ago(hour))
+		}},
+		{Variant: "a container of encrypted files, damaged", Path: docs("Vault"), Ask: advice.Question{Loss: advice.Damaged, Good: ago(6 * day)}, Whole: true, At: ago(6*day + hour), Play: func(h *History) { container(h, false) }},
+		{Variant: "a container of encrypted files, removed", Path: docs("Vault"), Ask: advice.Question{Loss: advice.Deleted}, Whole: true, At: ago(2*day + hour), Play: func(h *History) { container(h, true) }},
 		{Variant: "nothing happened", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: map[string][]byte{}, Play: func(h *History) {
 			begin(h)
 			h.Days(ago(12*day), ago(hour))
 		}},
 	}
+}
+
+// container is a folder whose files are noise under names that mean nothing, written to every other day.
+func container(h *History, remove bool) {
+	names := []string{"gR4kX9mQ2vT7bN1zW8pL5c", "aB3dE6fG9hJ2kM5nP8qS1t", "zY7xW4vU1tS8rQ5pO2nM9l"}
+	h.At(ago(20 * day))
+	h.Save(docs("Vault/gocryptfs.conf"), []byte("{\"Version\": 2, \"KeySize\": 32}\n"))
+	for i, n := range names {
+		h.Save(docs("Vault/"+n), noise(uint64(500+i), 4000))
+	}
+	for at := ago(20*day + hour); !at.After(ago(2 * day)); at = at.Add(2 * day) {
+		h.At(at.Add(-30 * time.Minute))
+		h.Save(docs("Vault/"+names[0]), noise(uint64(at.Unix()), 4100))
+		h.At(at)
+		h.Snap()
+	}
+	h.At(ago(day))
+	if remove {
+		h.Remove(docs("Vault"))
+	} else {
+		h.Save(docs("Vault/"+names[1]), make([]byte, 4000))
+	}
+	h.At(ago(hour))
+	h.Snap()
 }

@@ -36,6 +36,7 @@ type Restorer struct {
 // Request says what is to be brought back.
 type Request struct {
 	Copies   []int64
+	At       time.Time    // of copies in a store that shows them at many points in time: which; zero: the latest
 	AsOf     *AsOf        // instead of copies
 	To       *place.Place // nil: each to its own place
 	ToFolder bool         // To was written as a folder, with a slash at its end
@@ -159,6 +160,11 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 	}
 	wants := make([]wanted, len(copies))
 	for n, c := range copies {
+		if !req.At.IsZero() {
+			if c, err = r.heldAt(ctx, c, req.At); err != nil {
+				return nil, err
+			}
+		}
 		w := r.want(open, c)
 		switch {
 		case req.To == nil:
@@ -170,6 +176,20 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		wants[n] = w
 	}
 	return wants, nil
+}
+
+// heldAt is a copy as its store showed it at one of its points in time.
+func (r *Restorer) heldAt(ctx context.Context, c catalogue.Copy, at time.Time) (catalogue.Copy, error) {
+	held, err := r.Site.Catalogue.Held(ctx, c.Source.ID, at, at)
+	if err != nil {
+		return c, err
+	}
+	if len(held) == 0 || at.Before(c.Captured) || at.After(c.LastSeen) {
+		return c, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)), Err: errors.New("its store has no such point in time of it"),
+			Next: "Leave the time out for the latest, or see which there are with humble-rewind folder."}
+	}
+	c.At.Capture, c.Written = held[0].Name, at
+	return c, nil
 }
 
 // ownName is what a copy is called when it goes elsewhere.

@@ -240,6 +240,7 @@ const maxEntries = 1000
 func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 	shown := api.FolderAdvice{AsOf: optionalTime(f.AsOf), Certain: f.Counts[advise.Certain], Assumed: f.Counts[advise.Assumed], Missing: f.Counts[advise.Missing],
 		Kept: f.Counts[advise.Kept], Came: f.Counts[advise.Came], Same: f.Same, Bytes: f.Bytes, Entries: []api.FolderAdviceEntry{}, Cut: len(f.Entries) > maxEntries}
+	shown.Sealed = optional(f.Sealed)
 	if m := f.Mass; m != nil {
 		shown.MassChange = &api.MassChange{From: m.From.UTC(), To: m.To.UTC(), Rewritten: m.Rewritten, Removed: m.Removed, Came: m.Came}
 	}
@@ -270,7 +271,10 @@ func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 		a.Recommended = &api.Recommended{To: &to, Because: f.Because, Costs: f.Costs}
 		if f.Whole.ID != 0 {
 			whole := toCopy(f.Whole)
-			a.Recommended.Copy = &whole
+			a.Recommended.Copy, a.Recommended.CapturedAt = &whole, optionalTime(f.WholeAt)
+		}
+		if f.Aside != nil {
+			to = toPlace(*f.Aside)
 		}
 		return
 	}

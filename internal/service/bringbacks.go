@@ -97,6 +97,12 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 	case b.AsOf != nil || b.Only != nil:
 		return r, badRequest("A moment was given for copies.", "Give a moment with a place, or leave it out.")
 	}
+	if b.CapturedAt != nil {
+		if len(ids) == 0 {
+			return r, badRequest("A point in time of a store was given without copies.", "Name the copies, or leave it out.")
+		}
+		r.At = *b.CapturedAt
+	}
 	for _, id := range ids {
 		n, err := number("c", id)
 		if err != nil {
@@ -125,6 +131,9 @@ func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request
 		return k.ID, wanted, err
 	}
 	wanted.Copies = r.Copies
+	if wanted.At.IsZero() {
+		wanted.At = r.At
+	}
 	if wanted.To == nil {
 		wanted.To = r.To
 	}

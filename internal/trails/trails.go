@@ -124,6 +124,16 @@ func (g *gatherer) gather(t *Trail) error {
 	return nil
 }
 
+// Covering lists the sources that would have shown a place, had something been there.
+func (r *Reader) Covering(ctx context.Context, p place.Place) ([]int64, error) {
+	stores, err := r.Site.Catalogue.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
+	return g.covering(p)
+}
+
 // covering lists the sources that would have shown a place, had something been there.
 func (g *gatherer) covering(p place.Place) ([]int64, error) {
 	facts, err := g.of(p)

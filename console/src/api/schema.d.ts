@@ -1118,6 +1118,11 @@ export interface components {
         NewBringBack: {
             case?: string;
             copies?: string[];
+            /**
+             * Format: date-time
+             * @description Of copies in a store that shows them at many points in time: which; left out, the latest
+             */
+            captured_at?: string;
             place?: components["schemas"]["Destination"];
             /** Format: date-time */
             as_of?: string;
@@ -1273,6 +1278,11 @@ export interface components {
             /** @description Null for a folder whose files come from several copies; see folder */
             copy: components["schemas"]["Copy"] | null;
             to?: components["schemas"]["Place"];
+            /**
+             * Format: date-time
+             * @description Of a folder that a store shows at many points in time: which; bring-backs take it
+             */
+            captured_at?: string;
             because: string[];
             costs: string[];
             /** @description It stands there now; nothing need be brought back */
@@ -1317,6 +1327,8 @@ export interface components {
              */
             as_of: string | null;
             mass_change?: components["schemas"]["MassChange"];
+            /** @description Why the folder only makes sense whole, from one source at one moment; left out where it does not */
+            sealed?: string;
             /** @description Files whose best copy is proved to be what stood there */
             certain: number;
             assumed: number;
