@@ -167,7 +167,7 @@ func plainName(name string) string {
 
 func (o *originSearch) add(f catalogue.Fact, lies place.Place, by Strength, share float64, why string) error {
 	s := o.stores[int64(f.Source)]
-	if s == nil || f.Place == lies || f.Copy == o.c.ID {
+	if s == nil || f.Place == lies || f.Copy == o.c.ID || o.c.OriginKnown && f.Place == o.c.Place {
 		return nil
 	}
 	if known := o.found[f.Place]; known != nil {

@@ -299,8 +299,36 @@ func (s *session) firstAid(ctx context.Context, id string) error {
 		}
 		fmt.Fprintf(s.Stdout, "  %s %-13s %s%s\n      %-13s %s\n", mark, step.Id, urgent, step.Text, "", inert(step.Why))
 	}
+	if drive := s.driveSaid(aid.Drive); drive != "" {
+		fmt.Fprintf(s.Stdout, "  %s\n", inert(drive))
+	}
 	fmt.Fprintln(s.Stdout)
 	return nil
+}
+
+// driveSaid says what the first aid goes by.
+func (s *session) driveSaid(d api.DriveFacts) string {
+	var parts []string
+	if d.Mount != nil {
+		parts = append(parts, fmt.Sprintf("It is on %s, mounted at %s (%s)", text(d.Device), text(d.Mount), text(d.FileSystem)))
+	}
+	if d.Medium != nil {
+		parts = append(parts, map[api.DriveFactsMedium]string{api.DriveFactsMediumRotating: "a rotating drive", api.DriveFactsMediumSolidState: "a solid-state drive", api.DriveFactsMediumNetwork: "a network drive"}[*d.Medium])
+	}
+	if d.Discard != nil {
+		parts = append(parts, map[api.DriveFactsDiscard]string{api.DriveFactsDiscardAtOnce: "wiping freed blocks at once", api.DriveFactsDiscardPeriodic: "wiping freed blocks from time to time", api.DriveFactsDiscardNever: "not wiping freed blocks"}[*d.Discard])
+	}
+	if d.Free != nil {
+		parts = append(parts, size(*d.Free)+" free")
+	}
+	if d.NewestWrite != nil {
+		parts = append(parts, "last written "+s.at(d.NewestWrite))
+	}
+	said := strings.Join(parts, ", ")
+	if said != "" {
+		said += "."
+	}
+	return strings.TrimSpace(said + " " + strings.Join(d.Notes, " "))
 }
 
 // entryWords says what was done.

@@ -3,7 +3,7 @@ import type { Advice, Case, Copy } from "../api/client";
 import { Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
 import { PlaceText } from "../parts/PlaceText";
 import { tokens } from "../theme";
-import { absolute, bytes } from "../when";
+import { absolute, bytes, counted } from "../when";
 import { Part, Row } from "./cases.styles";
 import { FolderAdvicePart } from "./FolderAdvicePart";
 import { Said } from "./Looked";
@@ -84,8 +84,9 @@ export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong,
 function headline(a: Advice): string {
   const r = a.recommended;
   if (!r) return a.found_at.length > 0 ? "It is not lost." : "Nothing is recommended.";
-  if (!r.copy) return `Bring back ${(a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0)} files as they stood on ${a.folder?.as_of ? absolute(a.folder.as_of) : "that day"}.`;
-  if (r.standing) return `It is there: copy ${r.copy.id}, ${r.copy.condition.state}.`;
+  if (r.standing) return r.copy ? `It is there: copy ${r.copy.id}, ${r.copy.condition.state}.` : "It is there.";
+  if (!r.copy) return `Bring back ${counted((a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0), "file")}${a.folder?.as_of ? `, as it stood on ${absolute(a.folder.as_of)}` : ""}.`;
+  if (r.captured_at) return `Bring back copy ${r.copy.id} whole from ${r.copy.source.kind}, as it was on ${absolute(r.captured_at)}, to`;
   return `Bring back copy ${r.copy.id} from ${r.copy.source.kind}, ${r.copy.condition.state}, ${bytes(r.copy.size)}${r.copy.written_at ? `, written ${absolute(r.copy.written_at)}` : ""}, to`;
 }
 

@@ -288,6 +288,9 @@ func (c *chooser) next() {
 	if c.Hints.reads() || c.Hints.Least > 0 || c.Hints.Most > 0 || c.Hints.Media != "" {
 		c.Next = append(c.Next, "Ask again with fewer hints: a word may be spelled differently in the file.")
 	}
+	if len(c.Trail.Versions) == 0 && len(c.Elsewhere) > 0 {
+		c.Next = append(c.Next, "Look at those of the same name first: one may be it, in a folder other than the user remembers. Then ask again with its place.")
+	}
 	c.Next = append(c.Next, "Look for it under another name with humble-rewind find, and ask the user where else it may be: a stick, a mail, a colleague's machine, paper.",
 		"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.")
 }

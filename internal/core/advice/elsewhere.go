@@ -35,7 +35,9 @@ func (c *chooser) misplaced() {
 			return
 		}
 	}
-	c.note("It stands nowhere on the machines that are looked after, so it is treated as deleted.")
+	if len(c.Trail.Versions) > 0 {
+		c.note("It stands nowhere on the machines that are looked after, so it is treated as deleted.")
+	}
 	c.restore(c.deleted())
 }
 

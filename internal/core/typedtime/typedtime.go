@@ -3,7 +3,8 @@
 // Understood are RFC 3339 (2026-03-04T17:00:00Z), a date with or without a time (2026-03-04, 2026-03-04 17:00,
 // 2026-03-04 17:00:30), a time of day (17:00, meaning its last occurrence), today, yesterday or a day of the week with
 // or without a time (yesterday 17:00, friday, friday 18:30), now, and an age (90s, 15m, 2h, 3d, 2w, with "ago" behind
-// it or not), and what people say on the phone: friday evening, yesterday at noon, two hours ago, 3 march, 5pm. What has no zone is in the zone given.
+// it or not), and what people say on the phone: friday evening, yesterday before lunch, two hours ago, half past four on
+// monday, the 16th, 5pm. What has no zone is in the zone given.
 package typedtime
 
 import (
