@@ -257,7 +257,7 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 		}
 	}
 	places := slices.SortedFunc(maps.Keys(best), func(a, b place.Place) int {
-		return cmp.Or(further(a.Machine != s.q.Place.Machine, b.Machine != s.q.Place.Machine), further(!s.stands(best[a]), !s.stands(best[b])), cmp.Compare(a.String(), b.String()))
+		return cmp.Or(advice.Behind(a.Machine != s.q.Place.Machine, b.Machine != s.q.Place.Machine), advice.Behind(!s.stands(best[a]), !s.stands(best[b])), cmp.Compare(a.String(), b.String()))
 	})
 	for _, p := range places[:min(maxAlike, len(places))] {
 		f := best[p]

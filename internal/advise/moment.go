@@ -23,8 +23,11 @@ func (b *folderAdvice) choose(noticed time.Time) {
 			m = all[0] // the first after it was right
 		}
 		b.Mass, b.AsOf = &m, m.Before
-		b.Because = []string{fmt.Sprintf("From %s on, within %s, %s; that is far from what is usual in this folder of %d files.",
-			say(m.From), lasted(m.To.Sub(m.From)), happened(&m), len(b.files)),
+		when := fmt.Sprintf("From %s on, within %s", say(m.From), lasted(m.To.Sub(m.From)))
+		if m.Between {
+			when = fmt.Sprintf("Some time between %s and %s", say(m.From), say(m.To))
+		}
+		b.Because = []string{fmt.Sprintf("%s, %s; that is far from what is usual in this folder of %d files.", when, happened(&m), len(b.files)),
 			fmt.Sprintf("The moment right before it is offered: %s.", say(m.Before))}
 	case !b.q.Good.IsZero() && b.q.Loss != advice.Damaged:
 		b.AsOf = b.q.Good

@@ -62,20 +62,9 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 		all = append(all, *found)
 	}
 	slices.SortFunc(all, func(x, y Origin) int {
-		return cmp.Or(cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)), further(!x.gone, !y.gone), cmp.Compare(y.share, x.share), cmp.Compare(x.Place.String(), y.Place.String()))
+		return cmp.Or(cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)), advice.Behind(!x.gone, !y.gone), cmp.Compare(y.share, x.share), cmp.Compare(x.Place.String(), y.Place.String()))
 	})
 	return all[:min(maxOrigins, len(all))], ctx.Err()
-}
-
-// further orders by something that puts the one that has it behind the other.
-func further(a, b bool) int {
-	switch {
-	case a == b:
-		return 0
-	case a:
-		return 1
-	}
-	return -1
 }
 
 type originSearch struct {

@@ -111,20 +111,28 @@ func (s *session) typedCase(c *cli.Command) (api.NewCase, error) {
 	if !body.Loss.Valid() {
 		return body, usage("case open: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved")
 	}
-	if c.String("place") != "" {
-		at, err := typedPlace(c.String("place"))
-		if err != nil {
-			return body, err
-		}
-		to := pathDestination(at)
-		body.Place = &to
-	}
 	var err error
+	if body.Place, err = placeFlag(c); err != nil {
+		return body, err
+	}
 	if body.GoodAt, err = s.time(c.String("good-at")); err != nil {
 		return body, err
 	}
 	body.NoticedAt, err = s.time(c.String("noticed-at"))
 	return body, err
+}
+
+// placeFlag reads --place; nil where it was not given.
+func placeFlag(c *cli.Command) (*api.Destination, error) {
+	if c.String("place") == "" {
+		return nil, nil
+	}
+	at, err := typedPlace(c.String("place"))
+	if err != nil {
+		return nil, err
+	}
+	to := pathDestination(at)
+	return &to, nil
 }
 
 // askCase asks for everything, one question after the other. What was understood of a time is said back.
@@ -181,15 +189,10 @@ func (s *session) askCase() (body api.NewCase, err error) {
 
 func caseChange(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	body := api.CaseChanges{Person: set(c.String("who")), Words: set(c.String("words")), Happened: set(c.String("happened")), Loss: enum[api.Loss](c.String("loss")), Hints: hints(c)}
-	if c.String("place") != "" {
-		at, err := typedPlace(c.String("place"))
-		if err != nil {
-			return err
-		}
-		to := pathDestination(at)
-		body.Place = &to
-	}
 	var err error
+	if body.Place, err = placeFlag(c); err != nil {
+		return err
+	}
 	if body.GoodAt, err = s.time(c.String("good-at")); err != nil {
 		return err
 	}

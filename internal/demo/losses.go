@@ -62,6 +62,27 @@ func frontOfficeLosses(m *machine, days func(float64) time.Time) {
 	m.file("/home/ines/Desktop/Winter cover.odt", ines, days(60), cover)
 	brokenLedger(m, days)
 	rigging(m, days)
+	wages(m, days)
+}
+
+// wages is a folder of encrypted files that was removed for good; it only makes sense whole.
+func wages(m *machine, days func(float64) time.Time) {
+	const folder = "/home/ines/Wages/"
+	removed := days(1.4)
+	m.was(folder+"gocryptfs.conf", ines, days(80), removed, []byte("{\n\t\"Creator\": \"the front office\",\n\t\"Version\": 2,\n\t\"FeatureFlags\": [\"DirIV\", \"LongNames\"]\n}\n"))
+	for n, name := range []string{"pQ7mX2vR9kT4bW1zL8cN5d", "J3fH6sY0aG9uE2iO7rM4xB", "t5Zk8Vn1Qw6Cj3Lp0Db9Fy", "W2gS7hU4eA1oI8yR5mX6qK"} {
+		if n > 0 {
+			m.was(folder+name, ines, days(float64(80-9*n)), removed, evenBytes(name, 3000+700*n))
+			continue
+		}
+		for week := 11; week > 0; week-- { // written to every Friday, or near enough
+			at, next := days(float64(7*week)), days(float64(7*(week-1)))
+			if next.After(removed) {
+				next = removed
+			}
+			m.was(folder+name, ines, at, next, evenBytes(fmt.Sprint(name, week), 5200+40*(11-week)))
+		}
+	}
 }
 
 // brokenLedger is a ledger whose program has written it broken for five weeks, every day anew.

@@ -40,6 +40,7 @@ func TestAFolderAndWordsByKeyboard(t *testing.T) {
 	t.Parallel()
 	s, b := served(t)
 	do(t, b.WaitText("Open cases"), b.TabTo("a: Rigging", 30), b.Press(browser.Enter), b.WaitText("24 files were rewritten"), b.WaitText("came with it"), b.WaitText("See the folder as it stood then"))
+	do(t, b.TabTo("button: Curlew/Sail plan.svg", 60), b.Press(browser.Enter), b.WaitText("Copy c"), b.WaitText("image/svg+xml"), b.Press("c"), b.WaitText("what stands there now"))
 	do(t, b.Press("b"), b.WaitText("it is set aside into safekeeping"), b.WaitFocus("button: Bring back"), b.Press(browser.Enter), b.WaitText("Done: 23 items settled"), b.Press(browser.Escape), b.WaitText("Receipt r1"))
 	do(t, b.Visit(s.URL+"/cases/new"), b.WaitText("Whose is it?"), b.Type("ines"), b.Press(browser.Tab), b.Press(browser.Tab), b.Type("offsets"), b.Press(browser.Tab), b.Press(browser.Space), b.TabTo("button: Open the case", 12), b.Press(browser.Enter))
 	do(t, b.WaitText("Which one is it?"), b.TabTo("button: This one", 40), b.Press(browser.Enter), b.WaitText("Because"), b.TabTo("button: Put it into the case", 40), b.Press(browser.Enter), b.WaitText("put copy c"))

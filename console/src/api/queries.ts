@@ -34,6 +34,9 @@ export const copies = (query: FindQuery) =>
 export const firstCopies = (query: FindQuery) =>
   queryOptions({ queryKey: ["copies", "first", query], queryFn: () => ask(client.GET("/copies", { params: { query } })) });
 
+export const copy = (id: string | undefined) =>
+  queryOptions({ queryKey: ["copies", "one", id], queryFn: () => ask(client.GET("/copies/{id}", { params: { path: { id: id ?? "" } } })), enabled: id !== undefined });
+
 export const preview = (id: string) =>
   queryOptions({ queryKey: ["preview", id], queryFn: () => ask(client.GET("/copies/{id}/preview", { params: { path: { id } } })), retry: false });
 

@@ -1,6 +1,6 @@
 import styled from "styled-components";
 import type { Advice, Case, Copy } from "../api/client";
-import { Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
+import { InText, Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
 import { PlaceText } from "../parts/PlaceText";
 import { tokens } from "../theme";
 import { absolute, bytes, counted } from "../when";
@@ -21,7 +21,6 @@ const Others = styled.table`
   td { padding: 4px 12px 4px 0; border-top: 1px solid ${tokens.faint}; vertical-align: top; overflow-wrap: anywhere; }
   td:not(:last-child) { white-space: nowrap; width: 1%; }
   tr[data-chosen="true"] td:first-child { box-shadow: inset 3px 0 0 ${tokens.ink}; padding-left: 8px; }
-  button { border: 0; background: none; padding: 0; text-decoration: underline; cursor: pointer; font: inherit; color: inherit; }
 `;
 
 export interface Acts {
@@ -30,6 +29,7 @@ export interface Acts {
   compare: () => void;
   wrong: () => void;
   choose: (copy: Copy) => void;
+  read: (copy: string) => void;
 }
 
 interface Props extends Acts {
@@ -39,7 +39,7 @@ interface Props extends Acts {
 }
 
 /** The copy that is advised, why, what it costs, and the runners-up. */
-export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong, choose }: Props) {
+export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong, choose, read }: Props) {
   const r = advice.recommended;
   const standing = r?.standing === true;
   const own = !r?.copy || chosen?.id === r.copy.id;
@@ -75,7 +75,7 @@ export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong,
         </Row>
       </Box>
       {k.wrong.length > 0 && <Quiet>Said not to be the one: {k.wrong.join(", ")}.</Quiet>}
-      {advice.folder && <FolderAdvicePart place={advice.place} folder={advice.folder} />}
+      {advice.folder && <FolderAdvicePart place={advice.place} folder={advice.folder} chosen={chosen?.id} read={read} />}
       {advice.others.length > 0 && <RunnersUp advice={advice} chosen={chosen} choose={choose} />}
     </Part>
   );
@@ -85,7 +85,7 @@ function headline(a: Advice): string {
   const r = a.recommended;
   if (!r) return a.found_at.length > 0 ? "It is not lost." : "Nothing is recommended.";
   if (r.standing) return r.copy ? `It is there: copy ${r.copy.id}, ${r.copy.condition.state}.` : "It is there.";
-  if (!r.copy) return `Bring back ${counted((a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0), "file")}${a.folder?.as_of ? `, as it stood on ${absolute(a.folder.as_of)}` : ""}.`;
+  if (!r.copy) return `Bring back ${counted((a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0), "file")}${a.folder?.as_of ? ` as the folder stood on ${absolute(a.folder.as_of)}` : ""}.`;
   if (r.captured_at) return `Bring back copy ${r.copy.id} whole from ${r.copy.source.kind}, as it was on ${absolute(r.captured_at)}, to`;
   return `Bring back copy ${r.copy.id} from ${r.copy.source.kind}, ${r.copy.condition.state}, ${bytes(r.copy.size)}${r.copy.written_at ? `, written ${absolute(r.copy.written_at)}` : ""}, to`;
 }
@@ -119,9 +119,9 @@ function Cells({ copy, why, choose }: { copy: Copy; why: string; choose: (copy: 
   return (
     <>
       <td>
-        <button type="button" onClick={() => choose(copy)}>
+        <InText onPress={() => choose(copy)}>
           <Mono>{copy.id}</Mono>
-        </button>
+        </InText>
       </td>
       <td>{copy.source.kind}</td>
       <td>{copy.condition.state}</td>

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Advice, Case, Copy, Place } from "../api/client";
-import { caseAdvice, caseOf } from "../api/queries";
+import { caseAdvice, caseOf, copy } from "../api/queries";
 import { BringBackDialog } from "../bringback/BringBackDialog";
 import { Difference } from "../parts/Difference";
 import { Key, Mono, Plain, Quiet } from "../parts/controls";
@@ -35,12 +35,14 @@ type Look = "peek" | "compare";
 function Worked({ of: k }: { of: Case }) {
   const advice = useQuery(caseAdvice(k.id));
   const [wanted, setWanted] = useState<Copy>();
+  const [file, setFile] = useState<string>(); // of a folder
   const [look, setLook] = useState<Look>("peek");
   const [bringing, setBringing] = useState(false);
   const add = useAdd(k.id);
   const navigate = useNavigate();
   const recommended = advice.data?.recommended ?? undefined;
-  const chosen = wanted ?? recommended?.copy ?? undefined;
+  const { data: fileCopy } = useQuery(copy(file));
+  const chosen = wanted ?? recommended?.copy ?? (file ? fileCopy : undefined);
   const canBring = advice.data !== undefined && (wanted ? wanted.readable : recommended !== undefined && !recommended.standing);
 
   const show = useCallback((as: Look) => {
@@ -52,7 +54,7 @@ function Worked({ of: k }: { of: Case }) {
   const bring = useCallback(() => setBringing(true), []);
   const wrong = useCallback(() => {
     if (!chosen) return;
-    add.mutate({ kind: "wrong", ref: chosen.id }, { onSuccess: () => setWanted(undefined) });
+    add.mutate({ kind: "wrong", ref: chosen.id }, { onSuccess: () => (setWanted(undefined), setFile(undefined)) });
   }, [add, chosen]);
   const note = useCallback(() => document.getElementById("case-note")?.focus(), []);
   const trail = useCallback(() => k.place && void navigate(trailOf(k, k.place)), [k, navigate]);
@@ -66,6 +68,11 @@ function Worked({ of: k }: { of: Case }) {
     setWanted(copy);
     setLook("peek");
   };
+  const read = (id: string) => {
+    setWanted(undefined);
+    setFile(id);
+    show("peek");
+  };
   return (
     <Split>
       <Log>
@@ -76,7 +83,7 @@ function Worked({ of: k }: { of: Case }) {
         {advice.data && (
           <>
             <Looked advice={advice.data} />
-            <AdvicePart of={k} advice={advice.data} chosen={chosen} {...{ bring, peek, compare, wrong, choose }} />
+            <AdvicePart of={k} advice={advice.data} chosen={chosen} {...{ bring, peek, compare, wrong, choose, read }} />
           </>
         )}
         {add.error && <Failure problem={add.error} />}
@@ -84,7 +91,7 @@ function Worked({ of: k }: { of: Case }) {
         <LogPart of={k} />
       </Log>
       <Pane id="case-pane" tabIndex={-1} aria-label="Reading pane">
-        {chosen ? <Read copy={chosen} look={look} setLook={setLook} at={k.place ?? undefined} keep={() => add.mutate({ kind: "copy", ref: chosen.id })} /> : <Notice title="Nothing to read yet.">What is advised can be peeked at here.</Notice>}
+        {chosen ? <Read copy={chosen} look={look} setLook={setLook} at={(!advice.data?.folder && k.place) || undefined} keep={() => add.mutate({ kind: "copy", ref: chosen.id })} /> : <Notice title="Nothing to read yet.">{advice.data?.folder ? "Choose a file of the folder to peek at the copy that would come back." : "What is advised can be peeked at here."}</Notice>}
       </Pane>
       {bringing && <BringBackDialog what={{ case: k.id, chosen: wanted ? [wanted] : [], files: filesOf(advice.data, wanted) }} rule={advice.data?.folder ? "set-aside" : "keep-both"} close={() => setBringing(false)} done={() => undefined} />}
     </Split>

@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import styled from "styled-components";
 import type { FolderAdvice, Place } from "../api/client";
-import { Plain, Quiet } from "../parts/controls";
+import { InText, Plain, Quiet } from "../parts/controls";
 import { folderLink } from "../places";
 import { tokens } from "../theme";
 import { bytes } from "../when";
@@ -14,6 +14,7 @@ const Table = styled.table`
   td { padding: 3px 12px 3px 0; border-top: 1px solid ${tokens.faint}; vertical-align: top; overflow-wrap: anywhere; }
   td:first-child { white-space: nowrap; width: 1%; }
   td:nth-child(3) { white-space: nowrap; text-align: right; }
+  tr[data-chosen="true"] td:first-child { box-shadow: inset 3px 0 0 ${tokens.ink}; padding-left: 8px; }
 `;
 
 const shown = 12;
@@ -21,8 +22,15 @@ const shown = 12;
 // Ink means certainty, as in the drawn trail.
 const marks = { certain: "■ certain", assumed: "▨ assumed", missing: "□ missing", kept: "– stays", came: "+ came with it" };
 
+interface Props {
+  place: Place;
+  folder: FolderAdvice;
+  chosen: string | undefined;
+  read: (copy: string) => void;
+}
+
 /** Each file of the folder with what becomes of it. */
-export function FolderAdvicePart({ place, folder: f }: { place: Place; folder: FolderAdvice }) {
+export function FolderAdvicePart({ place, folder: f, chosen, read }: Props) {
   const [all, setAll] = useState(false);
   if (f.entries.length === 0) return null;
   const entries = all ? f.entries : f.entries.slice(0, shown);
@@ -34,10 +42,10 @@ export function FolderAdvicePart({ place, folder: f }: { place: Place; folder: F
       </Quiet>
       <Table aria-label="Files of the folder">
         <tbody>
-          {entries.map((e) => (
-            <tr key={e.name}>
+          {entries.map(({ copy, ...e }) => (
+            <tr key={e.name} data-chosen={copy !== undefined && copy === chosen}>
               <td>{marks[e.part]}</td>
-              <td>{e.name}</td>
+              <td>{copy ? <InText onPress={() => read(copy)}>{e.name}</InText> : e.name}</td>
               <td>{bytes(e.size)}</td>
               <td>
                 <Quiet>{e.note}</Quiet>

@@ -27,6 +27,19 @@ export const Plain = styled(Button)`
   &[data-disabled] { color: ${tokens.quiet}; cursor: default; }
 `;
 
+/** A thing to do that stands in running text or in a table. */
+export const InText = styled(Button)`
+  border: 0;
+  background: none;
+  padding: 0;
+  font: inherit;
+  color: inherit;
+  text-align: left;
+  text-decoration: underline;
+  text-underline-offset: 3px;
+  cursor: pointer;
+`;
+
 export const Key = styled.kbd`
   font: 12px/16px ${tokens.mono};
   border: 1px solid ${tokens.rule};

@@ -366,13 +366,14 @@ func (c *chooser) copiesOf(n int) []Copy {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Copy) int {
-		return cmp.Or(cmp.Compare(a.Reach, b.Reach), flag(a.Place != c.Place, b.Place != c.Place), flag(!a.Live, !b.Live), flag(a.Remote, b.Remote),
-			flag(!a.Verified, !b.Verified), cmp.Compare(rankOf(a.Kind), rankOf(b.Kind)), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(a.Reach, b.Reach), Behind(a.Place != c.Place, b.Place != c.Place), Behind(!a.Live, !b.Live), Behind(a.Remote, b.Remote),
+			Behind(!a.Verified, !b.Verified), cmp.Compare(rankOf(a.Kind), rankOf(b.Kind)), cmp.Compare(a.ID, b.ID))
 	})
 	return all
 }
 
-func flag(a, b bool) int {
+// Behind orders what something is true of behind what it is not.
+func Behind(a, b bool) int {
 	switch {
 	case a == b:
 		return 0

@@ -45,8 +45,8 @@ func (c *chooser) misplaced() {
 func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
 	all := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Reach == Recorded || !wanted(e) })
 	slices.SortStableFunc(all, func(a, b Elsewhere) int {
-		return cmp.Or(flag(a.Old, b.Old), flag(a.Lost, b.Lost), flag(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
-			flag(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
+		return cmp.Or(Behind(a.Old, b.Old), Behind(a.Lost, b.Lost), Behind(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
+			Behind(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
 	return all
 }

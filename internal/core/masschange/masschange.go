@@ -33,6 +33,7 @@ func (c Change) exact() bool { return !c.After.Before(c.At) }
 type Mass struct {
 	From, To  time.Time // when its first and its last change happened, as far as is known
 	Before    time.Time // the last moment at which nothing of it had happened
+	Between   bool      // nothing tells when between From and To, but that it was between those two looks
 	Rewritten int       // files
 	Removed   int
 	Came      int          // files that appeared with it
@@ -161,7 +162,7 @@ func distinct(groups [][]Change) [][]Change {
 }
 
 func mass(g []Change) Mass {
-	m := Mass{Hit: map[int]bool{}, New: map[int]bool{}, From: g[0].At, To: g[0].At, Before: g[0].After}
+	m := Mass{Hit: map[int]bool{}, New: map[int]bool{}, From: g[0].At, To: g[0].At, Before: g[0].After, Between: !g[0].exact()}
 	for _, c := range g {
 		if c.Kind == Removed {
 			m.Removed++
@@ -200,6 +201,7 @@ func merge(all []Mass) []Mass {
 			}
 			last.Rewritten += m.Rewritten
 			last.Removed += m.Removed
+			last.Between = last.Between && m.Between
 			if m.To.After(last.To) {
 				last.To = m.To
 			}
@@ -229,6 +231,6 @@ func (m *Mass) appeared(changes []Change) {
 	}
 	slices.SortFunc(at, time.Time.Compare)
 	if first := at[0]; first.After(m.From) {
-		m.From, m.Before = first, first.Add(-time.Nanosecond)
+		m.From, m.Before, m.Between = first, first.Add(-time.Nanosecond), false
 	}
 }

@@ -1,6 +1,7 @@
 package masschange_test
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -38,6 +39,7 @@ func TestManyFilesRewrittenAtOnceAreAMassChange(t *testing.T) {
 	found := masschange.Find(changes)
 	require.Len(t, found, 1)
 	m := found[0]
+	assert.False(t, m.Between)
 	assert.Equal(t, 30, m.Rewritten)
 	assert.Equal(t, 1, m.Came)
 	assert.Equal(t, start.Add(attack), m.From)
@@ -74,4 +76,10 @@ func TestWhatIsRemovedBetweenLooksIsDatedByWhatCame(t *testing.T) {
 	assert.Equal(t, 10, found[0].Removed)
 	assert.Equal(t, 10, found[0].Came)
 	assert.Equal(t, start.Add(210*time.Hour), found[0].From)
+	assert.False(t, found[0].Between)
+
+	found = masschange.Find(slices.DeleteFunc(changes, func(c masschange.Change) bool { return c.File >= 100 }))
+	require.Len(t, found, 1)
+	assert.True(t, found[0].Between, "without those nothing tells when")
+	assert.Equal(t, start.Add(200*time.Hour), found[0].Before)
 }
