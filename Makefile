@@ -25,7 +25,8 @@ test: deps build lint ## install what the tests need, build, and run all tests
 
 .PHONY: corpus
 corpus: ## play losses with known answers and print how many are answered right, beside two naive choosers
-	go run ./internal/corpus/table
+	go test -c -o bin/corpus.test ./internal/corpus
+	bin/corpus.test -test.run Corpus -table
 
 .PHONY: bench
 bench: build ## measure against the system's own tools and print the table of ratios

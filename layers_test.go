@@ -36,8 +36,7 @@ internal/service          : api internal/core… internal/reach internal/source 
 internal/cli              : api internal/core…
 internal/demo             : api internal/source/trash
 internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise
-internal/corpus           : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/trails internal/survey internal/examine internal/advise
-internal/corpus/table     : internal/corpus
+internal/corpus           :
 internal/servicetest      : api internal/demo internal/reach… internal/service internal/source…
 internal/browser          :
 internal/browser/shots    : internal/browser

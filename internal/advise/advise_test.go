@@ -115,6 +115,48 @@ func TestWhatCannotBeReadIsNeverPromised(t *testing.T) {
 	assert.Contains(t, strings.Join(a.Recommended.Costs, " "), "Open it before you promise anything")
 }
 
+// A store whose last survey failed may be there again: it is tried, after the others, and the failure is said.
+func TestAStoreThatFailedLastIsTriedAllTheSame(t *testing.T) {
+	s := sitetest.New(t)
+	snapshot(t, s, 1, "/home/ines/a.txt", "all there is\n")
+	src := add(t, s, "snapshots", "/snap")
+	s.Survey(src)
+	require.NoError(t, s.Catalogue.SetTrouble(t.Context(), src.ID, "the store does not answer"))
+	for _, there := range []bool{true, false} {
+		if !there {
+			require.NoError(t, os.Rename(s.Path("/snap"), s.Path("/gone")))
+		}
+		a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Deleted})
+		assert.Equal(t, there, a.Recommended != nil)
+		assert.Contains(t, a.Looked[0].Note, "It could not be read last: the store does not answer.")
+		assert.Contains(t, a.Next[0], "Make the snapshots at /snap reachable")
+		if !there {
+			assert.Contains(t, strings.Join(a.Because, " "), "None of its copies can be read")
+		}
+	}
+}
+
+// A folder says of each source why it has nothing, and what is left to try where no copy of it is.
+func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
+	s := sitetest.New(t)
+	s.Lay(map[string]string{"/home/ines/Scratch/a.txt": "one\n", "/home/ines/Scratch/b.txt": "two\n"})
+	snapshot(t, s, 1, "/home/ines/other.txt", "not of it\n")
+	live := add(t, s, "live", "/home")
+	left, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/snap", Exclusions: []string{"Scratch"}})
+	require.NoError(t, err)
+	s.Survey(live)
+	s.Survey(left)
+	require.NoError(t, os.RemoveAll(s.Path("/home/ines/Scratch")))
+	s.Survey(live)
+	a := ask(t, s, "/home/ines/Scratch", advice.Question{Loss: advice.Deleted})
+	require.NotNil(t, a.Folder)
+	assert.Equal(t, 2, a.Folder.Counts[advise.Missing])
+	assert.Empty(t, a.Folder.Copies())
+	assert.Contains(t, strings.Join(a.Because, " "), "no copy of any can be read")
+	assert.Contains(t, a.Looked[1].Note, `the exclusion "Scratch" leaves it out`)
+	assert.Contains(t, strings.Join(a.Next, " "), "make an image of it")
+}
+
 // The file is looked at as it is now, whatever the last survey saw.
 func TestWhatHappenedSinceTheLastSurveyCounts(t *testing.T) {
 	s := sitetest.New(t)

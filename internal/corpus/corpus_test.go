@@ -1,39 +1,49 @@
-package corpus_test
+package corpus
 
 import (
 	"context"
+	"flag"
+	"os"
 	"testing"
 	_ "time/tzdata"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"humble-rewind/internal/corpus"
 )
 
+var printed = flag.Bool("table", false, "print the shares answered right, by family")
+
 func TestTheRightCopyIsRecommendedForEveryLossInTheCorpus(t *testing.T) {
-	for _, c := range corpus.All() {
-		t.Run(c.Family+"/"+c.Variant, func(t *testing.T) {
-			t.Parallel()
-			o, err := corpus.Run(context.Background(), t.TempDir(), c)
-			require.NoError(t, err)
-			assert.True(t, o.Right, "got %s", o.Got)
-			if r := o.Answer.Recommended; r != nil {
-				assert.NotEmpty(t, r.Because)
-				assert.NotEmpty(t, r.Costs)
-			} else {
-				assert.NotEmpty(t, o.Answer.Because)
-				assert.NotEmpty(t, o.Answer.Next)
-			}
-		})
+	all := All()
+	outcomes := make([]Outcome, len(all))
+	t.Run("losses", func(t *testing.T) { // ends when all of them have
+		for n, c := range all {
+			t.Run(c.Family+"/"+c.Variant, func(t *testing.T) {
+				t.Parallel()
+				o, err := Run(context.Background(), t.TempDir(), c)
+				require.NoError(t, err)
+				outcomes[n] = o
+				assert.True(t, o.Right, "got %s", o.Got)
+				if r := o.Answer.Recommended; r != nil {
+					assert.NotEmpty(t, r.Because)
+					assert.NotEmpty(t, r.Costs)
+				} else {
+					assert.NotEmpty(t, o.Answer.Because)
+					assert.NotEmpty(t, o.Answer.Next)
+				}
+			})
+		}
+	})
+	if *printed {
+		require.NoError(t, writeTable(os.Stdout, outcomes))
 	}
 }
 
 func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
-	for _, c := range corpus.Folders() {
+	for _, c := range Folders() {
 		t.Run(c.Variant, func(t *testing.T) {
 			t.Parallel()
-			answer, got, err := corpus.RunFolder(context.Background(), t.TempDir(), c)
+			answer, got, err := RunFolder(context.Background(), t.TempDir(), c)
 			require.NoError(t, err)
 			f := answer.Folder
 			assert.Equal(t, c.Whole, f.Whole.ID != 0, "%v", f.Because)

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -174,6 +175,19 @@ func TestTheEncryptedFolderComesBackAndNewerWorkStays(t *testing.T) {
 	assert.Equal(t, 24, a.Folder.MassChange.Rewritten)
 	assert.Equal(t, 23, a.Folder.Certain+a.Folder.Assumed)
 	assert.Equal(t, 1, a.Folder.Kept)
+	entry := func(a api.Advice, name string) api.FolderAdviceEntry {
+		i := slices.IndexFunc(a.Folder.Entries, func(e api.FolderAdviceEntry) bool { return e.Name == name })
+		require.GreaterOrEqual(t, i, 0, name)
+		return a.Folder.Entries[i]
+	}
+	const list = "Sanderling/Spar list.ods"
+	wrong := *entry(a, list).Copy
+	add(t, s, k.Id, api.CaseEntryKindWrong, "", wrong)
+	without := entry(adviseCase(t, s, k.Id), list)
+	assert.Nil(t, without.Copy, "it has no other version")
+	assert.Contains(t, without.Note, "is not the one, as a technician said")
+	add(t, s, k.Id, api.CaseEntryKindRight, "", wrong)
+	assert.Equal(t, wrong, *entry(adviseCase(t, s, k.Id), list).Copy)
 	aside := api.ClashRuleSetAside
 	begun, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Case: &k.Id, Clash: &aside})
 	require.NoError(t, err)

@@ -1,31 +1,18 @@
-// Package corpus holds losses whose right answers are known beforehand, because they follow from how the histories were
-// made, and measures how many of them the advice gets right, beside two naive choosers: the newest copy, and the newest
-// copy before the file was last right.
-//
-// Each history is played out on real files: machines in a folder with homes, trashes and snapshots, whose clocks are set
-// by hand, read by the program's own sources into a real catalogue.
 package corpus
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
-	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/examine"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/site"
@@ -354,128 +341,4 @@ func (h *History) enrolSnapshots(machine string) error {
 		return nil
 	}
 	return err
-}
-
-// Outcome is what came of a case.
-type Outcome struct {
-	Case                  Case
-	Right, Newest, Before bool // ours, and the two naive choosers
-	Answer                advise.Answer
-	Got                   string // what was recommended, where it is wrong
-}
-
-// Run plays a case out in an empty folder and asks.
-func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
-	o, h, reader, err := ask(ctx, dir, c)
-	if err != nil {
-		return o, err
-	}
-	defer h.close()
-	o.judge(h, reader)
-	return o, o.naive(h, reader)
-}
-
-// ask plays a case out, surveys everything and asks. The history is to be closed where there is no error.
-func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *trails.Reader, error) {
-	o := Outcome{Case: c}
-	h := newHistory(ctx, dir)
-	c.Play(h)
-	h.At(Now)
-	h.Survey()
-	if h.err != nil {
-		return o, h, nil, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
-	}
-	reader := &trails.Reader{Site: h.site}
-	now := func() time.Time { return Now }
-	adviser := advise.Adviser{Site: h.site, Trails: reader, Examiner: &examine.Examiner{Trails: reader, Now: now}, Rules: strays.Default, Now: now}
-	machine := c.Machine
-	if machine == "" {
-		machine = First
-	}
-	var err error
-	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: place.Place{Machine: machine, Path: c.Path}}); err != nil {
-		h.close()
-	}
-	return o, h, reader, err
-}
-
-func (h *History) close() {
-	h.fail(h.site.Close())
-	h.fail(h.records.Close())
-}
-
-func (o *Outcome) judge(h *History, reader *trails.Reader) {
-	c := o.Case
-	r := o.Answer.Recommended
-	switch {
-	case r == nil:
-		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(o.Answer.Because, " ")
-	default:
-		got, err := contentOf(h, reader, r.Copy.ID)
-		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
-		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(r.Because, " "))
-	}
-	if c.Other != "" && !o.lists(c.Other) {
-		o.Right = false
-		o.Got += " without a runner-up from the " + c.Other
-	}
-	if c.Found != "" {
-		found := false
-		for _, p := range o.Answer.FoundAt {
-			found = found || p.String() == c.Found
-		}
-		if !found {
-			o.Right = false
-			o.Got += fmt.Sprintf(" found at %v", o.Answer.FoundAt)
-		}
-	}
-}
-
-// lists tells whether a runner-up from a kind of source is listed.
-func (o *Outcome) lists(kind string) bool {
-	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool { return other.Copy.Kind == kind })
-}
-
-func contentOf(h *History, reader *trails.Reader, id int64) ([]byte, error) {
-	c, err := h.records.Copy(h.ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	content, err := reader.Open(h.ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	if content.File == nil {
-		return nil, errors.New("not a file")
-	}
-	return io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
-}
-
-// naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
-// before the file was last right.
-func (o *Outcome) naive(h *History, reader *trails.Reader) error {
-	stores, err := h.records.Stores(h.ctx)
-	if err != nil {
-		return err
-	}
-	facts, err := h.records.FactsOf(h.ctx, stores, o.Answer.Question.Place)
-	if err != nil {
-		return err
-	}
-	choose := func(until time.Time) bool {
-		best := -1
-		for i, f := range facts {
-			if f.Readable && f.Type == "file" && (until.IsZero() || !f.Written.After(until)) && (best < 0 || f.Written.After(facts[best].Written)) {
-				best = i
-			}
-		}
-		if best < 0 {
-			return o.Case.Want == nil
-		}
-		got, err := contentOf(h, reader, facts[best].Copy)
-		return err == nil && o.Case.Want != nil && bytes.Equal(got, o.Case.Want)
-	}
-	o.Newest, o.Before = choose(time.Time{}), choose(o.Case.Ask.Good)
-	return nil
 }
