@@ -1,11 +1,13 @@
 package catalogue
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/hex"
 	"errors"
 	"iter"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -180,11 +182,13 @@ func collect(all iter.Seq2[Fact, error]) ([]Fact, error) {
 	return facts, nil
 }
 
-// FactsOf returns everything that sources saw at a place.
+// FactsOf returns everything that sources saw at a place, by the captures that first showed it.
 func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
+	all, err := collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
 		WHERE p.id = (SELECT id FROM places WHERE name = ? AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))
-		AND x.origin_known ORDER BY x.first_at, x.id`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine))
+		AND x.origin_known`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine))
+	slices.SortFunc(all, func(a, b Fact) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Copy, b.Copy)) }) // cheaper here than in SQLite
+	return all, err
 }
 
 // TypesAt returns of which types sources saw something at a place.

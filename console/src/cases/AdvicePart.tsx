@@ -4,7 +4,7 @@ import { InText, Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
 import { PlaceText } from "../parts/PlaceText";
 import { tokens } from "../theme";
 import { absolute, bytes, counted } from "../when";
-import { Part, Row } from "./cases.styles";
+import { Part, Row, stacked } from "./cases.styles";
 import { FolderAdvicePart } from "./FolderAdvicePart";
 import { Said } from "./Looked";
 
@@ -21,6 +21,7 @@ const Others = styled.table`
   td { padding: 4px 12px 4px 0; border-top: 1px solid ${tokens.faint}; vertical-align: top; overflow-wrap: anywhere; }
   td:not(:last-child) { white-space: nowrap; width: 1%; }
   tr[data-chosen="true"] td:first-child { box-shadow: inset 3px 0 0 ${tokens.ink}; padding-left: 8px; }
+  ${stacked}
 `;
 
 export interface Acts {

@@ -18,7 +18,7 @@ import { FirstAidPart } from "./FirstAidPart";
 import { Looked } from "./Looked";
 import { Lines, Log, Pane, Part, Row, Split } from "./cases.styles";
 import { useAdd, useCaseEvents, useChange } from "./useCases";
-import { lossWord, stateWord, whatOf } from "./words";
+import { hintsSaid, lossWord, stateWord, whatOf } from "./words";
 
 /** One request for help, from first aid to the report, in the order of the work. */
 export function CasePage() {
@@ -121,7 +121,7 @@ function Head({ of: k }: { of: Case }) {
         {k.person && `, for ${k.person}`}, opened {absolute(k.opened_at)} by {k.opened_by}
         {k.good_at && `; last right ${absolute(k.good_at)}`}
         {k.noticed_at && `; noticed ${absolute(k.noticed_at)}`}
-        {k.hints?.containing && `; holds “${k.hints.containing.join("”, “")}”`}
+        {k.hints && hintsSaid(k.hints)}
       </Quiet>
       <Row>
         {k.state !== "waiting" && <Plain onPress={() => to("waiting")}>Waits for the user</Plain>}

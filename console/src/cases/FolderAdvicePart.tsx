@@ -6,6 +6,7 @@ import { InText, Plain, Quiet } from "../parts/controls";
 import { folderLink } from "../places";
 import { tokens } from "../theme";
 import { bytes } from "../when";
+import { stacked } from "./cases.styles";
 
 const Table = styled.table`
   width: 100%;
@@ -15,6 +16,7 @@ const Table = styled.table`
   td:first-child { white-space: nowrap; width: 1%; }
   td:nth-child(3) { white-space: nowrap; text-align: right; }
   tr[data-chosen="true"] td:first-child { box-shadow: inset 3px 0 0 ${tokens.ink}; padding-left: 8px; }
+  ${stacked}
 `;
 
 const shown = 12;

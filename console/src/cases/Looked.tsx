@@ -2,7 +2,7 @@ import styled from "styled-components";
 import type { Advice } from "../api/client";
 import { Quiet } from "../parts/controls";
 import { tokens } from "../theme";
-import { Part, Sentences } from "./cases.styles";
+import { Part, Sentences, stacked } from "./cases.styles";
 
 const Table = styled.table`
   width: 100%;
@@ -11,6 +11,7 @@ const Table = styled.table`
   tr:first-child td { border-top: 0; }
   td:first-child { white-space: nowrap; width: 1%; }
   td:nth-child(2) { width: 34%; }
+  ${stacked}
 `;
 
 /** Every source in the order in which technicians work: what it had, what it had not, and why. */

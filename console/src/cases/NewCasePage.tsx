@@ -34,7 +34,7 @@ export function ChangeCasePage() {
   });
   if (error) return <Failure problem={error} />;
   if (!k) return null;
-  const first = { person: k.person, machine: k.machine, where: k.place?.path ?? k.words, loss: k.loss, happened: k.happened, good: k.good_at ?? "", noticed: k.noticed_at ?? "", words: k.hints?.containing?.join(" ") ?? "" };
+  const first = { person: k.person, machine: k.machine, where: k.place?.path ?? k.words, loss: k.loss, happened: k.happened, good: k.good_at ?? "", noticed: k.noticed_at ?? "", hints: k.hints ?? {} };
   return (
     <Page>
       <h1>Change case {k.id}</h1>

@@ -2,12 +2,13 @@ import { useQuery, useQueryClient, type UseMutationResult } from "@tanstack/reac
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
-import type { Case, Loss, NewCase, Problem } from "../api/client";
+import type { Case, Loss, NewCase, Problem, Schemas } from "../api/client";
 import { machines, understood } from "../api/queries";
 import { Plain, Primary, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
 import { Form, Row } from "./cases.styles";
+import { HintFields, hintsOf, typedHints } from "./HintFields";
 import { SaidTime } from "./SaidTime";
 import { losses } from "./words";
 
@@ -30,7 +31,7 @@ interface Answers {
   happened?: string;
   good?: string;
   noticed?: string;
-  words?: string;
+  hints?: Schemas["Hints"];
 }
 
 interface QuestionsProps {
@@ -51,7 +52,7 @@ export function Questions({ first, verb, send: open, leave }: QuestionsProps) {
   const [happened, setHappened] = useState(first.happened ?? "");
   const [good, setGood] = useState(first.good ?? "");
   const [noticed, setNoticed] = useState(first.noticed ?? "");
-  const [words, setWords] = useState(first.words ?? "");
+  const [hints, setHints] = useState(typedHints(first.hints));
   const { data: known } = useQuery(machines);
   const goodAt = useQuery(understood(good)).data?.at;
   const noticedAt = useQuery(understood(noticed)).data?.at;
@@ -73,7 +74,7 @@ export function Questions({ first, verb, send: open, leave }: QuestionsProps) {
       ...(happened.trim() ? { happened: happened.trim() } : {}),
       ...(goodAt ? { good_at: goodAt } : {}),
       ...(noticedAt ? { noticed_at: noticedAt } : {}),
-      ...(words.trim() ? { hints: { containing: [words.trim()] } } : {}),
+      hints: hintsOf(hints),
     };
     open.mutate(body, { onSuccess: opened });
   };
@@ -116,10 +117,7 @@ export function Questions({ first, verb, send: open, leave }: QuestionsProps) {
       </label>
       <SaidTime label="When was it last right?" placeholder="friday evening, yesterday 17:00, 3d ago; nothing if not known" said={good} setSaid={setGood} />
       <SaidTime label="When was the loss noticed?" placeholder="nothing: now" said={noticed} setSaid={setNoticed} />
-      <label>
-        Words that must be in it
-        <input value={words} placeholder="nothing if not known" onChange={(e) => setWords(e.target.value)} />
-      </label>
+      <HintFields typed={hints} change={(part) => setHints({ ...hints, ...part })} />
       {open.error && <Failure problem={open.error} />}
       <Row>
         <Primary type="submit" isDisabled={!ready || open.isPending}>

@@ -1,5 +1,5 @@
 // What the pages about cases share: a log that reads from top to bottom, ruled off section by section.
-import styled from "styled-components";
+import styled, { css } from "styled-components";
 import { tokens } from "../theme";
 
 export const Split = styled.div`
@@ -57,4 +57,13 @@ export const Form = styled.form`
   max-width: 720px;
   label { display: grid; gap: 2px; }
   input:not([type="radio"]), textarea, select { border: 1px solid ${tokens.rule}; border-radius: ${tokens.corner}; padding: 6px 10px; background: ${tokens.ground}; color: ${tokens.ink}; font: inherit; }
+`;
+
+/** On a narrow page the last cell of a row, which is a sentence, goes below the others. */
+export const stacked = css`
+  @media (max-width: 600px) {
+    tr { display: flex; flex-wrap: wrap; gap: 0 4px; padding: 4px 0; border-top: 1px solid ${tokens.faint}; }
+    td, td:not(:last-child) { border-top: 0; width: auto; white-space: normal; }
+    td:last-child { flex-basis: 100%; }
+  }
 `;

@@ -1,6 +1,7 @@
 // What cases are called in sentences.
-import type { Case, CaseEntry, CaseState, Loss } from "../api/client";
+import type { Case, CaseEntry, CaseState, Loss, Schemas } from "../api/client";
 import { nameOf } from "../places";
+import { bytes } from "../when";
 
 export const losses: { id: Loss; label: string; hint: string }[] = [
   { id: "deleted", label: "Deleted", hint: "It is gone: thrown away, emptied, removed." },
@@ -15,6 +16,22 @@ export const lossWord = (loss: Loss) => losses.find((l) => l.id === loss)?.label
 export const stateWord: Record<CaseState, string> = { open: "open", waiting: "waiting for the user", done: "done" };
 
 export const whatOf = (k: Case) => (k.place ? nameOf(k.place) : k.words || `something of ${k.person}`);
+
+const quoted = (words: string[]) => `“${words.join("”, “")}”`;
+
+/** What is known of the content, for the end of a sentence. */
+export function hintsSaid(h: Schemas["Hints"]): string {
+  return [
+    h.containing && `holds ${quoted(h.containing)}`,
+    h.without && `does not hold ${quoted(h.without)}`,
+    h.least && `has ${bytes(h.least)} at least`,
+    h.most && `has ${bytes(h.most)} at most`,
+    h.media_type && `is ${h.media_type}…`,
+  ]
+    .filter(Boolean)
+    .map((s) => `; ${s}`)
+    .join("");
+}
 
 export function entryWord(e: CaseEntry): string {
   switch (e.kind) {
