@@ -203,6 +203,9 @@ func (b *folderAdvice) mended(unread int) {
 	default:
 		b.Because = []string{"No mass change is known in this folder, and none of its files is broken."}
 	}
+	if n == 0 && b.q.Good.IsZero() {
+		b.Because = append(b.Because, "Nobody said when it was last right.")
+	}
 	if unread > 0 {
 		b.notes = append(b.notes, fmt.Sprintf("%s not examined yet: humble-rewind survey --examine reads them all.", files(unread, "was", "were")))
 	}

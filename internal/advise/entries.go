@@ -9,14 +9,16 @@ import (
 	"humble-rewind/internal/core/place"
 )
 
-// at returns the index of the version that stood at a moment, -1 where none did, and whether that is proved.
+// at returns the index of the version that stood at a moment, -1 where none did, and whether that is proved. A version whose
+// write time says nothing had not come yet at the last capture without it; where it stands there now, it is what went wrong,
+// and had not come before the first capture with it either.
 func (f *folderFile) at(moment int64) (int, bool) {
 	for n := len(f.versions) - 1; n >= 0; n-- {
 		v := &f.versions[n]
-		if v.arrived > moment {
+		if v.arrived > moment || !v.proved && v.after != 0 && (moment <= v.after || v.superseded == 0 && moment < v.first) {
 			continue
 		}
-		if v.superseded != 0 && moment >= v.superseded {
+		if v.ends && moment >= v.superseded {
 			return -1, true
 		}
 		return n, moment <= v.lastSeen

@@ -1,6 +1,7 @@
 package advise
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -77,7 +78,7 @@ func (f *Folder) Copies() []int64 {
 // version is what a folder's advice remembers of a file's version; times are nanoseconds since 1970.
 type version struct {
 	arrived, lastSeen, superseded int64 // superseded 0: it stands
-	after                         int64
+	after, first                  int64 // the captures between which it came: the last without it, 0 where there is none, and the first with it
 	size, copy                    int64 // copy is what it is best read from; 0 where it cannot be
 	live                          int64 // the copy of it that stands on the machine; 0 where none does
 	content                       int32
@@ -186,7 +187,7 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 			continue
 		}
 		next := n + 1
-		f.versions = append(f.versions, version{arrived: v.Arrived.UnixNano(), lastSeen: v.LastSeen.UnixNano(), superseded: nano(v.Superseded), after: nano(v.After), size: v.Size,
+		f.versions = append(f.versions, version{arrived: v.Arrived.UnixNano(), lastSeen: v.LastSeen.UnixNano(), superseded: nano(v.Superseded), after: nano(v.After), first: nano(v.First), size: v.Size,
 			copy: trails.ReadFrom(v, facts, b.stores), live: b.live(v, facts), content: int32(v.Content), proved: v.Doubt == "" && v.Arrived.Equal(v.Written),
 			ends: !v.Superseded.IsZero() && (next == len(t.Versions) || v.Superseded.Before(t.Versions[next].Arrived))})
 	}
@@ -237,8 +238,8 @@ func (b *folderAdvice) record(file int, versions []version) {
 			}
 			c.Kind = masschange.Rewritten
 		}
-		if !v.proved && v.after != 0 && v.after < v.arrived {
-			c.After = moment(v.after)
+		if !v.proved { // its write time says nothing, so it came at any time between two looks
+			c.After, c.At = moment(min(v.arrived, cmp.Or(v.after, v.arrived))), moment(max(v.arrived, v.first))
 		}
 		b.changes = append(b.changes, c)
 		if v.ends {
@@ -273,7 +274,7 @@ func (b *folderAdvice) advise(facts []catalogue.Fact) error {
 			return nil
 		}
 		return b.asOne(facts)
-	case b.AsOf.IsZero() && b.q.Loss == advice.Damaged:
+	case b.AsOf.IsZero() && (b.q.Loss == advice.Damaged || b.q.Loss == advice.Overwritten):
 		return b.mend(noticed)
 	case b.AsOf.IsZero():
 		return nil

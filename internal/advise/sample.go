@@ -2,6 +2,7 @@ package advise
 
 import (
 	"fmt"
+	"slices"
 
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
@@ -28,7 +29,7 @@ type sample struct {
 func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, string, error) {
 	last := &f.versions[len(f.versions)-1]
 	after := m != nil && last.arrived > m.To.UnixNano()
-	if m == nil || last.copy == 0 {
+	if m == nil || last.copy == 0 || f.returned(n) {
 		return false, "", nil
 	}
 	if !after && (s.read >= sampleFiles || s.left < last.size) {
@@ -64,6 +65,13 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 		return true, fmt.Sprintf("It was saved at the same time, but goes on from what was there (%.0f %% of it is kept) and is not broken.", 100*kept), nil
 	}
 	return false, "", err
+}
+
+// returned tells whether what stands there now had stood there before the wanted version already: somebody, or a sync, put
+// older content in the place of newer.
+func (f *folderFile) returned(wanted int) bool {
+	last := f.versions[len(f.versions)-1].content
+	return slices.ContainsFunc(f.versions[:wanted], func(v version) bool { return v.content == last })
 }
 
 // account says what the files came to.

@@ -115,6 +115,42 @@ func Folders() []FolderCase {
 			}
 			h.Days(ago(3*day), ago(hour))
 		}},
+		{Variant: "set back by a sync, and nobody knows when", Path: folder, Ask: advice.Question{Loss: advice.Overwritten}, Want: rewritten(of), Play: func(h *History) {
+			begin(h)
+			for i := range files {
+				h.At(ago(12*day - time.Duration(i)*time.Hour))
+				h.Save(folder+"/"+name(i), of(i, 5))
+			}
+			h.Days(ago(10*day), ago(6*day))
+			for i := range files {
+				h.Bring(folder+"/"+name(i), of(i, 0), ago(40*day))
+			}
+			h.Days(ago(3*day), ago(hour))
+		}},
+		{Variant: "encrypted in two waves, with a snapshot between", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: before(), Play: func(h *History) {
+			begin(h)
+			for wave := range 2 {
+				h.At(ago(time.Duration(4-wave) * day))
+				for i := wave * files / 2; i < (wave+1)*files/2; i++ {
+					h.At(h.clock.Add(time.Second))
+					h.Save(folder+"/"+name(i), noise(uint64(i), 900))
+				}
+				h.At(h.clock.Add(hour))
+				h.Snap()
+			}
+			h.Days(ago(2*day), ago(hour))
+		}},
+		{Variant: "four files encrypted, too few for a crowd", Path: docs("Four"), Ask: advice.Question{Loss: advice.Overwritten}, Want: map[string][]byte{"0.txt": plain(0), "1.txt": plain(1), "2.txt": plain(2), "3.txt": plain(3)}, Play: func(h *History) {
+			h.At(ago(20 * day))
+			for i := range 4 {
+				h.Save(docs(fmt.Sprintf("Four/%d.txt", i)), plain(i))
+			}
+			h.Days(ago(19*day), ago(5*day))
+			for i := range 4 {
+				h.Save(docs(fmt.Sprintf("Four/%d.txt", i)), noise(uint64(i), 900))
+			}
+			h.Days(ago(4*day), ago(day))
+		}},
 		{Variant: "thrown away whole", Path: folder, Ask: advice.Question{Loss: advice.Deleted}, Whole: true, Play: func(h *History) {
 			begin(h)
 			h.At(ago(2 * day))
@@ -165,6 +201,17 @@ func Folders() []FolderCase {
 		}},
 	}
 }
+
+// rewritten are all files as they were saved last.
+func rewritten(of func(i, revision int) []byte) map[string][]byte {
+	want := map[string][]byte{}
+	for i := range 24 {
+		want[fmt.Sprintf("sheet %02d.odt", i)] = of(i, 5)
+	}
+	return want
+}
+
+func plain(i int) []byte { return kinds[0].of(prose(uint64(600+i), 0, 12)) }
 
 // container is a folder whose files are noise under names that mean nothing, written to every other day.
 func container(h *History, remove bool) {
