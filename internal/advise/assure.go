@@ -3,11 +3,13 @@ package advise
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/masschange"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/examine"
 )
@@ -145,9 +147,46 @@ func (x *assurance) judge(id, size int64, path string) (j catalogue.Judged, read
 
 // mend answers for a folder of which single files are damaged: each broken one gets its newest version that is not.
 func (b *folderAdvice) mend(noticed time.Time) error {
+	var all []int
+	for i := range b.files {
+		all = append(all, i)
+	}
+	whole, unread, err := b.mendEach(all, noticed)
+	if err != nil {
+		return err
+	}
+	b.Same = whole
+	b.count()
+	b.mended(unread)
+	return nil
+}
+
+// mendOthers does so for the files that the mass change did not hit, those that an earlier one hit first, and counts those
+// that are broken.
+func (b *folderAdvice) mendOthers(noticed time.Time) (broken int, err error) {
+	var earlier, rest []int
+	for i := range b.files {
+		switch {
+		case b.Mass.Hit[i] || b.Mass.New[i]:
+		case slices.ContainsFunc(b.masses, func(m masschange.Mass) bool { return m.Hit[i] }):
+			earlier = append(earlier, i)
+		default:
+			rest = append(rest, i)
+		}
+	}
+	before := len(b.Entries)
+	_, _, err = b.mendEach(append(earlier, rest...), noticed)
+	broken = len(b.Entries) - before
+	b.Same -= broken
+	return broken, err
+}
+
+// mendEach adds an entry for each of some files that is broken as it stands. whole counts those that are not, unread those
+// that nothing is known of.
+func (b *folderAdvice) mendEach(some []int, noticed time.Time) (whole, unread int, err error) {
 	var ids []int64
 	var standing []int // files, beside the copies
-	for i := range b.files {
+	for _, i := range some {
 		f := &b.files[i]
 		if v := &f.versions[len(f.versions)-1]; v.superseded == 0 && v.live != 0 && v.arrived <= noticed.UnixNano() {
 			ids, standing = append(ids, v.live), append(standing, i)
@@ -155,38 +194,43 @@ func (b *folderAdvice) mend(noticed time.Time) error {
 	}
 	x, err := b.assurance(ids)
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
 	for k, i := range standing {
 		f := &b.files[i]
-		last := len(f.versions) - 1
-		v := &f.versions[last]
+		v := &f.versions[len(f.versions)-1]
 		j, readErr, err := x.judge(ids[k], v.size, f.path)
 		switch {
 		case err != nil:
-			return err
+			return whole, x.unread, err
+		case readErr == nil && j.State == condition.Broken:
+			if err := b.mendOne(x, i); err != nil {
+				return whole, x.unread, err
+			}
+			continue
 		case readErr == nil && j.State == condition.Unread:
 			x.unread++
-			b.Same++
-			continue
-		case readErr != nil || j.State != condition.Broken:
-			b.Same++
-			continue
 		}
-		e := FolderEntry{Path: f.path, file: i, Size: v.size, Part: Missing, Note: "What stands there is broken, and no version of it that is not can be read.",
-			Place: place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}}
-		n, _, err := x.newest(f, last-1, map[int32]bool{v.content: true})
-		if err != nil {
-			return err
-		}
-		if n >= 0 {
-			e.take(f, n, fmt.Sprintf("What stands there is broken; this is its newest version that is not, of %s.", b.say(f.versions[n].arrived)))
-			e.Part = Certain
-		}
-		b.Entries = append(b.Entries, e)
+		whole++
 	}
-	b.count()
-	b.mended(x.unread)
+	return whole, x.unread, nil
+}
+
+// mendOne adds an entry for a file that is broken as it stands.
+func (b *folderAdvice) mendOne(x *assurance, i int) error {
+	f := &b.files[i]
+	last := len(f.versions) - 1
+	e := FolderEntry{Path: f.path, file: i, Size: f.versions[last].size, Part: Missing, Note: "What stands there is broken, and no version of it that is not can be read.",
+		Place: place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}}
+	n, _, err := x.newest(f, last-1, map[int32]bool{f.versions[last].content: true})
+	if err != nil {
+		return err
+	}
+	if n >= 0 {
+		e.take(f, n, fmt.Sprintf("What stands there is broken; this is its newest version that is not, of %s.", b.say(f.versions[n].arrived)))
+		e.Part = Certain
+	}
+	b.Entries = append(b.Entries, e)
 	return nil
 }
 

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"time"
 
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
@@ -27,7 +28,7 @@ func (f *folderFile) at(moment int64) (int, bool) {
 }
 
 // entries gives each file its own best copy.
-func (b *folderAdvice) entries() error {
+func (b *folderAdvice) entries(noticed time.Time) error {
 	s := &sample{b: b, left: sampleBytes}
 	for i := range b.files {
 		f := &b.files[i]
@@ -46,8 +47,15 @@ func (b *folderAdvice) entries() error {
 	if err := b.assure(); err != nil {
 		return err
 	}
+	also := 0
+	if b.Mass != nil && b.q.Loss == advice.Damaged {
+		var err error
+		if also, err = b.mendOthers(noticed); err != nil {
+			return err
+		}
+	}
 	b.count()
-	b.account(s)
+	b.account(s, also)
 	return nil
 }
 

@@ -172,6 +172,7 @@ type folderAdvice struct {
 	stores  map[int64]*catalogue.Store
 	files   []folderFile
 	changes []masschange.Change
+	masses  []masschange.Mass
 	from    map[int64]int // files that a source has copies of
 	notes   []string
 	// unexamined counts the copies to come back that nobody examined.
@@ -279,7 +280,7 @@ func (b *folderAdvice) advise(facts []catalogue.Fact) error {
 	case b.AsOf.IsZero():
 		return nil
 	}
-	return b.entries()
+	return b.entries(noticed)
 }
 
 // lastRight is when a folder was last right, or, where nobody said so, when the loss was noticed.

@@ -11,8 +11,8 @@ import (
 
 // choose picks the moment: right before the mass change, or when it was last right.
 func (b *folderAdvice) choose(noticed time.Time) {
-	all := masschange.Find(b.changes)
-	all = slices.DeleteFunc(all, func(m masschange.Mass) bool {
+	b.masses = masschange.Find(b.changes)
+	all := slices.DeleteFunc(slices.Clone(b.masses), func(m masschange.Mass) bool {
 		return m.From.After(noticed) || !m.To.After(b.q.Good) && !b.q.Good.IsZero()
 	})
 	say := func(t time.Time) string { return advice.Say(t, b.now, b.q.Zone) }

@@ -74,8 +74,8 @@ func (f *folderFile) returned(wanted int) bool {
 	return slices.ContainsFunc(f.versions[:wanted], func(v version) bool { return v.content == last })
 }
 
-// account says what the files came to.
-func (b *folderAdvice) account(s *sample) {
+// account says what the files came to; also is how many were broken already, or by something else.
+func (b *folderAdvice) account(s *sample, also int) {
 	if s.broken > 0 {
 		nature := "are broken"
 		if 2*s.noise > s.broken {
@@ -87,6 +87,9 @@ func (b *folderAdvice) account(s *sample) {
 		b.Because = append(b.Because, files(n, "comes back from its own best copy", "come back, each from its own best copy")+b.untouched())
 	} else if b.Counts[Missing] == 0 {
 		b.Because = append(b.Because, "Every file stands as it did then, or was worked on since; there is nothing to bring back.")
+	}
+	if also > 0 {
+		b.Because = append(b.Because, files(also, "of these is broken, though not by that: it comes back from its newest version that is not.", "of these are broken, though not by that: they come back from their newest versions that are not."))
 	}
 	b.costs()
 }
