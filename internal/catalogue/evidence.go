@@ -153,8 +153,10 @@ func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query st
 				if f.Open {
 					f.Last = s.Last()
 				}
-				if !f.Written.IsZero() {
-					f.Written = f.Written.Add(-s.Source.ClockAhead)
+				for _, t := range []*time.Time{&f.Written, &f.Gone} { // both were written down by the machine's clock
+					if !t.IsZero() {
+						*t = t.Add(-s.Source.ClockAhead)
+					}
 				}
 			}
 			if f.Last.Before(f.First) {
