@@ -3,6 +3,7 @@ package advise
 import (
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -29,21 +30,63 @@ type assurance struct {
 	unread int   // copies that nothing is known of
 }
 
-func (b *folderAdvice) assurance(ids []int64) (*assurance, error) {
-	known, err := b.Site.Catalogue.Conditions(b.ctx, ids)
-	return &assurance{b: b, known: known, left: assureBytes}, err
+// assurance finds out about some copies, the first of them first, in one go.
+func (b *folderAdvice) assurance(some []sized) (*assurance, error) {
+	x := &assurance{b: b, left: assureBytes}
+	ids := make([]int64, len(some))
+	for i, s := range some {
+		ids[i] = s.id
+	}
+	var err error
+	if x.known, err = b.Site.Catalogue.Conditions(b.ctx, ids); err != nil {
+		return nil, err
+	}
+	var unread []int64
+	for _, s := range some {
+		if x.known[s.id].State == condition.Unread && x.affords(s.size) {
+			unread = append(unread, s.id)
+		}
+	}
+	copies, err := b.Site.Catalogue.Copies(b.ctx, unread)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := b.Examiner.Some(b.ctx, copies); err != nil {
+		return nil, err
+	}
+	found, err := b.Site.Catalogue.Conditions(b.ctx, unread)
+	maps.Copy(x.known, found)
+	x.files -= len(unread) // what could not be read is asked once more, for the reason
+	for _, j := range found {
+		if j.State != condition.Unread {
+			x.files++
+		}
+	}
+	return x, err
+}
+
+// sized is a copy with its size in bytes.
+type sized struct{ id, size int64 }
+
+// affords takes a file out of the budget, and tells whether there was room for it.
+func (x *assurance) affords(size int64) bool {
+	if x.files == assureFiles || size > x.left {
+		return false
+	}
+	x.files, x.left = x.files+1, x.left-max(0, size)
+	return true
 }
 
 // assure sees to it that nothing broken comes back, nor what a technician said is not the one: an older version takes its
 // place.
 func (b *folderAdvice) assure() error {
-	var ids []int64
+	var coming []sized
 	for i := range b.Entries {
-		if id := b.Entries[i].Copy; id != 0 {
-			ids = append(ids, id)
+		if e := &b.Entries[i]; e.Copy != 0 {
+			coming = append(coming, sized{e.Copy, e.Size})
 		}
 	}
-	x, err := b.assurance(ids)
+	x, err := b.assurance(coming)
 	if err != nil {
 		return err
 	}
@@ -125,10 +168,9 @@ func (x *assurance) judge(id, size int64, path string) (j catalogue.Judged, read
 		}
 		j = more[id]
 	}
-	if j.State != condition.Unread || x.files == assureFiles || size > x.left {
+	if j.State != condition.Unread || !x.affords(size) {
 		return j, nil, nil
 	}
-	x.files, x.left = x.files+1, x.left-max(0, size)
 	c, err := x.b.Site.Catalogue.Copy(x.b.ctx, id)
 	if err != nil {
 		return j, nil, err
@@ -184,22 +226,21 @@ func (b *folderAdvice) mendOthers(noticed time.Time) (broken int, err error) {
 // mendEach adds an entry for each of some files that is broken as it stands. whole counts those that are not, unread those
 // that nothing is known of.
 func (b *folderAdvice) mendEach(some []int, noticed time.Time) (whole, unread int, err error) {
-	var ids []int64
+	var copies []sized
 	var standing []int // files, beside the copies
 	for _, i := range some {
 		f := &b.files[i]
 		if v := &f.versions[len(f.versions)-1]; v.superseded == 0 && v.live != 0 && v.arrived <= noticed.UnixNano() {
-			ids, standing = append(ids, v.live), append(standing, i)
+			copies, standing = append(copies, sized{v.live, v.size}), append(standing, i)
 		}
 	}
-	x, err := b.assurance(ids)
+	x, err := b.assurance(copies)
 	if err != nil {
 		return 0, 0, err
 	}
 	for k, i := range standing {
 		f := &b.files[i]
-		v := &f.versions[len(f.versions)-1]
-		j, readErr, err := x.judge(ids[k], v.size, f.path)
+		j, readErr, err := x.judge(copies[k].id, copies[k].size, f.path)
 		switch {
 		case err != nil:
 			return whole, x.unread, err

@@ -30,6 +30,9 @@ func (f *folderFile) at(moment int64) (int, bool) {
 // entries gives each file its own best copy.
 func (b *folderAdvice) entries(noticed time.Time) error {
 	s := &sample{b: b, left: sampleBytes}
+	if err := s.ahead(); err != nil {
+		return err
+	}
 	for i := range b.files {
 		f := &b.files[i]
 		e, err := b.entry(i, f, s)

@@ -24,6 +24,35 @@ type sample struct {
 	left         int64
 }
 
+// ahead examines, in one go, what will be asked about first.
+func (s *sample) ahead() error {
+	if s.b.Mass == nil {
+		return nil
+	}
+	var ids []int64
+	left := s.left
+	for i := range s.b.files {
+		last := &s.b.files[i].versions[len(s.b.files[i].versions)-1]
+		if len(ids) == sampleFiles {
+			break
+		}
+		if s.b.Mass.Hit[i] && last.superseded == 0 && last.copy != 0 && last.size <= left {
+			ids, left = append(ids, last.copy), left-max(0, last.size)
+		}
+	}
+	known, err := s.b.Site.Catalogue.Conditions(s.b.ctx, ids)
+	if err != nil {
+		return err
+	}
+	ids = slices.DeleteFunc(ids, func(id int64) bool { return known[id].State != condition.Unread })
+	copies, err := s.b.Site.Catalogue.Copies(s.b.ctx, ids)
+	if err != nil {
+		return err
+	}
+	_, err = s.b.Examiner.Some(s.b.ctx, copies)
+	return err
+}
+
 // harmless tells whether what stands there now is work that should stay: it came after the mass change and is sound, or
 // came within it and goes on from what was there before.
 func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, string, error) {
@@ -32,8 +61,8 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 	if m == nil || last.copy == 0 || f.returned(n) {
 		return false, "", nil
 	}
-	if !after && (s.read >= sampleFiles || s.left < last.size) {
-		return false, "", nil
+	if s.read >= sampleFiles || s.left < last.size { // what is newer stays in doubt
+		return after, fmt.Sprintf("It was worked on after that, on %s; nobody examined it.", advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone)), nil
 	}
 	s.read++
 	s.left -= last.size

@@ -48,16 +48,13 @@ func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
 	} else if ok {
 		return known, e.standing(ctx, c)
 	}
-	if e.Patience > 0 {
-		limited, done := context.WithTimeoutCause(ctx, e.Patience, ErrSlow)
-		defer done()
-		r, err := e.read(limited, c)
-		if err != nil && ctx.Err() == nil && limited.Err() != nil {
-			err = fmt.Errorf("%w (more than %s)", ErrSlow, e.Patience)
-		}
-		return r, err
+	limited, done := e.patient(ctx)
+	defer done()
+	r, err := e.read(limited, c)
+	if err != nil && ctx.Err() == nil && limited.Err() != nil {
+		err = fmt.Errorf("%w (more than %s)", ErrSlow, e.Patience)
 	}
-	return e.read(ctx, c)
+	return r, err
 }
 
 func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, error) {
@@ -239,6 +236,35 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 	}
 }
 
+// Some examines copies of any sources and keeps what it finds, in one go. It returns what could be examined; what could not,
+// or takes too long, is left out.
+func (e *Examiner) Some(ctx context.Context, copies []catalogue.Copy) ([]catalogue.Examined, error) {
+	bySource := map[int64][]catalogue.Copy{}
+	for _, c := range copies {
+		bySource[c.Source.ID] = append(bySource[c.Source.ID], c)
+	}
+	var all []catalogue.Examined
+	for _, some := range bySource {
+		store, err := e.Trails.Site.Source(ctx, some[0].Source)
+		if err != nil {
+			continue // which each of its copies will say when it is asked for by itself
+		}
+		all = append(all, e.several(ctx, store, some)...)
+	}
+	if err := ctx.Err(); err != nil {
+		return all, err
+	}
+	return all, e.Trails.Site.Catalogue.SetExamined(ctx, all, e.Now())
+}
+
+// patient bounds how long one copy may take.
+func (e *Examiner) patient(ctx context.Context) (context.Context, context.CancelFunc) {
+	if e.Patience == 0 {
+		return ctx, func() {}
+	}
+	return context.WithTimeoutCause(ctx, e.Patience, ErrSlow)
+}
+
 // several examines copies side by side and returns what could be.
 func (e *Examiner) several(ctx context.Context, store source.Source, copies []catalogue.Copy) []catalogue.Examined {
 	work := make(chan catalogue.Copy)
@@ -248,7 +274,10 @@ func (e *Examiner) several(ctx context.Context, store source.Source, copies []ca
 	for range readers {
 		wait.Go(func() {
 			for c := range work {
-				if found, err := e.examinedFrom(ctx, store, c); err == nil {
+				limited, done := e.patient(ctx)
+				found, err := e.examinedFrom(limited, store, c)
+				done()
+				if err == nil {
 					mu.Lock()
 					all = append(all, found)
 					mu.Unlock()
