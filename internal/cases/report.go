@@ -7,6 +7,7 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"io"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/site"
 )
@@ -38,11 +40,12 @@ type Report struct {
 	Receipts    []catalogue.Receipt
 	Unprotected []string
 	zone        *time.Location
+	written     map[int64]time.Time // by copies that were brought back
 }
 
 // Report gathers what a case came to.
 func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone *time.Location) (Report, error) {
-	r := Report{Case: k, At: b.Now(), Reader: reader, zone: zone}
+	r := Report{Case: k, At: b.Now(), Reader: reader, zone: zone, written: map[int64]time.Time{}}
 	var err error
 	if r.Aid, err = b.FirstAid(ctx, k, zone); err != nil {
 		return r, err
@@ -68,8 +71,23 @@ func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone
 		}
 		r.Receipts = append(r.Receipts, receipt)
 	}
+	if r.Back() > listed {
+		return r, nil
+	}
+	for _, receipt := range r.Receipts {
+		for _, i := range receipt.Items {
+			if c, err := b.Site.Catalogue.Copy(ctx, i.Copy); err == nil {
+				r.written[i.Copy] = c.Written
+			} else if !errors.Is(err, catalogue.ErrNotFound) {
+				return r, err
+			}
+		}
+	}
 	return r, nil
 }
+
+// listed is how many files a report for the user names one by one.
+const listed = 12
 
 // unprotected says what should be put right, so that the next loss is harmless.
 func unprotected(a *advise.Answer, now time.Time) []string {
@@ -105,8 +123,8 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 
 // What the templates ask for.
 
-// Say writes a time.
-func (r Report) Say(t time.Time) string { return advice.Say(t, r.At, r.zone) }
+// Say writes a time, to the minute.
+func (r Report) Say(t time.Time) string { return advice.Say(t.Truncate(time.Minute), r.At, r.zone) }
 
 // Zone names the zone of the times.
 func (r Report) Zone() string { return r.zone.String() }
@@ -151,6 +169,30 @@ func (r Report) Back() (n int) {
 		}
 	}
 	return n
+}
+
+// Listed tells whether what came back is few enough to be named one by one.
+func (r Report) Listed() bool { return r.Back() <= listed }
+
+// From says when what came back was written, for behind its name.
+func (r Report) From(i catalogue.ReceiptItem) string {
+	if at := r.written[i.Copy]; !at.IsZero() {
+		return ", as it was saved on " + r.Say(at)
+	}
+	return ""
+}
+
+// Why says, in words for the user, why it is this copy.
+func (r Report) Why() []string {
+	a := r.Answer.Recommended
+	why := slices.Clone(a.Because[:min(a.Plain, len(a.Because))])
+	switch a.Condition.State {
+	case condition.Sound:
+		return append(why, "It was checked and is whole.")
+	case condition.Broken:
+		return append(why, "It is damaged.")
+	}
+	return append(why, "Nobody can tell from outside whether it is whole: please open it and look.")
 }
 
 // Name says which source one of those looked at is.

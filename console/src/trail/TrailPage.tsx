@@ -90,9 +90,10 @@ export function TrailPage() {
   return <Drawn key={`${place.machine}:${place.path}`} trail={data} place={place} />;
 }
 
-/** Which version and which of its copies is looked at; a copy that can be read is preferred. */
-function useChoice(trail: Trail) {
-  const [version, setVersion] = useState(trail.versions.length - 1);
+/** Which version and which of its copies is looked at: the advised one first, else the last; a copy that can be read is preferred. */
+function useChoice(trail: Trail, advised: number | undefined) {
+  const [chosen, setVersion] = useState<number>();
+  const version = chosen ?? (advised !== undefined && advised >= 0 ? advised : trail.versions.length - 1);
   const [wanted, setWanted] = useState<string>();
   const copies = trail.versions[version]?.copies ?? [];
   const copy = copies.find((c) => c.id === wanted) ?? copies.find((c) => c.readable) ?? copies[0];
@@ -111,12 +112,12 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
   const whole = useMemo(() => wholeSpan(trail, now), [trail, now]);
   const [zoomed, setZoomed] = useState<Span>();
   const span = zoomed ?? whole;
-  const { version, copies, copy, choose } = useChoice(trail);
-  const [marked, setMarked] = useState<string[]>([]);
-  const [bringing, setBringing] = useState<Copy>();
   const forCase = params.get("case");
   const { data: advice } = useQuery({ ...caseAdvice(forCase ?? ""), enabled: forCase !== null });
   const verdict = useMemo(() => advice && verdictOf(trail, advice), [trail, advice]);
+  const { version, copies, copy, choose } = useChoice(trail, verdict?.version);
+  const [marked, setMarked] = useState<string[]>([]);
+  const [bringing, setBringing] = useState<Copy>();
   const loss = { good: params.get("good_at") ?? advice?.good_at ?? null, noticed: params.get("noticed_at") ?? advice?.noticed_at ?? null };
 
   const mark = () => copy?.readable && setMarked((m) => (m.includes(copy.id) ? m.filter((id) => id !== copy.id) : [...m, copy.id].slice(-2)));

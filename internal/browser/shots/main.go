@@ -105,6 +105,13 @@ func take(link, dir string) error {
 		visit("/trail?machine=front-office&path=/home/ines/Documents/Accounts/Ledger+09.ods&case=k3", "advised"),
 		func() error { return b.TabTo("application", 40) },
 		func() error { return shot("trail-advised") },
+		visit("/cases/k2", "It stood there on"),
+		press("b"),
+		func() error { return b.WaitText("Nothing is written yet") },
+		func() error { return b.WaitFocus("button: Bring back") },
+		press(browser.Enter),
+		func() error { return b.WaitText("Done: 1 item settled") },
+		press(browser.Escape),
 		func() error {
 			return b.Show(base + "/api/v1/cases/k2/report?reader=user&format=html&zone=Europe/Lisbon")
 		},

@@ -193,6 +193,7 @@ type Recommended struct {
 	To        place.Place // where it goes, under the name that it should have
 	Condition condition.Verdict
 	Because   []string
+	Plain     int // how many of the first reasons say why it is this one, in words for the user
 	Costs     []string
 }
 

@@ -119,6 +119,7 @@ func (c *chooser) restore(w candidates) {
 	}
 	r := &Recommended{Copy: best, Version: n, Condition: examined.Verdict, To: c.destination(best, examined.Verdict)}
 	r.Because = append(r.Because, c.moment(w, n)...)
+	r.Plain = len(r.Because)
 	r.Because = append(r.Because, c.copyWhy(n, best, examined)...)
 	r.Because = append(r.Because, said(examined.Verdict)...)
 	r.Costs = c.costsOf(w, n, examined.Verdict)

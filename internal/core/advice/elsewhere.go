@@ -102,7 +102,7 @@ func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdi
 	} else {
 		to = c.destination(copy, verdict)
 	}
-	c.Recommended = &Recommended{Copy: copy, Version: version, To: to, Condition: verdict, Because: append(because, said(verdict)...),
+	c.Recommended = &Recommended{Copy: copy, Version: version, To: to, Condition: verdict, Because: append(because, said(verdict)...), Plain: len(because),
 		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
 }
 
@@ -149,8 +149,8 @@ func (c *chooser) unsaved() {
 	v := &c.Trail.Versions[save]
 	all := c.copiesOf(save)
 	r := &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
-		Because: append([]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))}, said(examined.Verdict)...),
-		Costs:   []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
+		Because: append([]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))}, said(examined.Verdict)...), Plain: 1,
+		Costs: []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
 	c.Recommended = r
 	if all[0].Live {
 		c.found(all[0].Place)
@@ -215,5 +215,5 @@ func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
 	if save >= 0 {
 		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
 	}
-	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.Place, Condition: verdict, Because: append(because, said(verdict)...), Costs: costs}
+	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.Place, Condition: verdict, Because: append(because, said(verdict)...), Plain: 1, Costs: costs}
 }
