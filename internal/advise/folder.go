@@ -105,6 +105,9 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	if err != nil {
 		return answer, false, err
 	}
+	if len(types) > 1 && !folderIsMeant(facts, stores) {
+		return answer, false, nil
+	}
 	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{Counts: map[Part]int{}}}
 	err = a.Trails.Under(ctx, q.Place, b.see)
 	if errors.Is(err, trails.ErrNothingThere) {
@@ -120,6 +123,27 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 		return answer, true, err
 	}
 	return answer, true, ctx.Err()
+}
+
+// folderIsMeant tells, of a place at which both a folder and something else was seen, whether it is the folder that is
+// missed: what stands there now is not missed; where nothing does, what was seen last is.
+func folderIsMeant(facts []catalogue.Fact, stores map[int64]*catalogue.Store) bool {
+	var last time.Time
+	folder := true
+	for _, f := range facts {
+		is := f.Type == plan.Folder
+		if f.Open && stores[int64(f.Source)].Source.Live {
+			return !is
+		}
+		at := f.Last
+		if !f.Gone.IsZero() {
+			at = f.Gone
+		}
+		if at.After(last) {
+			last, folder = at, is
+		}
+	}
+	return folder
 }
 
 // answer says what came of it, and where we looked.

@@ -13,7 +13,7 @@ import (
 func (b *folderAdvice) choose(noticed time.Time) {
 	b.masses = masschange.Find(b.changes)
 	all := slices.DeleteFunc(slices.Clone(b.masses), func(m masschange.Mass) bool {
-		return m.From.After(noticed) || !m.To.After(b.q.Good) && !b.q.Good.IsZero()
+		return m.From.After(noticed) || !m.To.After(b.q.Good) && !b.q.Good.IsZero() || b.q.Loss == advice.Deleted && m.Removed == 0
 	})
 	say := func(t time.Time) string { return advice.Say(t, b.now, b.q.Zone) }
 	switch {

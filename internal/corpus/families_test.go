@@ -82,6 +82,14 @@ func deletions() []Case {
 			h.At(ago(2 * day))
 			h.Discard(path)
 		}},
+		Case{Family: family, Variant: "deleted, and a folder made under its name", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
+			h.At(ago(9 * day))
+			h.Save(path, b)
+			h.Days(ago(8*day), ago(4*day))
+			h.Remove(path)
+			h.Save(path+"/other.txt", c)
+			h.Days(ago(3*day), ago(hour))
+		}},
 		Case{Family: family, Variant: "never in any source", Path: docs("nowhere.txt"), Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Play: func(h *History) {
 			h.At(ago(day))
 			h.Save(path, a)

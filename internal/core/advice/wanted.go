@@ -48,10 +48,10 @@ func (c *chooser) removal() int {
 	return -1
 }
 
-// ends tells whether nothing took a version's place.
+// ends tells whether nothing took a version's place, or something that is no file did.
 func ends(versions []trail.Version, n int) bool {
 	v := &versions[n]
-	return !v.Superseded.IsZero() && (n+1 == len(versions) || v.Superseded.Before(versions[n+1].Arrived))
+	return !v.Superseded.IsZero() && (n+1 == len(versions) || v.Superseded.Before(versions[n+1].Arrived) || v.Type != versions[n+1].Type)
 }
 
 func (c *chooser) deleted() candidates {
