@@ -1332,6 +1332,9 @@ type NewBringBack struct {
 
 	// To Into the folder where one stands there or the path ends in a slash, else as this path
 	To *Destination `json:"to,omitempty"`
+
+	// Zone The time zone in which the case keeps the reasons; UTC where left out
+	Zone *string `json:"zone,omitempty"`
 }
 
 // NewCase defines model for NewCase.

@@ -18,9 +18,7 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/drives"
-	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 )
 
@@ -182,7 +180,6 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		if ref == "" {
 			return catalogue.Case{}, refuse(what, errors.New("no step was named"), "Name a step by its id, as first aid lists them.")
 		}
-	case catalogue.EntryReceipt:
 	default:
 		return catalogue.Case{}, refuse(what, fmt.Errorf("%q cannot be added", kind), "Choose note, copy, wrong, right, step or unstep.")
 	}
@@ -237,13 +234,17 @@ func Ticked(k catalogue.Case) map[string]catalogue.CaseEntry {
 // Receipts lists the receipts of a case.
 func Receipts(k catalogue.Case) (ids []int64) {
 	for _, e := range k.Entries {
-		if e.Kind == catalogue.EntryReceipt {
-			if n, err := strconv.ParseInt(strings.TrimPrefix(e.Ref, "r"), 10, 64); err == nil {
-				ids = append(ids, n)
-			}
+		if id, ok := receiptOf(e); ok {
+			ids = append(ids, id)
 		}
 	}
 	return ids
+}
+
+// receiptOf is the receipt that an entry put into a case.
+func receiptOf(e catalogue.CaseEntry) (id int64, ok bool) {
+	id, err := strconv.ParseInt(strings.TrimPrefix(e.Ref, "r"), 10, 64)
+	return id, err == nil && e.Kind == catalogue.EntryReceipt
 }
 
 // Advise asks for advice with what the case knows.
@@ -376,25 +377,4 @@ func (b *Book) changed(id int64) {
 			}
 		}
 	}
-}
-
-// Bring returns what to bring back for a case: what is advised, or the copies named instead, to where they belong.
-func (b *Book) Bring(ctx context.Context, k catalogue.Case, copies []int64) (restore.Request, error) {
-	if len(copies) > 0 {
-		r := restore.Request{Copies: copies}
-		if len(copies) > 1 || k.Place.Path == "" {
-			return r, nil
-		}
-		c, err := b.Site.Catalogue.Copy(ctx, copies[0])
-		if err == nil && c.Type == plan.File { // whatever it is called where it lies
-			r.To = &k.Place
-		}
-		return r, err
-	}
-	answer, err := b.Advise(ctx, k, time.UTC)
-	if err != nil {
-		return restore.Request{}, err
-	}
-	bring, err := answer.Bring()
-	return restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}, err
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"io"
-	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -15,7 +14,6 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
-	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/site"
 )
@@ -37,10 +35,16 @@ type Report struct {
 	Answer      *advise.Answer // nil where none could be given
 	NoAnswer    string
 	Aid         Aid
-	Receipts    []catalogue.Receipt
+	Receipts    []Brought
 	Unprotected []string
 	zone        *time.Location
 	written     map[int64]time.Time // by copies that were brought back
+}
+
+// Brought is a receipt with why it was brought back.
+type Brought struct {
+	catalogue.Receipt
+	Reasons Reasons
 }
 
 // Report gathers what a case came to.
@@ -61,29 +65,42 @@ func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone
 	default:
 		return r, err
 	}
-	for _, id := range Receipts(k) {
+	return r, b.receipts(ctx, &r)
+}
+
+// receipts gathers what was brought back, and when that was written.
+func (b *Book) receipts(ctx context.Context, r *Report) error {
+	for _, e := range r.Case.Entries {
+		id, ok := receiptOf(e)
+		if !ok {
+			continue
+		}
 		receipt, err := b.Site.Catalogue.Receipt(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
 			continue
 		}
 		if err != nil {
-			return r, err
+			return err
 		}
-		r.Receipts = append(r.Receipts, receipt)
+		why, err := reasons(e)
+		if err != nil {
+			return err
+		}
+		r.Receipts = append(r.Receipts, Brought{receipt, why})
 	}
 	if r.Back() > listed {
-		return r, nil
+		return nil
 	}
 	for _, receipt := range r.Receipts {
 		for _, i := range receipt.Items {
 			if c, err := b.Site.Catalogue.Copy(ctx, i.Copy); err == nil {
 				r.written[i.Copy] = c.Written
 			} else if !errors.Is(err, catalogue.ErrNotFound) {
-				return r, err
+				return err
 			}
 		}
 	}
-	return r, nil
+	return nil
 }
 
 // listed is how many files a report for the user names one by one.
@@ -171,6 +188,12 @@ func (r Report) Back() (n int) {
 	return n
 }
 
+// Done tells whether a first aid step was ticked.
+func (r Report) Done(step string) bool {
+	_, done := r.Aid.Done[step]
+	return done
+}
+
 // Listed tells whether what came back is few enough to be named one by one.
 func (r Report) Listed() bool { return r.Back() <= listed }
 
@@ -182,17 +205,20 @@ func (r Report) From(i catalogue.ReceiptItem) string {
 	return ""
 }
 
-// Why says, in words for the user, why it is this copy.
-func (r Report) Why() []string {
-	a := r.Answer.Recommended
-	why := slices.Clone(a.Because[:min(a.Plain, len(a.Because))])
-	switch a.Condition.State {
-	case condition.Sound:
-		return append(why, "It was checked and is whole.")
-	case condition.Broken:
-		return append(why, "It is damaged.")
+// Reasons are those of what was brought back last and stands, else those of what is advised now; nil where nothing is.
+func (r Report) Reasons() *Reasons {
+	for i := len(r.Receipts) - 1; i >= 0; i-- {
+		if b := &r.Receipts[i]; b.UndoneAt.IsZero() && len(b.Reasons.Because) > 0 {
+			return &b.Reasons
+		}
 	}
-	return append(why, "Nobody can tell from outside whether it is whole: please open it and look.")
+	if r.Answer == nil {
+		return nil
+	}
+	if why := reasonsOf(r.Answer); len(why.Because) > 0 {
+		return &why
+	}
+	return nil
 }
 
 // Name says which source one of those looked at is.

@@ -66,6 +66,7 @@ type CaseEntry struct {
 	Kind EntryKind
 	Text string
 	Ref  string
+	Work []byte // JSON of whoever added it
 }
 
 // ErrChangedMeanwhile says that somebody else changed it since it was read.
@@ -122,8 +123,8 @@ func (c *Catalogue) AddCase(ctx context.Context, k Case) (Case, error) {
 
 func addEntries(ctx context.Context, tx *sql.Tx, k Case, entries []CaseEntry) error {
 	for _, e := range entries {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO case_entries (case_id, n, at, by, kind, text, ref)
-			VALUES (?1, (SELECT coalesce(max(n), 0) + 1 FROM case_entries WHERE case_id = ?1), ?2, ?3, ?4, ?5, ?6)`, k.ID, e.At.UnixNano(), e.By, string(e.Kind), e.Text, e.Ref); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO case_entries (case_id, n, at, by, kind, text, ref, work)
+			VALUES (?1, (SELECT coalesce(max(n), 0) + 1 FROM case_entries WHERE case_id = ?1), ?2, ?3, ?4, ?5, ?6, ?7)`, k.ID, e.At.UnixNano(), e.By, string(e.Kind), e.Text, e.Ref, string(e.Work)); err != nil {
 			return err
 		}
 	}
@@ -179,7 +180,7 @@ func (c *Catalogue) Case(ctx context.Context, id int64) (Case, error) {
 	if err != nil {
 		return k, noRows(err)
 	}
-	rows, err := c.read.QueryContext(ctx, "SELECT n, at, by, kind, text, ref FROM case_entries WHERE case_id = ? ORDER BY n", id)
+	rows, err := c.read.QueryContext(ctx, "SELECT n, at, by, kind, text, ref, work FROM case_entries WHERE case_id = ? ORDER BY n", id)
 	if err != nil {
 		return k, err
 	}
@@ -187,7 +188,7 @@ func (c *Catalogue) Case(ctx context.Context, id int64) (Case, error) {
 	for rows.Next() {
 		var e CaseEntry
 		var at int64
-		if err := rows.Scan(&e.N, &at, &e.By, &e.Kind, &e.Text, &e.Ref); err != nil {
+		if err := rows.Scan(&e.N, &at, &e.By, &e.Kind, &e.Text, &e.Ref, &e.Work); err != nil {
 			return k, err
 		}
 		e.At = time.Unix(0, at).UTC()

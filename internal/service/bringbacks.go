@@ -10,6 +10,7 @@ import (
 	"slices"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
@@ -25,8 +26,9 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 		return nil, err
 	}
 	var forCase int64
+	var why cases.Reasons
 	if request.Body.Case != nil {
-		if forCase, wanted, err = s.forCase(ctx, *request.Body.Case, wanted); err != nil {
+		if forCase, wanted, why, err = s.forCase(ctx, *request.Body.Case, wanted, request.Body.Zone); err != nil {
 			return nil, err
 		}
 	}
@@ -44,7 +46,7 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 		return nil, err
 	}
 	if forCase != 0 {
-		if _, err := s.cases.Add(ctx, forCase, technician(ctx), catalogue.EntryReceipt, "", showID("r", receipt.ID)); err != nil {
+		if err := s.cases.Brought(ctx, forCase, technician(ctx), receipt.ID, why); err != nil {
 			return nil, err
 		}
 	}
@@ -121,14 +123,14 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 }
 
 // forCase completes a request by what the case is about: what is advised where no copies are named, and where they go.
-func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request) (int64, restore.Request, error) {
-	k, err := s.caseOf(ctx, id)
+func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request, zone *string) (int64, restore.Request, cases.Reasons, error) {
+	k, z, err := s.zonedCase(ctx, id, zone)
 	if err != nil || wanted.AsOf != nil {
-		return k.ID, wanted, err
+		return k.ID, wanted, cases.Reasons{}, err
 	}
-	r, err := s.cases.Bring(ctx, k, wanted.Copies)
+	r, why, err := s.cases.Bring(ctx, k, wanted.Copies, technician(ctx), z)
 	if err != nil {
-		return k.ID, wanted, err
+		return k.ID, wanted, why, err
 	}
 	wanted.Copies = r.Copies
 	if wanted.At.IsZero() {
@@ -137,7 +139,7 @@ func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request
 	if wanted.To == nil {
 		wanted.To = r.To
 	}
-	return k.ID, wanted, nil
+	return k.ID, wanted, why, nil
 }
 
 func fromAsOf(b api.NewBringBack, r *restore.Request) error {

@@ -95,6 +95,10 @@ func TestACaseIsWorkedFromOpeningToReport(t *testing.T) {
 			require.Equal(t, http.StatusOK, r.StatusCode(), string(r.Body))
 			assert.Contains(t, string(r.Body), "Quote 116 Little Tern")
 			assert.Equal(t, reader == api.ReportCaseParamsReaderFile, strings.Contains(string(r.Body), "wants the tender"), "notes are for the file")
+			if reader == api.ReportCaseParamsReaderFile && format == api.ReportCaseParamsFormatMarkdown {
+				assert.Contains(t, string(r.Body), "- [x] Please do not save this file again")
+				assert.Contains(t, string(r.Body), "- [ ] Do not install anything")
+			}
 		}
 	}
 }
@@ -201,6 +205,9 @@ func TestTheEncryptedFolderComesBackAndNewerWorkStays(t *testing.T) {
 	again := adviseCase(t, s, k.Id)
 	assert.Zero(t, again.Folder.Certain+again.Folder.Assumed, "nothing is left to bring back: %v", again.Because)
 	assert.FileExists(t, filepath.Join(folder, "Ordered today.csv"))
+	report, err := s.Client.ReportCaseWithResponse(t.Context(), k.Id, &api.ReportCaseParams{})
+	require.NoError(t, err)
+	assert.Contains(t, string(report.Body), "24 files were rewritten", "the report keeps the reasons of then")
 	undone, err := s.Client.UndoReceiptWithResponse(t.Context(), *begun.JSON202.Receipt)
 	require.NoError(t, err)
 	require.NotNil(t, undone.JSON202, string(undone.Body))

@@ -1131,6 +1131,8 @@ export interface components {
             clash?: components["schemas"]["ClashRule"];
             /** @default false */
             dry_run: boolean;
+            /** @description The time zone in which the case keeps the reasons; UTC where left out */
+            zone?: string;
         };
         /**
          * @description Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside

@@ -9,7 +9,7 @@ import { Plain, Primary, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
 import { Progress } from "../parts/Progress";
 import { tokens } from "../theme";
-import { absolute, bytes, counted } from "../when";
+import { absolute, bytes, counted, zone } from "../when";
 import { Choices, type Where } from "./Choices";
 import { PlanTable } from "./PlanTable";
 
@@ -49,7 +49,7 @@ export type What = { copies: Copy[] } | { place: Place; as_of: string; only: Onl
 
 /** What is asked of the service. In a case, no copies named are those that are advised. */
 function requestOf(what: What) {
-  if ("case" in what) return { case: what.case, ...(what.chosen.length > 0 ? { copies: what.chosen.map((c) => c.id) } : {}) };
+  if ("case" in what) return { case: what.case, zone, ...(what.chosen.length > 0 ? { copies: what.chosen.map((c) => c.id) } : {}) };
   return "copies" in what ? { copies: what.copies.map((c) => c.id) } : what;
 }
 

@@ -40,6 +40,7 @@ CREATE TABLE case_entries (
     kind    TEXT NOT NULL,
     text    TEXT NOT NULL DEFAULT '',
     ref     TEXT NOT NULL DEFAULT '',      -- what it is about: a copy, a receipt, a step, a digest
+    work    TEXT NOT NULL DEFAULT '',      -- JSON of whoever added it
     PRIMARY KEY (case_id, n)
 ) WITHOUT ROWID;
 CREATE INDEX case_entries_by_ref ON case_entries (ref) WHERE ref <> '';

@@ -1,0 +1,98 @@
+package cases
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"humble-rewind/internal/advise"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/restore"
+)
+
+// Reasons are why something was brought back, as they were then: once it stands there again, the advice would be another.
+type Reasons struct {
+	Because []string        `json:"because"`
+	Plain   int             `json:"plain"` // how many of the first are in words for the user
+	State   condition.State `json:"state,omitempty"`
+	Costs   []string        `json:"costs"`
+}
+
+func reasonsOf(a *advise.Answer) Reasons {
+	switch {
+	case a.Folder != nil:
+		return Reasons{Because: a.Folder.Because, Plain: len(a.Folder.Because), Costs: a.Folder.Costs}
+	case a.Recommended != nil:
+		r := a.Recommended
+		return Reasons{Because: r.Because, Plain: r.Plain, State: r.Condition.State, Costs: r.Costs}
+	}
+	return Reasons{}
+}
+
+// ForUser gives the reasons in words for the user.
+func (r Reasons) ForUser() []string {
+	why := slices.Clone(r.Because[:min(r.Plain, len(r.Because))])
+	switch r.State {
+	case condition.Sound:
+		why = append(why, "It was checked and is whole.")
+	case condition.Broken:
+		why = append(why, "It is damaged.")
+	case condition.Doubtful, condition.Unread:
+		why = append(why, "Nobody can tell from outside whether it is whole: please open it and look.")
+	}
+	return why
+}
+
+// Bring returns what to bring back for a case, and why: what is advised, or the copies named instead, to where they belong.
+// The reasons say times in zone.
+func (b *Book) Bring(ctx context.Context, k catalogue.Case, copies []int64, by string, zone *time.Location) (restore.Request, Reasons, error) {
+	if len(copies) > 0 {
+		r, err := b.named(ctx, k, copies)
+		chosen := fmt.Sprintf("It was chosen by %s, whatever was advised.", by)
+		return r, Reasons{Because: []string{chosen}, Plain: 1, Costs: []string{"What was saved after it is not in it."}}, err
+	}
+	answer, err := b.Advise(ctx, k, zone)
+	if err != nil {
+		return restore.Request{}, Reasons{}, err
+	}
+	bring, err := answer.Bring()
+	return restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}, reasonsOf(&answer), err
+}
+
+// named asks for copies that a technician named.
+func (b *Book) named(ctx context.Context, k catalogue.Case, copies []int64) (restore.Request, error) {
+	r := restore.Request{Copies: copies}
+	if len(copies) > 1 || k.Place.Path == "" {
+		return r, nil
+	}
+	c, err := b.Site.Catalogue.Copy(ctx, copies[0])
+	if err == nil && c.Type == plan.File { // whatever it is called where it lies
+		r.To = &k.Place
+	}
+	return r, err
+}
+
+// Brought puts a receipt into a case, with the reasons for what it brings back.
+func (b *Book) Brought(ctx context.Context, id int64, by string, receipt int64, why Reasons) error {
+	work, err := json.Marshal(why)
+	if err != nil {
+		return err
+	}
+	_, err = b.Site.Catalogue.AddCaseEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work})
+	if err == nil {
+		b.changed(id)
+	}
+	return err
+}
+
+// reasons reads why the receipt of an entry was brought back.
+func reasons(e catalogue.CaseEntry) (why Reasons, err error) {
+	if err := json.Unmarshal(e.Work, &why); err != nil {
+		return why, fmt.Errorf("read why receipt %s was brought back: %w", e.Ref, err)
+	}
+	return why, nil
+}
