@@ -44,6 +44,7 @@ export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong,
   const r = advice.recommended;
   const standing = r?.standing === true;
   const own = !r?.copy || chosen?.id === r.copy.id;
+  const Bring = k.receipts.length > 0 ? Plain : Primary; // then the report is next
   return (
     <Part aria-label="Advice">
       <h2>Advice</h2>
@@ -55,10 +56,10 @@ export function AdvicePart({ of: k, advice, chosen, bring, peek, compare, wrong,
         {advice.found_at.length > 0 && <Said head="Where it stands now" all={advice.found_at.map((p) => `${p.machine}:${p.path}`)} />}
         <Row>
           {(r || chosen) && !(own && standing) && (
-            <Primary onPress={bring}>
+            <Bring onPress={bring}>
               Bring back {own ? "" : chosen?.id}
               <Key aria-hidden>b</Key>
-            </Primary>
+            </Bring>
           )}
           {chosen && (
             <>

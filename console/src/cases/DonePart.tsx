@@ -1,12 +1,27 @@
 import { useState } from "react";
+import styled from "styled-components";
 import { Link } from "react-router";
 import type { Case } from "../api/client";
 import { Plain, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
+import { tokens } from "../theme";
 import { absolute, ago, zone } from "../when";
 import { Form, Lines, Part, Row } from "./cases.styles";
 import { useAdd } from "./useCases";
 import { entryWord } from "./words";
+
+/** Once something came back, telling the user is the next thing to do. */
+const Tell = styled.a`
+  &[data-next="true"] {
+    border: 1px solid ${tokens.advice};
+    border-radius: ${tokens.corner};
+    background: ${tokens.advice};
+    color: ${tokens.onAdvice};
+    padding: 6px 14px;
+    text-decoration: none;
+  }
+  &[data-next="true"]:hover { text-decoration: underline; }
+`;
 
 /** What was brought back, and what the user is told. */
 export function ReportPart({ of: k }: { of: Case }) {
@@ -23,9 +38,9 @@ export function ReportPart({ of: k }: { of: Case }) {
         ))}
       </Lines>
       <Row>
-        <a href={link("user")} target="_blank" rel="noreferrer">
+        <Tell href={link("user")} target="_blank" rel="noreferrer" data-next={k.receipts.length > 0}>
           Report for the user
-        </a>
+        </Tell>
         <a href={link("file")} target="_blank" rel="noreferrer">
           Report for the file
         </a>

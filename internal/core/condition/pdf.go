@@ -108,7 +108,7 @@ func (e *examination) pdfTable(at int64) {
 }
 
 // maxStreamed bounds how much of a PDF's beginning is looked through for streams, in bytes.
-const maxStreamed = 32 << 20
+const maxStreamed = 16 << 20
 
 // pdfStreams reads the streams through: what is deflated must unpack, what is plain must not be full of zero bytes, and
 // each should end where its dictionary says, though readers put up with it where it does not. What is encrypted is passed

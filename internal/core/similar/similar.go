@@ -62,7 +62,7 @@ const (
 var seed = maphash.MakeSeed()
 
 // maxUnpacked bounds what a compressed content is unpacked to, in bytes.
-const maxUnpacked = 4 * MaxSize
+const maxUnpacked = MaxSize
 
 // unpacked returns what is packed in a gzip file (RFC 1952), or what is on the pages of a PDF: of two compressed contents not a
 // byte need be the same, however little was changed. Whatever is neither, or is damaged, is returned as it is.
