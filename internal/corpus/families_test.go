@@ -235,6 +235,14 @@ func damagedForWeeks() []Case {
 			}})
 		}
 	}
+	list := kinds[3].of(prose(69, 0, 30))
+	all = append(all, Case{Family: family, Variant: "a page in the place of a table", Path: docs("list.csv"), Ask: advice.Question{Loss: advice.Damaged}, Want: list, Play: func(h *History) {
+		h.At(ago(30 * day))
+		h.Save(docs("list.csv"), list)
+		h.Days(ago(29*day), ago(20*day))
+		h.Save(docs("list.csv"), []byte("<!DOCTYPE html>\n<html><head><title>Sign in</title></head><body>Please sign in first.</body></html>\n"))
+		h.Days(ago(19*day), ago(day))
+	}})
 	for n, k := range kinds[:3] { // also where no format tells
 		path := docs("quiet" + k.ext)
 		sound := k.of(prose(uint64(60+n), 0, 50))

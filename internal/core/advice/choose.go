@@ -239,11 +239,29 @@ func (c *chooser) examine(n int) Examined {
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
 		found.Reasons = append([]string{"Its bytes changed while its size and its write time stayed the same, which no save does: something damaged it."}, found.Reasons...)
+	case c.Loss == Damaged && found.State == condition.Sound && found.Rename != "":
+		c.judgeKind(n, &found)
 	case c.Loss == Damaged && found.State != condition.Broken && !found.Proved:
 		c.judgeEnd(n, &found)
 	}
 	c.verdicts[n] = found
 	return found
+}
+
+// judgeKind finds out whether a version that is of another kind than its name says took the place of one that is not: then it
+// is no wrong name, but a wrong content.
+func (c *chooser) judgeKind(n int, found *Examined) {
+	for k := n - 1; k >= 0; k-- {
+		v := &c.Trail.Versions[k]
+		if v.Content == c.Trail.Versions[n].Content || !c.isFile(k) || v.Size == 0 {
+			continue
+		}
+		if before := c.reading.Condition(k); before.State == condition.Sound && before.Rename == "" {
+			found.State, found.Rename = condition.Doubtful, ""
+			found.Reasons = append(found.Reasons, fmt.Sprintf("The version of %s is what the name says, so this is another file in its place.", c.say(v.Arrived)))
+		}
+		return
+	}
 }
 
 // maxEnds bounds how many versions the end of one is held against.

@@ -49,11 +49,12 @@ var formats = []format{
 	{"mp3", []string{"audio/mpeg", "application/octet-stream"}, "a sound recording", true},
 	{"ogg oga opus ogv", []string{"audio/ogg"}, "a recording", true},
 	{"flac", []string{"audio/flac"}, "a sound recording", true},
-	{"vcf vcard", []string{"text/"}, "a list of contacts", false},
-	{"ics ical ifb", []string{"text/"}, "a calendar", false},
-	{"html htm xhtml", []string{"text/", "application/xml"}, "a page", false},
+	{"vcf vcard", []string{"text/vcard", "text/"}, "a list of contacts", false},
+	{"ics ical ifb", []string{"text/calendar", "text/"}, "a calendar", false},
+	{"html htm xhtml", []string{"text/html", "text/", "application/xml"}, "a page", false},
+	{"csv tsv", []string{"text/csv", "text/plain"}, "a table", false},
 	{"xml fodt fods fodg", []string{"application/xml", "text/", "image/svg+xml"}, "an XML document", false},
-	{"txt md csv tsv tex rtf ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps eps rst org srt css",
+	{"txt md tex rtf ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps eps rst org srt css",
 		[]string{"text/", "application/xml", "image/svg+xml"}, "a text", false},
 }
 
