@@ -157,6 +157,17 @@ func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
 	assert.Contains(t, strings.Join(a.Next, " "), "make an image of it")
 }
 
+// A source that began to show the folder late says since when.
+func TestASourceSaysSinceWhenItShowsTheFolder(t *testing.T) {
+	s := sitetest.New(t)
+	snapshot(t, s, 1, "/home/ines/early.txt", "before the folder was\n")
+	snapshot(t, s, 50, "/home/ines/Late/other.txt", "beside it\n")
+	s.Survey(add(t, s, "snapshots", "/snap"))
+	a := ask(t, s, "/home/ines/Late/never.txt", advice.Question{Loss: advice.Deleted})
+	require.Len(t, a.Looked, 1)
+	assert.Equal(t, "The folder is in it since Tue 3 Feb, 02:00, and the file was not there at any of its times.", a.Looked[0].Note)
+}
+
 // The file is looked at as it is now, whatever the last survey saw.
 func TestWhatHappenedSinceTheLastSurveyCounts(t *testing.T) {
 	s := sitetest.New(t)

@@ -85,7 +85,7 @@ func (b *folderAdvice) entry(i int, f *folderFile, s *sample) (FolderEntry, erro
 		return FolderEntry{}, nil // later work, or long gone
 	}
 	v := &f.versions[n]
-	if stands && f.versions[last].content == v.content || !hit {
+	if stands && (f.versions[last].content == v.content || b.Mass == nil && b.q.Loss == advice.Deleted) || !hit {
 		return FolderEntry{}, nil
 	}
 	if stands {

@@ -32,27 +32,25 @@ func (b *folderAdvice) choose(noticed time.Time) {
 	case !b.q.Good.IsZero() && b.q.Loss != advice.Damaged:
 		b.AsOf = b.q.Good
 		b.Because = []string{fmt.Sprintf("No mass change is known; the folder as it stood on %s is offered, when it was last right.", say(b.q.Good))}
-	case b.q.Loss == advice.Deleted && b.emptied(noticed):
-		b.Because = []string{fmt.Sprintf("Nothing of it was left after %s; the moment right before is offered, when something was.", say(b.AsOf))}
+	case b.q.Loss == advice.Deleted && b.removedLast(noticed):
+		b.Because = []string{fmt.Sprintf("No mass change is known; files of it were last removed after %s, and that moment is offered, right before.", say(b.AsOf))}
 	default:
 		b.Because = []string{"No mass change is known in this folder, and nobody said when it was last right."}
 	}
 }
 
-// emptied finds the moment right before the folder lost the last of its files, and tells whether there is one.
-func (b *folderAdvice) emptied(noticed time.Time) bool {
+// removedLast finds the moment right before files of the folder were removed last, of those that are still gone, and tells
+// whether any were.
+func (b *folderAdvice) removedLast(noticed time.Time) bool {
 	var before, gone int64
 	for i := range b.files {
 		f := &b.files[i]
-		last := &f.versions[len(f.versions)-1]
-		for n := len(f.versions) - 1; n > 0 && last.arrived > noticed.UnixNano(); n-- { // what came after it was noticed
-			last = &f.versions[n-1]
+		v := &f.versions[len(f.versions)-1]
+		if v.superseded == 0 || min(v.lastSeen, v.superseded) > noticed.UnixNano() {
+			continue
 		}
-		if last.superseded == 0 || last.superseded > noticed.UnixNano() && last.lastSeen > noticed.UnixNano() {
-			return false
-		}
-		if last.superseded > gone {
-			gone, before = last.superseded, min(last.lastSeen, last.superseded-1)
+		if v.superseded > gone {
+			gone, before = v.superseded, min(v.lastSeen, v.superseded-1)
 		}
 	}
 	if gone != 0 {

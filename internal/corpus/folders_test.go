@@ -127,6 +127,21 @@ func Folders() []FolderCase {
 			}
 			h.Days(ago(3*day), ago(hour))
 		}},
+		{Variant: "three files set back by a sync, and it is known when they were right", Path: docs("Three"), Ask: advice.Question{Loss: advice.Overwritten, Good: ago(5 * day)}, Want: map[string][]byte{"sheet 00.odt": of(0, 5), "sheet 01.odt": of(1, 5), "sheet 02.odt": of(2, 5)}, Play: func(h *History) {
+			h.At(ago(40 * day))
+			for i := range 3 {
+				h.Save(docs("Three/")+name(i), of(i, 0))
+			}
+			h.Days(ago(39*day), ago(30*day))
+			for i := range 3 {
+				h.Save(docs("Three/")+name(i), of(i, 5))
+			}
+			h.Days(ago(29*day), ago(6*day))
+			for i := range 3 {
+				h.Bring(docs("Three/")+name(i), of(i, 0), ago(40*day))
+			}
+			h.Days(ago(3*day), ago(hour))
+		}},
 		{Variant: "encrypted in two waves, with a snapshot between", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: before(), Play: func(h *History) {
 			begin(h)
 			for wave := range 2 {
@@ -174,6 +189,19 @@ func Folders() []FolderCase {
 			h.Days(ago(14*day), ago(8*day))
 			h.Remove(docs("Keys"))
 			h.Days(ago(7*day), ago(day))
+		}},
+		{Variant: "two files removed, others worked on since, all of them written by a script before", Path: folder, Ask: advice.Question{Loss: advice.Deleted}, Want: map[string][]byte{name(4): of(4, 6), name(17): of(17, 6)}, Play: func(h *History) {
+			begin(h)
+			h.At(ago(12 * day))
+			for i := range files {
+				h.Save(folder+"/"+name(i), of(i, 6))
+			}
+			h.Days(ago(11*day), ago(6*day))
+			h.Remove(folder + "/" + name(4))
+			h.Remove(folder + "/" + name(17))
+			h.Days(ago(5*day), ago(4*day))
+			h.Save(folder+"/"+name(5), of(5, 8))
+			h.Days(ago(3*day), ago(hour))
 		}},
 		{Variant: "single files broken by a drive, others worked on since", Path: folder, Ask: advice.Question{Loss: advice.Damaged}, Want: map[string][]byte{name(3): of(3, 3), name(8): of(8, 0)}, Play: func(h *History) {
 			begin(h)

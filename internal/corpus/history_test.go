@@ -62,6 +62,7 @@ type History struct {
 	machines map[string]bool
 	excluded []string
 	skew     time.Duration // by which the machine's clock is ahead
+	told     bool          // which the technician knows
 	untimed  bool          // snapshots carry the time at which they were taken
 	err      error
 }
@@ -166,7 +167,7 @@ func (h *History) Discard(path string) {
 		name = fmt.Sprintf("%s.%d", filepath.Base(path), n)
 	}
 	h.write(h.on(First, can+"/info/"+name+".trashinfo"), []byte(fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n",
-		trash.EncodePercent(path), h.clock.In(zone).Format("2006-01-02T15:04:05"))), h.clock)
+		trash.EncodePercent(path), h.clock.Add(h.skew).In(zone).Format("2006-01-02T15:04:05"))), h.clock)
 	h.fail(os.MkdirAll(h.on(First, can+"/files"), 0o755))
 	h.fail(os.Rename(h.on(First, path), h.on(First, can+"/files/"+name)))
 }
@@ -312,7 +313,11 @@ func (h *History) Digest() {
 }
 
 func (h *History) enrol(machine string) error {
-	if _, err := h.site.AddMachine(h.ctx, site.NewMachine{Name: machine, At: h.on(machine, "/")}); err != nil {
+	m := site.NewMachine{Name: machine, At: h.on(machine, "/")}
+	if h.told {
+		m.ClockAhead = h.skew
+	}
+	if _, err := h.site.AddMachine(h.ctx, m); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/files"), 0o755); err != nil {

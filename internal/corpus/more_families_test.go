@@ -109,6 +109,20 @@ func wrongClocks() []Case {
 			h.Days(ago(5*day-30*time.Minute), ago(hour))
 		}})
 	}
+	k := kinds[1]
+	path := docs("clock.odt")
+	a, b := k.of(prose(142, 0, 30)), k.of(prose(143, 0, 30))
+	all = append(all, Case{Family: family, Variant: "a day behind, which is known; noticed before it was deleted again", Path: path, Ask: advice.Question{Loss: advice.Deleted, Noticed: ago(2*day + 12*hour)}, Want: a, Play: func(h *History) {
+		h.skew, h.told = -day, true
+		h.At(ago(9 * day))
+		h.Save(path, a)
+		h.At(ago(7 * day))
+		h.Discard(path)
+		h.At(ago(5 * day))
+		h.Save(path, b)
+		h.At(ago(2 * day))
+		h.Discard(path)
+	}})
 	return all
 }
 
