@@ -361,6 +361,15 @@ func unsaved() []Case {
 			h.At(ago(hour))
 			h.Save(docs("#chapter"+k.ext+"#"), nil)
 		})
+		add("unsaved work in a stray", "and another machine had the same words before", unsavedWork, func(h *History) {
+			h.machine(Second)
+			h.At(ago(40 * hour))
+			h.SaveOn(Second, Home+"/Elsewhere/words"+k.ext, unsavedWork)
+			h.Survey()
+			h.Digest()
+			h.At(ago(2 * hour))
+			h.Save(docs("#chapter"+k.ext+"#"), unsavedWork)
+		})
 		add("a stray older than the save", "beside it", saved, func(h *History) {
 			h.At(ago(30 * hour))
 			h.Save(docs("chapter"+k.ext+"~"), older)
