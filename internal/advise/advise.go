@@ -76,6 +76,9 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if why != "" {
 		answer.whole(folder, why)
 	}
+	if err := a.withLog(ctx, &answer); err != nil {
+		return answer, err
+	}
 	answer.Notes = append(answer.Notes, t.Notes...)
 	return answer, ctx.Err()
 }

@@ -157,6 +157,19 @@ func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
 	assert.Contains(t, strings.Join(a.Next, " "), "make an image of it")
 }
 
+func TestADatabaseWithALogBesideItSaysThatTheTwoBelongTogether(t *testing.T) {
+	s := sitetest.New(t)
+	for _, name := range []string{"stock.db", "stock.db-wal", "plain.db"} {
+		snapshot(t, s, 1, "/home/ines/"+name, strings.Repeat(name, 40))
+	}
+	s.Survey(add(t, s, "snapshots", "/snap"))
+	for name, together := range map[string]bool{"stock.db": true, "plain.db": false} {
+		a := ask(t, s, "/home/ines/"+name, advice.Question{Loss: advice.Deleted})
+		require.NotNil(t, a.Recommended)
+		assert.Equal(t, together, strings.Contains(strings.Join(a.Recommended.Costs, " "), "stock.db-wal, and the two only fit"), name)
+	}
+}
+
 // A source that began to show the folder late says since when.
 func TestASourceSaysSinceWhenItShowsTheFolder(t *testing.T) {
 	s := sitetest.New(t)

@@ -185,3 +185,21 @@ func (a *Answer) whole(folder, why string) {
 		a.Others = append([]advice.Other{{Copy: r.Copy, Version: r.Version, State: r.Condition.State, Why: "By itself it would be the one. " + r.Because[0]}}, a.Others...)
 	}
 }
+
+// withLog says of a database that has its log beside it that the two only fit as they were at one moment.
+func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
+	r := answer.Recommended
+	if r == nil || r.Copy.Live {
+		return nil
+	}
+	p := answer.Question.Place
+	names := make([]string, len(sealed.Logs))
+	for i, ending := range sealed.Logs {
+		names[i] = p.Name() + ending
+	}
+	logs, err := a.Site.Catalogue.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
+	for _, log := range logs {
+		r.Costs = append(r.Costs, fmt.Sprintf("It has a log beside it, %s, and the two only fit as they were at one moment: bring both back from the same store and time, to a folder beside, and open them there.", place.Readable(place.Name(log))))
+	}
+	return err
+}
