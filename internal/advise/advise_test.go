@@ -136,6 +136,26 @@ func TestAStoreThatFailedLastIsTriedAllTheSame(t *testing.T) {
 	}
 }
 
+// What nobody examined may come back, and is counted among the costs.
+func TestWhatComesBackUnexaminedIsACost(t *testing.T) {
+	s := sitetest.New(t)
+	for _, name := range []string{"a.txt", "b.txt"} {
+		snapshot(t, s, 1, "/home/ines/Notes/"+name, "what was in "+name+"\n")
+	}
+	s.Lay(map[string]string{"/home/ines/Notes/a.txt": "", "/home/ines/Notes/b.txt": "goes on\n"})
+	s.Survey(add(t, s, "snapshots", "/snap"))
+	live := add(t, s, "live", "/home")
+	s.Survey(live)
+	_, err := s.Adviser.Examiner.All(t.Context(), live.ID, func(int64, int64) {})
+	require.NoError(t, err)
+	s.Adviser.Examiner = &examine.Examiner{Trails: s.Trails, Now: time.Now, Patience: time.Nanosecond}
+	a := ask(t, s, "/home/ines/Notes", advice.Question{Loss: advice.Damaged})
+	require.NotNil(t, a.Folder)
+	assert.Len(t, a.Folder.Copies(), 1, "only what is broken: %v", a.Folder.Because)
+	assert.Contains(t, strings.Join(a.Folder.Costs, " "), "1 file that comes back was not examined")
+	assert.Empty(t, a.Notes, "everything that stands there was")
+}
+
 // A folder says of each source why it has nothing, and what is left to try where no copy of it is.
 func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
 	s := sitetest.New(t)

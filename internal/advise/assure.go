@@ -47,14 +47,7 @@ func (b *folderAdvice) assurance(some []sized) (*assurance, error) {
 			unread = append(unread, s.id)
 		}
 	}
-	copies, err := b.Site.Catalogue.Copies(b.ctx, unread)
-	if err != nil {
-		return nil, err
-	}
-	if _, err := b.Examiner.Some(b.ctx, copies); err != nil {
-		return nil, err
-	}
-	found, err := b.Site.Catalogue.Conditions(b.ctx, unread)
+	found, err := b.examineAhead(unread)
 	maps.Copy(x.known, found)
 	x.files -= len(unread) // what could not be read is asked once more, for the reason
 	for _, j := range found {
@@ -63,6 +56,18 @@ func (b *folderAdvice) assurance(some []sized) (*assurance, error) {
 		}
 	}
 	return x, err
+}
+
+// examineAhead examines copies that nothing is known of, in one go, and says what is known of them then.
+func (b *folderAdvice) examineAhead(unread []int64) (map[int64]catalogue.Judged, error) {
+	copies, err := b.Site.Catalogue.Copies(b.ctx, unread)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := b.Examiner.Some(b.ctx, copies); err != nil {
+		return nil, err
+	}
+	return b.Site.Catalogue.Conditions(b.ctx, unread)
 }
 
 // sized is a copy with its size in bytes.
@@ -245,9 +250,12 @@ func (b *folderAdvice) mendEach(some []int, noticed time.Time) (whole, unread in
 		case err != nil:
 			return whole, x.unread, err
 		case readErr == nil && j.State == condition.Broken:
+			before := x.unread
 			if err := b.mendOne(x, i); err != nil {
-				return whole, x.unread, err
+				return whole, before, err
 			}
+			b.unexamined += x.unread - before // of what is to come back, not of what stands
+			x.unread = before
 			continue
 		case readErr == nil && j.State == condition.Unread:
 			x.unread++

@@ -45,11 +45,7 @@ func (s *sample) ahead() error {
 		return err
 	}
 	ids = slices.DeleteFunc(ids, func(id int64) bool { return known[id].State != condition.Unread })
-	copies, err := s.b.Site.Catalogue.Copies(s.b.ctx, ids)
-	if err != nil {
-		return err
-	}
-	_, err = s.b.Examiner.Some(s.b.ctx, copies)
+	_, err = s.b.examineAhead(ids)
 	return err
 }
 

@@ -65,7 +65,8 @@ func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone
 	default:
 		return r, err
 	}
-	return r, b.receipts(ctx, &r)
+	err = b.receipts(ctx, &r)
+	return r, err
 }
 
 // receipts gathers what was brought back, and when that was written.

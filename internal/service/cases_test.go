@@ -215,4 +215,7 @@ func TestTheEncryptedFolderComesBackAndNewerWorkStays(t *testing.T) {
 	drawing, err = os.ReadFile(filepath.Join(folder, "Sanderling/Sail plan.svg"))
 	require.NoError(t, err)
 	assert.NotContains(t, string(drawing), "<svg")
+	report, err = s.Client.ReportCaseWithResponse(t.Context(), k.Id, &api.ReportCaseParams{})
+	require.NoError(t, err)
+	assert.Contains(t, string(report.Body), "What was brought back was put back again")
 }
