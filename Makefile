@@ -44,7 +44,7 @@ lint: console/node_modules/.package-lock.json ## check format, types and style
 	go tool staticcheck ./...
 	cd console && npm run lint --silent && npx --no-install tsc --noEmit
 
-FUZZ := internal/core/place:FuzzPlace internal/core/typedtime:FuzzParse internal/core/names:FuzzFold internal/core/peek:FuzzLook \
+FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal/core/typedtime:FuzzParse internal/core/names:FuzzFold internal/core/peek:FuzzLook \
 	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/site:FuzzPasswd \
 	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/pdf:FuzzStreams internal/core/stray:FuzzParse
 FUZZTIME := 30s

@@ -88,7 +88,7 @@ func (c *Catalogue) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files)
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks), goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return err
 	}

@@ -127,7 +127,15 @@ func (c *Catalogue) copiesWith(ctx context.Context, ids []int64, columns string)
 	for i, id := range ids {
 		copy, ok := byID[id]
 		if !ok {
-			return nil, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
+			now, err := c.successor(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			renewed, err := c.copiesWith(ctx, []int64{now}, columns)
+			if err != nil {
+				return nil, err
+			}
+			copy = renewed[0]
 		}
 		all[i] = copy
 	}

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
@@ -19,7 +20,7 @@ import (
 // KnownSpan is a span as a survey compares it.
 type KnownSpan struct {
 	ID      int64
-	Mark    string
+	Mark    entry.Mark // the zero Mark where what is kept of it cannot be understood, so that it is read again
 	firstAt int64
 	lastAt  int64 // of an open span the greatest there is
 }
@@ -116,9 +117,11 @@ func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see 
 	for rows.Next() {
 		var s KnownSpan
 		var name string
-		if err := rows.Scan(&s.ID, &name, &s.Mark, &s.firstAt, &s.lastAt); err != nil {
+		var mark []byte
+		if err := rows.Scan(&s.ID, &name, &mark, &s.firstAt, &s.lastAt); err != nil {
 			return err
 		}
+		s.Mark, _ = entry.ParseMark(mark)
 		if err := see(name, s); err != nil {
 			return err
 		}
@@ -432,7 +435,7 @@ func (f *found) columns(dir, storeDir int64) []any {
 	if f.Target != "" {
 		target = []byte(f.Target)
 	}
-	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark,
+	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark.Append(nil),
 		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode, target, f.lastAt}
 }
 

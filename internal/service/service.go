@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"time"
 
@@ -122,7 +123,33 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 		s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it stays open until the next start", slog.Int64("receipt", id), slog.String("error", why.Error()))
 	}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
-	return s.jobs.Resume(ctx)
+	if err := s.jobs.Resume(ctx); err != nil {
+		return err
+	}
+	return s.renew(ctx)
+}
+
+// renew surveys the sources whose records an earlier version of the program got wrong, unless that is under way already.
+func (s *Service) renew(ctx context.Context) error {
+	sources, err := s.catalogue.Sources(ctx, "")
+	if err != nil {
+		return err
+	}
+	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
+	if err != nil {
+		return err
+	}
+	var request survey.Request
+	for _, src := range sources {
+		if src.Renew {
+			request.Sources = append(request.Sources, src.ID)
+		}
+	}
+	if len(request.Sources) == 0 || slices.ContainsFunc(unfinished, func(j catalogue.Job) bool { return j.Kind == survey.JobKind }) {
+		return nil
+	}
+	_, err = s.jobs.Submit(ctx, survey.JobKind, "the service", request, 0, 0)
+	return err
 }
 
 // Close waits for the jobs to stop where they are and closes everything.

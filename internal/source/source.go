@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -44,8 +45,8 @@ type Capture struct {
 // Sighting is one thing that the store holds at the moment of the survey.
 type Sighting struct {
 	At   Locator
-	Mark string // tells at the next survey whether anything about it changed; never empty
-	Same bool   // nothing changed since Mark was last reported; all other fields may be zero
+	Mark entry.Mark // tells at the next survey whether anything about it changed; never zero
+	Same bool       // nothing changed since Mark was last reported; all other fields may be zero
 
 	Origin   string // the path on the machine that it came from; "" where nothing tells
 	Type     plan.Type
@@ -62,9 +63,9 @@ type Sighting struct {
 
 // Known tells what earlier surveys reported.
 type Known interface {
-	// Marks returns a look-up of the marks of what a folder of the store held, by name; "" is not known. In a store of
-	// many points in time that is what the one before the capture begun last held.
-	Marks(ctx context.Context, dir string) (func(name string) string, error)
+	// Marks returns a look-up of the marks of what a folder of the store held, by name; the zero Mark is not known. In a
+	// store of many points in time that is what the one before the capture begun last held.
+	Marks(ctx context.Context, dir string) (func(name string) entry.Mark, error)
 	// Unchanged tells whether a folder of the store holds just what it held when it was last read, by a digest over the
 	// names and marks of its entries, which is kept for the next time. If so, none of them need be sighted.
 	Unchanged(ctx context.Context, dir string, print []byte, entries int) (bool, error)

@@ -398,3 +398,58 @@ func firstOf(errs ...error) error {
 	}
 	return nil
 }
+
+// Edits that keep a file's size are seen whatever its write time, in every kind of tree that can tell them.
+func TestAnEditOfTheSameSizeIsSeenAtEveryWriteTime(t *testing.T) {
+	const days, files = 3, 120
+	last := time.Date(2100, 12, 31, 0, 0, 0, 0, time.UTC)
+	r := rand.New(rand.NewPCG(9, 3))
+	var points []tree
+	edits := 0
+	for day := range days {
+		now := tree{}
+		for n := range files {
+			path := fmt.Sprintf("/home/ines/quote %d.odt", n)
+			written := time.Unix(int64(n)*last.Unix()/files+r.Int64N(last.Unix()/files), r.Int64N(1e9))
+			now[path] = content{fmt.Sprintf("draft %d", day), written}
+			if day > 0 && r.IntN(3) == 0 {
+				now[path] = points[day-1][path]
+			} else if day > 0 {
+				edits++
+			}
+		}
+		points = append(points, now)
+	}
+	for name, linked := range map[string]bool{"hard links": true, "full copies": false} {
+		t.Run(name, func(t *testing.T) {
+			s := sitetest.New(t)
+			for day := range points {
+				var before tree
+				if linked && day > 0 {
+					before = points[day-1]
+				}
+				snapshot(s, day, before, points[day])
+			}
+			s.Survey(addPoints(t, s))
+			assert.Equal(t, files+edits+1, len(strings.Split(records(t, s), "\n")), "a span each, and the home's own")
+		})
+	}
+	t.Run("live", func(t *testing.T) {
+		s := sitetest.New(t)
+		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/home"})
+		require.NoError(t, err)
+		seen := 0
+		for _, now := range points {
+			for path, c := range now {
+				if old, err := os.ReadFile(s.Path(path)); err == nil && string(old) == c.text {
+					continue
+				}
+				must(os.WriteFile(s.Path(path), []byte(c.text), 0o644))
+				must(os.Chtimes(s.Path(path), c.written, c.written))
+				seen++
+			}
+			s.Survey(src)
+		}
+		assert.Equal(t, seen+2, len(strings.Split(records(t, s), "\n")))
+	})
+}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
@@ -49,7 +50,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	}
 	found := c.seen
 	if c.held != nil {
-		found = src.Found + c.Fresh
+		found = c.source.Found + c.Fresh
 	}
 	if c.Found, err = s.Catalogue.EndSurvey(ctx, src, at, c.held, found, c.Notes); err != nil {
 		return c.Result, err
@@ -101,6 +102,9 @@ func (c *comparison) Begin(point source.Capture) (err error) {
 	}
 	if c.held == nil {
 		c.held = map[string]bool{}
+		if err := c.renew(); err != nil {
+			return err
+		}
 	}
 	c.held[point.Name] = true
 	if point.Same {
@@ -109,6 +113,17 @@ func (c *comparison) Begin(point source.Capture) (err error) {
 	c.cache, c.unread, c.fresh = map[string]*neighbours{}, nil, 0
 	c.capture, err = c.catalogue.BeginDated(c.ctx, c.source, point)
 	return err
+}
+
+// renew forgets points in time that an earlier version of the program recorded wrongly, now that the store turned out to be
+// there to be read anew.
+func (c *comparison) renew() error {
+	if !c.source.Renew {
+		return nil
+	}
+	c.source.Renew, c.source.Found = false, 0
+	c.Note("All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. Its copies have new numbers; those that receipts and cases name still lead to them.")
+	return c.catalogue.Renew(c.ctx, c.source)
 }
 
 func (c *comparison) Discard(why string) error {
@@ -135,6 +150,9 @@ func (c *comparison) finish() error {
 }
 
 func (c *comparison) Captures(ctx context.Context) (map[string]time.Time, error) {
+	if c.source.Renew {
+		return nil, nil // so that all of them are read
+	}
 	return c.catalogue.Points(ctx, c.source.ID)
 }
 
@@ -174,15 +192,15 @@ func (c *comparison) known(dir string) (*neighbours, error) {
 	return n, err
 }
 
-func (c *comparison) Marks(_ context.Context, dir string) (func(name string) string, error) {
+func (c *comparison) Marks(_ context.Context, dir string) (func(name string) entry.Mark, error) {
 	n, err := c.known(dir)
-	return func(name string) string {
+	return func(name string) entry.Mark {
 		for _, spans := range []map[string]catalogue.KnownSpan{n.own, n.before, n.behind} {
 			if s, ok := spans[name]; ok {
 				return s.Mark
 			}
 		}
-		return ""
+		return entry.Mark{}
 	}, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
@@ -44,10 +45,10 @@ func (store) Open(context.Context, source.Locator) (source.Content, error) {
 }
 
 // sight reports names in a folder of the store, all with the same mark.
-func sight(dir, mark string, names ...string) func(source.Known, source.Reporter) error {
+func sight(dir string, mark int64, names ...string) func(source.Known, source.Reporter) error {
 	return func(_ source.Known, report source.Reporter) error {
 		for _, name := range names {
-			if err := report.Sight(source.Sighting{At: source.Locator{Dir: dir, Name: name}, Mark: mark, Origin: "/home/ines/" + dir + "/" + name, Type: plan.File, GoneAt: sitetest.Gone, Readable: true}); err != nil {
+			if err := report.Sight(source.Sighting{At: source.Locator{Dir: dir, Name: name}, Mark: entry.Mark{Size: mark}, Origin: "/home/ines/" + dir + "/" + name, Type: plan.File, GoneAt: sitetest.Gone, Readable: true}); err != nil {
 				return err
 			}
 		}
@@ -99,18 +100,18 @@ func (b *bench) must(t *testing.T, run func(source.Known, source.Reporter) error
 
 func TestOnlyWhatChangedIsWritten(t *testing.T) {
 	b := newBench(t)
-	assert.Equal(t, "3 found, 3 fresh, 0 gone", b.must(t, both(sight("a", "1", "x", "y"), sight("b", "1", "z"))))
-	assert.Equal(t, "3 found, 0 fresh, 0 gone", b.must(t, both(sight("a", "1", "x", "y"), sight("b", "1", "z"))))
-	assert.Equal(t, "3 found, 1 fresh, 1 gone", b.must(t, both(sight("a", "1", "x", "y"), sight("b", "2", "z"))), "a new mark is a new version")
-	assert.Equal(t, "1 found, 0 fresh, 2 gone", b.must(t, sight("a", "1", "x")), "a folder that is no longer reported has vanished with what was in it")
+	assert.Equal(t, "3 found, 3 fresh, 0 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 1, "z"))))
+	assert.Equal(t, "3 found, 0 fresh, 0 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 1, "z"))))
+	assert.Equal(t, "3 found, 1 fresh, 1 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 2, "z"))), "a new mark is a new version")
+	assert.Equal(t, "1 found, 0 fresh, 2 gone", b.must(t, sight("a", 1, "x")), "a folder that is no longer reported has vanished with what was in it")
 	assert.Len(t, b.Find(catalogue.Query{}), 1)
 	assert.Len(t, b.Find(catalogue.Query{Records: true}), 4)
 }
 
 func TestWhatCannotBeReadStaysAsItIsKnown(t *testing.T) {
 	b := newBench(t)
-	b.must(t, both(sight("a", "1", "x"), sight("a/deep", "1", "y"), sight("b", "1", "z")))
-	r, err := b.survey(both(unread("a"), sight("b", "1", "z")))
+	b.must(t, both(sight("a", 1, "x"), sight("a/deep", 1, "y"), sight("b", 1, "z")))
+	r, err := b.survey(both(unread("a"), sight("b", 1, "z")))
 	require.NoError(t, err)
 	assert.Zero(t, r.Gone)
 	assert.Contains(t, r.Notes[0], "/a could not be read: locked")
@@ -119,9 +120,9 @@ func TestWhatCannotBeReadStaysAsItIsKnown(t *testing.T) {
 
 func TestASurveyThatFailsEndsNothing(t *testing.T) {
 	b := newBench(t)
-	b.must(t, both(sight("a", "1", "x"), sight("b", "1", "z")))
+	b.must(t, both(sight("a", 1, "x"), sight("b", 1, "z")))
 	gone := errors.New("the drive was pulled out")
-	_, err := b.survey(both(sight("a", "1", "x"), func(source.Known, source.Reporter) error { return gone }))
+	_, err := b.survey(both(sight("a", 1, "x"), func(source.Known, source.Reporter) error { return gone }))
 	assert.ErrorIs(t, err, gone)
 	assert.Len(t, b.Find(catalogue.Query{}), 2)
 }
@@ -153,7 +154,7 @@ func TestCopiesBelongToWhomTheirPlaceBelongs(t *testing.T) {
 			origin string
 			uid    int64
 		}{{"/home/ines/a", 0}, {"/srv/b", 1001}, {"/srv/c", 55}, {"/home/inesx/d", 55}} {
-			if err := report.Sight(source.Sighting{At: source.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: "1", Origin: c.origin, UID: c.uid, Type: plan.File, Readable: true}); err != nil {
+			if err := report.Sight(source.Sighting{At: source.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: entry.Mark{Size: 1}, Origin: c.origin, UID: c.uid, Type: plan.File, Readable: true}); err != nil {
 				return err
 			}
 		}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -80,7 +81,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	excluded := treewalk.Excluding(s.Exclusions)
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
 		Origin: func(path string) (string, bool) { return place.Join(s.At, path), true },
-		Part:   treewalk.Whole,
+		Keeps:  entry.All,
 		Skip: func(path string, i reach.Info) bool {
 			at := place.Join(s.At, path)
 			return i.Type == plan.Folder && s.otherStore(at, i) || excluded(at, i.Name)

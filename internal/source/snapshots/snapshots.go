@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/datedname"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/zonetime"
@@ -267,9 +268,9 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		report.Note(note)
 	}
 	read := func(p point) bool { at, ok := before[p.Name]; return ok && at.Equal(p.At) }
-	part := treewalk.Identity
+	keeps := entry.SameFile
 	if len(points) > 1 && slices.ContainsFunc(points, func(p point) bool { return !read(p) }) {
-		if part, err = s.kept(ctx, points); err != nil {
+		if keeps, err = s.kept(ctx, points); err != nil {
 			return err
 		}
 	}
@@ -288,7 +289,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		if err := report.Begin(p.Capture); err != nil {
 			return err
 		}
-		why, err := s.survey(ctx, p, part, known, report)
+		why, err := s.survey(ctx, p, keeps, known, report)
 		if err == nil && why != "" {
 			err = report.Discard(why)
 		}
@@ -300,7 +301,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 }
 
 // survey reads one point in time. why says what was wrong with it as a whole.
-func (s *store) survey(ctx context.Context, p point, part func(mark string) string, known source.Known, report source.Reporter) (why string, err error) {
+func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known source.Known, report source.Reporter) (why string, err error) {
 	gone := fmt.Sprintf("%s vanished while it was read; what was known before stays.", place.Readable(p.Name))
 	folder, err := s.Files.Folder(ctx, place.Join(s.At, p.Name))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -315,7 +316,7 @@ func (s *store) survey(ctx context.Context, p point, part func(mark string) stri
 		return "", err
 	}
 	excluded := treewalk.Excluding(s.Exclusions)
-	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Part: part, Now: p.At, Origin: s.origin,
+	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Keeps: keeps, Now: p.At, Origin: s.origin,
 		Skip: func(path string, i reach.Info) bool {
 			return s.foreign("/"+path) || excluded(source.Apply(s.Maps, "/"+path), i.Name)
 		}}
@@ -362,12 +363,12 @@ func (s *store) origin(path string) (string, bool) {
 const samples = 64
 
 // kept finds out which part of its mark an unchanged file keeps by comparing the two newest points in time.
-func (s *store) kept(ctx context.Context, points []point) (func(mark string) string, error) {
+func (s *store) kept(ctx context.Context, points []point) (entry.Keeps, error) {
 	var pair [2]reach.Folder
 	for i := range pair {
 		folder, err := s.Files.Folder(ctx, place.Join(s.At, points[len(points)-2+i].Name))
 		if err != nil {
-			return treewalk.Likeness, ctx.Err() // it says so itself when it is read
+			return entry.Likeness, ctx.Err() // it says so itself when it is read
 		}
 		defer folder.Close()
 		pair[i] = folder
@@ -376,11 +377,11 @@ func (s *store) kept(ctx context.Context, points []point) (func(mark string) str
 	c.compare(ctx, pair[0], pair[1], 0)
 	switch {
 	case c.inode == 0 || c.inode < c.other:
-		return treewalk.Likeness, ctx.Err()
+		return entry.Likeness, ctx.Err()
 	case c.device >= c.inode/2 && c.device > 0:
-		return treewalk.Whole, ctx.Err()
+		return entry.All, ctx.Err()
 	}
-	return treewalk.Identity, ctx.Err()
+	return entry.SameFile, ctx.Err()
 }
 
 type comparison struct {

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/live"
@@ -56,8 +57,8 @@ type listing struct {
 	notes    []string
 }
 
-func (l *listing) Marks(context.Context, string) (func(string) string, error) {
-	return func(string) string { return "" }, nil
+func (l *listing) Marks(context.Context, string) (func(string) entry.Mark, error) {
+	return func(string) entry.Mark { return entry.Mark{} }, nil
 }
 func (l *listing) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
 func (l *listing) Captures(context.Context) (map[string]time.Time, error)       { return l.known, nil }

@@ -6,14 +6,13 @@ import (
 	"errors"
 	"io"
 	"io/fs"
-	"maps"
-	"slices"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/source"
 )
@@ -22,14 +21,14 @@ import (
 // them a file, and nothing may change it meanwhile.
 func Run(t *testing.T, s source.Source) {
 	ctx := context.Background()
-	first := &record{known: map[source.Locator]string{}}
+	first := &record{known: map[source.Locator]entry.Mark{}}
 	require.NoError(t, s.Survey(ctx, first, first))
 	require.NotEmpty(t, first.seen)
 	assert.False(t, first.scattered, "the sightings of one folder come together")
 
 	files := 0
 	for _, sighting := range first.seen {
-		assert.NotEmpty(t, sighting.Mark, sighting.At)
+		assert.NotZero(t, sighting.Mark, sighting.At)
 		if sighting.Same {
 			assert.NotEmpty(t, sighting.At.Capture, "%v is called unchanged although nothing is known", sighting.At)
 			continue
@@ -52,7 +51,7 @@ func Run(t *testing.T, s source.Source) {
 
 	again := &record{known: first.marks()}
 	require.NoError(t, s.Survey(ctx, again, again))
-	assert.Equal(t, slices.Sorted(maps.Values(first.marks())), slices.Sorted(maps.Values(again.marks())), "marks are stable while nothing changes")
+	assert.Equal(t, first.marks(), again.marks(), "marks are stable while nothing changes")
 	for _, sighting := range again.seen {
 		if sighting.At.Capture != "" {
 			continue // the same place has a mark of its own at every point in time
@@ -71,15 +70,15 @@ func Run(t *testing.T, s source.Source) {
 }
 
 type record struct {
-	known     map[source.Locator]string
+	known     map[source.Locator]entry.Mark
 	seen      []source.Sighting
 	done      map[string]bool
 	scattered bool
 	refuse    error
 }
 
-func (r *record) Marks(_ context.Context, dir string) (func(string) string, error) {
-	return func(name string) string { return r.known[source.Locator{Dir: dir, Name: name}] }, nil
+func (r *record) Marks(_ context.Context, dir string) (func(string) entry.Mark, error) {
+	return func(name string) entry.Mark { return r.known[source.Locator{Dir: dir, Name: name}] }, nil
 }
 
 func (r *record) Sight(s source.Sighting) error {
@@ -113,8 +112,8 @@ func (r *record) Discard(string) error {
 func (r *record) Unread(string, error) error { return nil }
 func (r *record) Note(string)                {}
 
-func (r *record) marks() map[source.Locator]string {
-	all := map[source.Locator]string{}
+func (r *record) marks() map[source.Locator]entry.Mark {
+	all := map[source.Locator]entry.Mark{}
 	for _, s := range r.seen {
 		all[inTree(s.At)] = s.Mark
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/stray"
@@ -89,7 +90,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	defer folder.Close()
 	excluded := treewalk.Excluding(s.Exclusions)
 	file := "" // the one asked about last: folders are walked, and no leftovers themselves
-	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Part: treewalk.Whole,
+	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Keeps: entry.All,
 		Origin: func(path string) (string, bool) {
 			at := place.Join(s.At, path)
 			m, ok := s.rules.Match(at, s.home(at))

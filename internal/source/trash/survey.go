@@ -4,12 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/zonetime"
@@ -113,7 +113,7 @@ type told struct {
 	notes  []string
 }
 
-func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks func(string) string) (source.Sighting, error) {
+func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks func(string) entry.Mark) (source.Sighting, error) {
 	rec, recorded := records[item.Name]
 	s := source.Sighting{
 		At: source.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
@@ -132,12 +132,12 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 		t = v.read(infoDir, rec, item)
 	}
 	if item.Type == plan.Folder {
-		size, err := v.inside(ctx, files, item.Name, s.At.Path(), t, s.UID, mark(reach.Info{}, rec), 1)
+		size, err := v.inside(ctx, files, item.Name, s.At.Path(), t, s.UID, rec, 1)
 		if err != nil {
 			return s, err
 		}
 		s.Size = size
-		s.Mark += fmt.Sprintf(" %d", size)
+		s.Mark.Inside = size
 		s.Same = marks(item.Name) == s.Mark
 	}
 	s.Origin, s.GoneAt, s.Notes = t.origin, t.gone, t.notes
@@ -185,7 +185,7 @@ func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
 }
 
 // inside reports what lies in a trashed folder, deepest first, and returns the size of all its files.
-func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64, recordMark string, depth int) (int64, error) {
+func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64, rec reach.Info, depth int) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}
@@ -209,7 +209,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 	sightings := make([]source.Sighting, 0, len(entries))
 	for _, e := range entries {
 		s := source.Sighting{At: source.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Within: true, Readable: true}
-		s.Mark = mark(e, reach.Info{}) + " " + recordMark
+		s.Mark = mark(e, rec)
 		if t.origin != "" {
 			s.Origin = source.Apply(v.Maps, place.Join(t.origin, e.Name))
 		} else {
@@ -217,10 +217,10 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 		}
 		if e.Type == plan.Folder {
 			inner := told{origin: s.Origin, gone: t.gone}
-			if s.Size, err = v.inside(ctx, folder, e.Name, s.At.Path(), inner, uid, recordMark, depth+1); err != nil {
+			if s.Size, err = v.inside(ctx, folder, e.Name, s.At.Path(), inner, uid, rec, depth+1); err != nil {
 				return 0, err
 			}
-			s.Mark += fmt.Sprintf(" %d", s.Size)
+			s.Mark.Inside = s.Size
 		}
 		s.Same = marks(e.Name) == s.Mark
 		if e.Type == plan.File || e.Type == plan.Folder {
@@ -258,17 +258,13 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[s
 	return nil
 }
 
-// mark changes whenever an item or its record does: both by their inode and change time, which nothing can set back.
-func mark(item, rec reach.Info) string {
-	b := make([]byte, 0, 64)
-	for _, i := range []reach.Info{item, rec} {
-		b = strconv.AppendUint(b, i.Inode, 36)
-		b = append(b, '.')
-		b = strconv.AppendInt(b, i.Changed.UnixNano(), 36)
-		b = append(b, '.')
-	}
-	return string(b)
+// mark changes whenever an item or its record does: both by their inode and change time, which nothing can set back. The
+// type is left out, because of a record without an item there is none.
+func mark(item, rec reach.Info) entry.Mark {
+	return entry.Mark{File: file(item), Record: file(rec)}
 }
+
+func file(i reach.Info) entry.File { return entry.File{Inode: i.Inode, Changed: entry.At(i.Changed)} }
 
 func join(dir, name string) string {
 	if dir == "" {

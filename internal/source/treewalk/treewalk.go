@@ -7,13 +7,12 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -29,7 +28,7 @@ type Walk struct {
 	Report  source.Reporter
 	Capture string                               // of the locators
 	Origin  func(path string) (string, bool)     // the place of a path relative to the tree; false leaves it out
-	Part    func(mark string) string             // the part of a mark that an unchanged file keeps
+	Keeps   entry.Keeps                          // what an unchanged entry keeps of its mark
 	Skip    func(path string, i reach.Info) bool // what is left out
 	Now     time.Time                            // of the capture: write times far beyond it are noted
 
@@ -66,8 +65,10 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 	}
 	slices.SortFunc(entries, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
 	var inside []string
-	var found []entry
+	var all []found
 	print := sha256.New()
+	print.Write([]byte{byte(w.Keeps)})
+	var piece []byte
 	for _, e := range entries {
 		path := join(dir, e.Name)
 		if w.Skip(path, e) {
@@ -82,11 +83,12 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 		}
 		if ok {
 			mark := Mark(e)
-			found = append(found, entry{e, origin, mark})
-			io.WriteString(print, e.Name+"\x00"+w.Part(mark)+"\x00")
+			all = append(all, found{e, origin, mark})
+			piece = mark.AppendKept(append(append(piece[:0], e.Name...), 0), w.Keeps)
+			print.Write(piece)
 		}
 	}
-	if err := w.sightAll(ctx, folder, dir, found, print.Sum(nil)); err != nil {
+	if err := w.sightAll(ctx, folder, dir, all, print.Sum(nil)); err != nil {
 		return err
 	}
 	if depth == maxDepth && len(inside) > 0 {
@@ -100,14 +102,15 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 	return nil
 }
 
-// entry is something in a folder that is reported.
-type entry struct {
+// found is something in a folder that is reported.
+type found struct {
 	reach.Info
-	origin, mark string
+	origin string
+	mark   entry.Mark
 }
 
-func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, found []entry, print []byte) error {
-	same, err := w.Known.Unchanged(ctx, dir, print, len(found))
+func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, all []found, print []byte) error {
+	same, err := w.Known.Unchanged(ctx, dir, print, len(all))
 	if err != nil || same {
 		return err
 	}
@@ -115,7 +118,7 @@ func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, fo
 	if err != nil {
 		return err
 	}
-	for _, e := range found {
+	for _, e := range all {
 		if err := w.sight(folder, dir, e, marks); err != nil {
 			return err
 		}
@@ -132,9 +135,9 @@ func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string
 	return w.dir(ctx, sub, path, depth+1)
 }
 
-func (w *Walk) sight(folder reach.Reader, dir string, e entry, marks func(string) string) error {
+func (w *Walk) sight(folder reach.Reader, dir string, e found, marks func(string) entry.Mark) error {
 	s := source.Sighting{At: source.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: e.mark, Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: e.origin}
-	if known := marks(e.Name); known != "" && w.Part(known) == w.Part(s.Mark) {
+	if known := marks(e.Name); !known.IsZero() && known.Same(s.Mark, w.Keeps) {
 		s.Same, s.Mark = true, known
 		return w.Report.Sight(s)
 	}
@@ -161,45 +164,13 @@ func (w *Walk) sight(folder reach.Reader, dir string, e entry, marks func(string
 	return w.Report.Sight(s)
 }
 
-// Mark writes what tells a changed entry from an unchanged one, in three parts: what it is like, which file it is, and
-// when anything about it last changed. A folder's own times say nothing about what is in it and are left out.
-func Mark(i reach.Info) string {
-	b := make([]byte, 0, 96)
-	b = append(b, i.Type[0])
+// Mark tells a changed entry from an unchanged one.
+func Mark(i reach.Info) entry.Mark {
+	m := entry.Mark{Type: i.Type, Mode: i.Mode, UID: i.UID, GID: i.GID}
 	if i.Type != plan.Folder {
-		b = append(b, ' ')
-		b = strconv.AppendInt(b, i.Size, 10)
-		b = append(b, ' ')
-		b = strconv.AppendInt(b, i.Written.UnixNano(), 36)
+		m.Size, m.Written, m.File = i.Size, entry.At(i.Written), entry.File{Inode: i.Inode, Changed: entry.At(i.Changed)}
 	}
-	b = append(b, ' ')
-	b = strconv.AppendUint(b, uint64(i.Mode), 8)
-	b = append(b, ' ')
-	b = strconv.AppendInt(b, i.UID, 10)
-	b = append(b, ' ')
-	b = strconv.AppendInt(b, i.GID, 10)
-	if i.Type == plan.Folder {
-		return string(b)
-	}
-	b = append(b, " i"...)
-	b = strconv.AppendUint(b, i.Inode, 36)
-	b = append(b, " c"...)
-	b = strconv.AppendInt(b, i.Changed.UnixNano(), 36)
-	return string(b)
-}
-
-// Whole is all of a mark: what an entry is like, which file it is, and when anything about it last changed.
-func Whole(mark string) string { return mark }
-
-// Identity is what an entry is like and which file it is.
-func Identity(mark string) string { return before(mark, " c") }
-
-// Likeness is what an entry is like.
-func Likeness(mark string) string { return before(mark, " i") }
-
-func before(mark, part string) string {
-	head, _, _ := strings.Cut(mark, part)
-	return head
+	return m
 }
 
 // Excluding makes a test for what patterns leave out: a pattern without a slash is held against every name, one with a

@@ -1,0 +1,110 @@
+package catalogue
+
+import (
+	"fmt"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"testing"
+	"time"
+
+	"github.com/pressly/goose/v3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/source"
+)
+
+// old makes a catalogue as the version before typed marks left it, with what fill puts into it.
+func old(t *testing.T, dir string, fill ...string) {
+	db, err := open(filepath.Join(dir, "catalogue.sqlite"), "")
+	require.NoError(t, err)
+	defer db.Close()
+	files, err := fs.Sub(embedded, "migrations")
+	require.NoError(t, err)
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithDisableGlobalRegistry(true))
+	require.NoError(t, err)
+	_, err = migrations.UpTo(t.Context(), 3)
+	require.NoError(t, err)
+	for _, statement := range fill {
+		_, err := db.ExecContext(t.Context(), statement)
+		require.NoError(t, err, statement)
+	}
+}
+
+func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	written := time.Date(2022, 5, 6, 7, 8, 9, 10, time.UTC)
+	base36 := strconv.FormatInt(written.UnixNano(), 36)
+	require.Equal(t, byte('c'), base36[0], "the very times that were cut apart")
+	file := "f 12 " + base36 + " 644 1001 1002 iz c" + base36
+	span := func(id, source, storeDir int, name, mark string, first, last string) string {
+		return fmt.Sprintf(`INSERT INTO spans (id, place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, within, readable, origin_known, first_at, last_at)
+			VALUES (%d, 1, %d, %d, CAST('%s' AS BLOB), '%s', 'file', 'documents', 12, 'ines', 0, 1, 1, %s, %s)`, id, source, storeDir, name, mark, first, last)
+	}
+	old(t, dir,
+		"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
+		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1, 0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5)`,
+		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, 20, 1, x'62', 1), (4, 2, 30, 1, x'63', 1), (5, 3, 50, 1, x'', 1)",
+		"INSERT INTO dirs VALUES (1, 1, x'2f68')",
+		"INSERT INTO places VALUES (1, 1, CAST('quote' AS BLOB), 'quote')",
+		"INSERT INTO store_dirs (id, source_id, path, print) VALUES (1, 1, x'', x'01'), (2, 2, x'', x'01'), (3, 3, CAST('files' AS BLOB), NULL)",
+		span(1, 1, 1, "quote", file, "50", "NULL"),
+		span(2, 2, 2, "quote", file, "20", "NULL"), span(3, 2, 2, "other", file, "20", "NULL"), span(4, 2, 2, "thinned", file, "10", "10"),
+		span(5, 3, 3, "gone", "zz."+base36+".1."+base36+".", "50", "NULL"), span(6, 3, 3, "folder", "zz."+base36+".0.-1. 0.-1.1."+base36+". 77", "50", "NULL"),
+		"INSERT INTO receipts (id, at, by, state) VALUES (1, 60, 'technician', 'done')",
+		"INSERT INTO receipt_items VALUES (1, 0, 2, 2, 'loft', x'2f73', 'loft', x'2f68', 'file', 12, NULL, 'done', '', '{}')",
+	)
+	c, err := Open(ctx, dir)
+	require.NoError(t, err)
+	defer c.Close()
+
+	sources, err := c.Sources(ctx, "")
+	require.NoError(t, err)
+	assert.False(t, sources[0].Renew)
+	assert.True(t, sources[1].Renew, "the store of points in time is to be read anew")
+	assert.Contains(t, sources[1].Trouble, "read anew", "and the Desk says so")
+	known := func(src int, dir string) map[string]KnownSpan {
+		k, err := c.BeginCapture(ctx, sources[src], time.Unix(0, 100))
+		require.NoError(t, err)
+		all, err := k.Known(ctx, dir)
+		require.NoError(t, err)
+		return all
+	}
+	at := entry.At(written)
+	assert.Equal(t, entry.Mark{Type: plan.File, Size: 12, Written: at, Mode: 0o644, UID: 1001, GID: 1002, File: entry.File{Inode: 35, Changed: at}}, known(0, "")["quote"].Mark)
+	item := entry.Mark{File: entry.File{Inode: 35*36 + 35, Changed: at}, Record: entry.File{Inode: 1, Changed: at}}
+	assert.Equal(t, item, known(2, "files")["gone"].Mark)
+	item.Inside = 77
+	assert.Equal(t, item, known(2, "files")["folder"].Mark)
+
+	require.NoError(t, c.Renew(ctx, sources[1]))
+	_, err = c.Copy(ctx, 2)
+	require.ErrorIs(t, err, ErrNotFound)
+	assert.ErrorContains(t, err, "read anew", "until its store is")
+	for n, point := range []string{"b", "c"} {
+		k, err := c.BeginDated(ctx, sources[1], source.Capture{Name: point, At: time.Unix(0, int64(20+10*n))})
+		require.NoError(t, err)
+		known, err := k.Known(ctx, "")
+		require.NoError(t, err)
+		if n == 1 {
+			require.NoError(t, k.End(ctx, known["quote"].ID))
+		}
+		require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote", Type: plan.File, Readable: true}, "/h/quote", "ines"))
+		_, err = k.Finish(ctx, nil)
+		require.NoError(t, err)
+	}
+	now, err := c.Copy(ctx, 2)
+	require.NoError(t, err, "a copy that a receipt names still leads to what its number stood for")
+	assert.Equal(t, int64(30), now.Captured.UnixNano(), "and that was read from the latest point")
+	assert.Greater(t, now.ID, int64(6), "no number is given twice")
+	_, err = c.Copy(ctx, 3)
+	assert.ErrorContains(t, err, "read anew")
+	thinned, err := c.Copy(ctx, 4)
+	require.NoError(t, err, "what only points showed that are gone stays as a record")
+	assert.False(t, thinned.Readable)
+	_, err = c.Copy(ctx, 400)
+	assert.NotContains(t, err.Error(), "read anew", "what never was is not explained by it")
+}

@@ -1,0 +1,91 @@
+package entry_test
+
+import (
+	"io/fs"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/plan"
+)
+
+var (
+	first = time.Date(1970, 1, 1, 0, 0, 0, 0, time.UTC)
+	last  = time.Date(2101, 1, 1, 0, 0, 0, 0, time.UTC)
+)
+
+func between(r *rand.Rand) time.Time {
+	return first.Add(time.Duration(r.Int64N(int64(last.Sub(first)))))
+}
+
+func random(r *rand.Rand) entry.Mark {
+	return entry.Mark{
+		Type: plan.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid, UID: r.Int64N(70000), GID: -1,
+		File: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Inside: r.Int64N(1 << 30),
+	}
+}
+
+// A change of any field that a kind of tree keeps is seen, at every write time and however small it is; and no other.
+func TestAChangeOfAFieldIsSeenWhateverTheTimesAre(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 1))
+	changes := map[string]struct {
+		change func(*entry.Mark)
+		by     entry.Keeps // from which on it is seen
+	}{
+		"size":         {func(m *entry.Mark) { m.Size++ }, entry.Likeness},
+		"write time":   {func(m *entry.Mark) { m.Written = entry.At(m.Written.Time().Add(1)) }, entry.Likeness},
+		"mode":         {func(m *entry.Mark) { m.Mode ^= 0o100 }, entry.Likeness},
+		"owner":        {func(m *entry.Mark) { m.UID++ }, entry.Likeness},
+		"group":        {func(m *entry.Mark) { m.GID++ }, entry.Likeness},
+		"record":       {func(m *entry.Mark) { m.Record.Inode++ }, entry.Likeness},
+		"what is in":   {func(m *entry.Mark) { m.Inside++ }, entry.Likeness},
+		"which file":   {func(m *entry.Mark) { m.File.Inode++ }, entry.SameFile},
+		"change time":  {func(m *entry.Mark) { m.File.Changed = entry.At(m.File.Changed.Time().Add(1)) }, entry.All},
+		"unknown time": {func(m *entry.Mark) { m.File.Changed = entry.Instant{} }, entry.All},
+	}
+	for range 20_000 {
+		m := random(r)
+		for what, c := range changes {
+			changed := m
+			c.change(&changed)
+			for _, by := range []entry.Keeps{entry.Likeness, entry.SameFile, entry.All} {
+				require.Equal(t, by < c.by, m.Same(changed, by), "%s of %v by %d", what, m, by)
+				require.Equal(t, by < c.by, string(m.AppendKept(nil, by)) == string(changed.AppendKept(nil, by)), "%s of %v by %d", what, m, by)
+				require.True(t, m.Same(m, by))
+			}
+		}
+		read, err := entry.ParseMark(m.Append(nil))
+		require.NoError(t, err)
+		require.Equal(t, m, read)
+	}
+}
+
+func TestInstantsHoldWhatFileSystemsKeep(t *testing.T) {
+	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(-1, 999_999_999), time.Date(1, 1, 1, 0, 0, 0, 1, time.UTC), time.Date(12026, 3, 4, 5, 6, 7, 8, time.UTC), time.Unix(1<<40, 7)} {
+		assert.True(t, entry.At(at).Time().Equal(at), at)
+	}
+	assert.Zero(t, entry.At(time.Time{}))
+	assert.True(t, entry.Instant{}.Time().IsZero())
+	assert.NotEqual(t, entry.Instant{}, entry.At(time.Unix(0, 0)), "unknown is not 1970")
+}
+
+func FuzzParseMark(f *testing.F) {
+	r := rand.New(rand.NewPCG(9, 2))
+	f.Add(entry.Mark{}.Append(nil))
+	f.Add(random(r).Append(nil))
+	f.Add([]byte("f 12 c8yd2h2 644 1001 1001 i4 c8yd2h2"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		m, err := entry.ParseMark(b)
+		if err != nil {
+			require.ErrorIs(t, err, entry.ErrNotMark)
+			return
+		}
+		again, err := entry.ParseMark(m.Append(nil))
+		require.NoError(t, err)
+		require.Equal(t, m, again)
+	})
+}
