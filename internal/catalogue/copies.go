@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -150,6 +151,9 @@ type Lying struct {
 	Size    int64
 	Written time.Time
 	Inode   int64
+	First   time.Time // the capture that first showed it
+	Last    time.Time // the one that last did; zero while the latest still does
+	Mark    entry.Mark
 }
 
 // Lying returns where copies lie, by their numbers, for work on very many that needs no more.
@@ -161,7 +165,7 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 		for i, id := range rest[:n] {
 			args[i] = id
 		}
-		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, coalesce(x.inode, 0) FROM spans x"+
+		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, coalesce(x.inode, 0), x.first_at, x.last_at, x.mark FROM spans x"+
 			" JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args...)
 		if err != nil {
 			return nil, err
@@ -169,10 +173,14 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 		dir := ""
 		for rows.Next() {
 			var l Lying
-			var written sql.NullInt64
-			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode); err != nil {
+			var written, last sql.NullInt64
+			var first int64
+			var mark []byte
+			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode, &first, &last, &mark); err != nil {
 				return nil, errors.Join(err, rows.Close())
 			}
+			l.First, l.Last = time.Unix(0, first).UTC(), moment(last)
+			l.Mark, _ = entry.ParseMark(mark) // one that cannot be read says nothing of it
 			if l.At.Dir == dir { // neighbours share what is the same
 				l.At.Dir = dir
 			}

@@ -8,15 +8,17 @@ import (
 	"io"
 	"io/fs"
 	"math"
+	"sort"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
 
@@ -44,9 +46,14 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 		return nil, err
 	}
+	var itself trails.Entry // the folder, where it is known as such
 	if err == nil {
-		if n, _ := t.Current(a.At); n >= 0 && t.Versions[n].Type != plan.Folder {
-			return r.fileAsOf(ctx, open, t, n)
+		if n, proved := t.Current(a.At); n >= 0 {
+			if t.Versions[n].Type != plan.Folder {
+				return r.fileAsOf(ctx, open, req, t, n)
+			}
+			itself = trails.Entry{Type: plan.Folder, Proved: proved, State: trails.Missing}
+			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
 		}
 	}
 	folder, err := r.Trails.Folder(ctx, a.Place, a.At, time.Time{})
@@ -63,42 +70,103 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 			b.base.Path = place.Join(req.To.Path, a.Place.Name())
 		}
 	}
+	if itself.Copy != 0 {
+		folder.Entries = append([]trails.Entry{itself}, folder.Entries...)
+	}
 	return b.plan(folder)
 }
 
-// fileAsOf wants the version of a file that was current.
-func (r *Restorer) fileAsOf(ctx context.Context, open *handles, t trails.Trail, n int) ([]wanted, error) {
-	v := &t.Versions[n]
-	id := readable(v, t)
-	if id == 0 {
+// reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; 0 where
+// none can be read.
+func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, stood int64) {
+	reading := trails.ReadingOf(&t.Versions[version], t.Facts, func(source int) *catalogue.Store { return t.Stores[source] }, at)
+	if reading.From < 0 {
+		return 0, 0
+	}
+	return t.Facts[reading.From].Copy, t.Facts[reading.Stood].Copy
+}
+
+// fileAsOf wants the version of a file that was current, as it was then.
+func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t trails.Trail, n int) ([]wanted, error) {
+	at := req.AsOf.At
+	from, stood := r.reading(&t, n, at)
+	if from == 0 {
 		return nil, &site.InputError{What: fmt.Sprintf("bring back %s", t.Place), Err: errors.New("only the record of that version is left"),
 			Next: "Choose another moment; the trail shows which versions can still be read."}
 	}
-	c, err := r.Site.Catalogue.Copy(ctx, id)
+	c, err := r.Site.Catalogue.Copy(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	lying, err := r.Site.Catalogue.Lying(ctx, []int64{from, stood})
+	if err != nil {
+		return nil, err
+	}
+	if c.At.Capture, err = newPoints(r.Site.Catalogue).at(ctx, lying[from], at); err != nil {
+		return nil, err
+	}
+	into, err := r.destination(open, req, 1)
 	if err != nil {
 		return nil, err
 	}
 	w := r.want(open, c)
 	w.To, w.Leaves = t.Place, false // the store keeps it: what is wanted is a point in time
-	if _, proved := t.Current(v.Arrived); !proved {
+	if req.To != nil {
+		w.To = *req.To
+	}
+	if into {
+		w.To.Path = place.Join(req.To.Path, t.Place.Name())
+	}
+	w.like = likeness(lying[stood], from)
+	if _, proved := t.Current(at); !proved {
 		w.Note = "assumed: nobody looked between"
 	}
 	return []wanted{w}, nil
 }
 
-// readable picks the copy of a version to read: what stays as it is before what stands in place now.
-func readable(v *trail.Version, t trails.Trail) int64 {
-	var best int64
-	for _, i := range v.Seen {
-		f := t.Facts[i]
-		if !f.Readable {
-			continue
+// likeness is what a copy was like that stood at the moment, where the content is read from another; nil where it is read
+// from that one.
+func likeness(stood catalogue.Lying, from int64) *entry.Mark {
+	if stood.ID == from || stood.Mark.IsZero() {
+		return nil
+	}
+	return &stood.Mark
+}
+
+// points finds the points in time of stores.
+type points struct {
+	records *catalogue.Catalogue
+	held    map[int64][]source.Capture // by source, oldest first
+}
+
+func newPoints(records *catalogue.Catalogue) *points {
+	return &points{records, map[int64][]source.Capture{}}
+}
+
+// at names the point in time from which a copy is what it was at a moment: the last one up to then that its store still
+// holds of it, else the first one after. It is "" in a store that holds only what is there now.
+func (p *points) at(ctx context.Context, l catalogue.Lying, moment time.Time) (string, error) {
+	if l.At.Capture == "" {
+		return "", nil
+	}
+	held, ok := p.held[l.Source]
+	if !ok {
+		var err error
+		if held, err = p.records.Held(ctx, l.Source, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
+			return "", err
 		}
-		if best = f.Copy; !t.Stores[f.Source].Source.Live {
-			return best
+		p.held[l.Source] = held
+	}
+	n := sort.Search(len(held), func(n int) bool { return held[n].At.After(moment) })
+	if n > 0 && !held[n-1].At.Before(l.First) && (l.Last.IsZero() || !held[n-1].At.After(l.Last)) {
+		return held[n-1].Name, nil
+	}
+	for _, k := range held[n:] {
+		if !k.At.Before(l.First) && (l.Last.IsZero() || !k.At.After(l.Last)) {
+			return k.Name, nil
 		}
 	}
-	return best
+	return l.At.Capture, nil // the moment lies after all that its store holds of it: the latest
 }
 
 // folderPlan is the plan for a folder being made.
@@ -114,6 +182,7 @@ type folderPlan struct {
 	wants   []wanted
 	sources map[int64]catalogue.Source
 	links   map[inode]string
+	points  *points
 }
 
 type inode struct {
@@ -145,8 +214,12 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 	}
 	var ids []int64
 	for _, n := range needed {
-		if id := folder.Entries[n].Copy; id != 0 {
-			ids = append(ids, id)
+		e := &folder.Entries[n]
+		if e.Copy != 0 {
+			ids = append(ids, e.Copy)
+		}
+		if e.Stood != 0 && e.Stood != e.Copy {
+			ids = append(ids, e.Stood)
 		}
 	}
 	copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
@@ -163,8 +236,12 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 	}
 	b.links = map[inode]string{}
 	b.wants = make([]wanted, 0, len(needed))
+	b.points = newPoints(b.r.Site.Catalogue)
 	for _, n := range needed {
-		b.want(folder.Entries[n], copies[folder.Entries[n].Copy])
+		e := &folder.Entries[n]
+		if err := b.want(*e, copies[e.Copy], copies[e.Stood]); err != nil {
+			return nil, err
+		}
 	}
 	if b.req.AsOf.Only == OnlyExact {
 		if err := b.later(folder); err != nil {
@@ -237,7 +314,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 
 // want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
-func (b *folderPlan) want(e trails.Entry, c catalogue.Lying) {
+func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) {
 	w := wanted{Wanted: plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == plan.Folder}, asOf: true}
 	if zone, err := b.open.zone(b.base.Machine); err == nil {
 		w.Dated = b.at.In(zone)
@@ -253,13 +330,17 @@ func (b *folderPlan) want(e trails.Entry, c catalogue.Lying) {
 	}
 	switch {
 	case e.Copy == 0 && e.Type == plan.Folder:
-		return // it is made again for what goes into it
+		return nil // it is made again for what goes into it
 	case e.Copy == 0:
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 	case e.Type == plan.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
 		src := b.sources[c.Source]
+		if c.At.Capture, err = b.points.at(b.ctx, c, b.at); err != nil {
+			return err
+		}
+		w.like = likeness(stood, c.ID)
 		w.Copy, w.From = CopyID(c.ID), place.Place{Machine: src.AtMachine, Path: place.Join(src.At, c.At.Path())}
 		w.copy, w.source, w.at, w.expect = c.ID, c.Source, c.At, expectation{Size: c.Size, Written: c.Written}
 		if e.Type == plan.File && c.Inode != 0 {
@@ -272,6 +353,7 @@ func (b *folderPlan) want(e trails.Entry, c catalogue.Lying) {
 		}
 	}
 	b.wants = append(b.wants, w)
+	return nil
 }
 
 // later adds what stands in the folder and came after the moment.

@@ -346,7 +346,10 @@ func (c *carrier) copyTo(it *carried, folder reach.Folder, name string) (written
 // original is what of a copy is written: of a folder that comes alone only itself.
 func (c *carried) original(o original) original {
 	if c.work.Alone {
-		return bare{o}
+		o = bare{o}
+	}
+	if c.work.Like != nil {
+		o = liked{o, *c.work.Like}
 	}
 	return o
 }

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -59,12 +60,13 @@ type wanted struct {
 	before identity    // of the copy where it lies; zero where it was not looked at
 	expect expectation // of a file that was not looked at
 	asOf   bool
+	like   *entry.Mark // what it was like at the moment, where that is not as it is where its content is read from
 }
 
 // work is what is kept with the receipt of an item.
 func (w *wanted) work() work {
 	return work{Capture: []byte(w.at.Capture), Dir: []byte(w.at.Dir), Name: []byte(w.at.Name), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
-		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away}
+		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like}
 }
 
 // work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
@@ -88,6 +90,7 @@ type work struct {
 	Expect  expectation    `json:"expect,omitzero"` // of a file planned so
 	Alone   bool           `json:"alone,omitempty"` // a folder without what is in it
 	Away    bool           `json:"away,omitempty"`  // there is no copy: what stands is set aside
+	Like    *entry.Mark    `json:"like,omitempty"`  // what it comes back like, where not as its content is read
 }
 
 // expectation is what a file planned by what surveys saw must still be like.

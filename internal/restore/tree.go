@@ -14,6 +14,7 @@ import (
 	"strings"
 	"sync"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -134,6 +135,21 @@ func (c contentOf) Children() ([]named, func(), error) {
 type bare struct{ original }
 
 func (bare) Children() ([]named, func(), error) { return nil, func() {}, nil }
+
+// liked is an original that comes back like something else was: its owner, mode and write time are that one's.
+type liked struct {
+	original
+	like entry.Mark
+}
+
+func (l liked) Meta() (reach.Meta, error) {
+	meta, err := l.original.Meta()
+	meta.Mode, meta.UID, meta.GID = l.like.Mode, l.like.UID, l.like.GID
+	if l.like.Written.Known {
+		meta.Written = l.like.Written.Time()
+	}
+	return meta, err
+}
 
 // written is what writing an original came to.
 type written struct {

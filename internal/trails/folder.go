@@ -37,6 +37,7 @@ type Entry struct {
 	SHA256  string
 	Copy    int64 // what to read it from; 0 where only the record is left, and for what is only in the other moment
 	Source  int64 // of the copy
+	Stood   int64 // the copy that shows what it was like at the moment, but for its content; mostly Copy itself
 	Proved  bool  // else assumed: nobody looked between
 	State   State
 	MovedTo string // where it is in the other moment, relative to the folder or as a place; "" where it did not move
@@ -350,40 +351,24 @@ func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, see
 	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
 	e.content = contentKey{v.Size, v.Written.UnixNano()}
 	if then != nil {
-		e.Copy, e.Source = choose(then, facts, a.stores)
+		r := ReadingOf(then, facts, func(source int) *catalogue.Store { return a.stores[int64(source)] }, a.AsOf)
+		if r.From >= 0 {
+			e.Copy, e.Source = facts[r.From].Copy, int64(facts[r.From].Source)
+		}
+		if r.Stood >= 0 {
+			e.Stood, e.Written = facts[r.Stood].Copy, facts[r.Stood].Written
+		}
 	}
 	a.Entries = append(a.Entries, e)
 }
 
-// choose picks what a version is read from: of those that can be read the one that stays there even when the machine's
-// own file changes, the latest.
-func choose(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) (id, source int64) {
-	best, rank := -1, 0
-	for _, i := range v.Seen {
-		s := stores[int64(facts[i].Source)]
-		score := 1
-		switch {
-		case !facts[i].Readable || s == nil:
-			continue
-		case s.Source.Dated:
-			score = 3
-		case !s.Source.Live:
-			score = 2
-		}
-		if score > rank || score == rank && facts[i].Last.After(facts[best].Last) {
-			best, rank = i, score
-		}
-	}
-	if best < 0 {
-		return 0, 0
-	}
-	return facts[best].Copy, int64(facts[best].Source)
-}
-
 // ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
 func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) int64 {
-	id, _ := choose(v, facts, stores)
-	return id
+	r := ReadingOf(v, facts, func(source int) *catalogue.Store { return stores[int64(source)] }, time.Time{})
+	if r.From < 0 {
+		return 0
+	}
+	return facts[r.From].Copy
 }
 
 func (a *assembly) finish() {

@@ -245,6 +245,7 @@ func (b *builder) turns() []turn {
 		if !src.Shows {
 			if !s.Gone.IsZero() {
 				all = append(all, turn{s.Gone, 0, i, s.Source, true}, turn{s.Gone, 2, -1, s.Source, true})
+				all = append(all, b.stillShown(s.Gone)...)
 			}
 			continue
 		}
@@ -263,6 +264,24 @@ func (b *builder) turns() []turn {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b turn) int { return cmp.Or(a.at.Compare(b.at), cmp.Compare(a.order, b.order)) })
+	return all
+}
+
+// stillShown finds the captures after a recorded removal that show what was there before it: it was put back, or what was
+// removed had only been in its place for a while.
+func (b *builder) stillShown(gone time.Time) (all []turn) {
+	for source := range b.bySrc {
+		if !b.sources[source].Shows {
+			continue
+		}
+		j := b.at(source, gone)
+		if j < 0 {
+			continue
+		}
+		if at, ok := b.sources[source].next(gone); ok && !at.After(b.seen[j].Last) {
+			all = append(all, turn{at, 1, j, source, false})
+		}
+	}
 	return all
 }
 
@@ -306,6 +325,7 @@ func (b *builder) fold() []Version {
 	var all []Version
 	open := -1 // index of the version that stands
 	var contrary time.Time
+	var removed time.Time // the last recorded removal: what stood there then is known, so nothing that came later had come before it
 	end := func(t turn) {
 		if open < 0 {
 			return
@@ -325,6 +345,9 @@ func (b *builder) fold() []Version {
 				end(t)
 				contrary = t.at
 			}
+			if t.exact {
+				removed = t.at
+			}
 			continue
 		}
 		s := &b.seen[t.seen]
@@ -341,13 +364,13 @@ func (b *builder) fold() []Version {
 		}
 		v := Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: s.SHA256, Target: s.Target, Content: c, Seen: []int{t.seen}, First: t.at}
 		v.After = b.contrary(contrary, open, all, t)
-		b.arrive(&v, t)
+		b.arrive(&v, removed)
 		if open >= 0 {
 			prev := &all[open]
 			v.Hidden = s.Type == plan.File && prev.Type == plan.File && s.Size == prev.Size && s.Written.Equal(b.seen[prev.Seen[0]].Written)
 			end(t)
 			v.After = later(v.After, all[len(all)-1].LastSeen)
-			b.arrive(&v, t)
+			b.arrive(&v, removed)
 			all[len(all)-1].Superseded = v.Arrived
 		}
 		all = append(all, v)
@@ -398,8 +421,8 @@ var earliest = time.Date(1980, 1, 2, 0, 0, 0, 0, time.UTC)
 // slack is how far a clock may be ahead of a capture without being disbelieved.
 const slack = 2 * time.Second
 
-// arrive works out from when a version is current.
-func (b *builder) arrive(v *Version, t turn) {
+// arrive works out from when a version is current: after the last recorded removal, whatever its write time says.
+func (b *builder) arrive(v *Version, removed time.Time) {
 	s := &b.seen[v.Seen[0]]
 	v.Written, v.Doubt = s.Written, ""
 	switch {
@@ -414,6 +437,9 @@ func (b *builder) arrive(v *Version, t turn) {
 	}
 	if v.Doubt != "" {
 		v.Arrived = v.First
+	}
+	if !removed.IsZero() && !v.Arrived.After(removed) {
+		v.Arrived = removed.Add(1)
 	}
 	if v.Arrived.After(v.First) {
 		v.Arrived = v.First

@@ -234,3 +234,41 @@ func BenchmarkBuild(b *testing.B) {
 		trail.Build(all, sources, nil, nil)
 	}
 }
+
+// removed is content known from the record of its removal alone.
+func removed(source int, content string, written, gone float64) trail.Seen {
+	s := seen(source, content, written, 100, 100)
+	s.Gone = hour(gone)
+	return s
+}
+
+// What was removed from a place stood there until then, so nothing that stood there later had come before it, however old
+// its write time is.
+func TestARecordedRemovalBoundsWhatCameAfterIt(t *testing.T) {
+	bin := trail.Source{Captures: hours(100), Resolution: time.Nanosecond}
+	three := trail.Build([]trail.Seen{removed(0, "a", 9, 10), removed(0, "b", 8, 11), removed(0, "c", 7, 12)}, []trail.Source{bin}, nil, nil)
+	require.Len(t, three.Versions, 3)
+	for n, v := range three.Versions[:2] {
+		next := three.Versions[n+1]
+		assert.Equal(t, hour(10+float64(n)), v.Superseded)
+		assert.True(t, next.Arrived.After(v.Superseded), "%v came after the removal before it", next)
+	}
+	for at, want := range map[float64]int{9.5: 0, 10.5: 1, 11: 1, 11.5: 2} {
+		n, _ := three.Current(hour(at))
+		if at == 11 {
+			n, _ = three.Current(hour(at).Add(-1))
+		}
+		assert.Equal(t, want, n, at)
+	}
+	kinds := []trail.EventKind{}
+	for _, e := range three.Events {
+		kinds = append(kinds, e.Kind)
+	}
+	assert.Equal(t, []trail.EventKind{trail.Removed, trail.Removed, trail.Removed}, kinds)
+
+	// A capture after the removal still shows what was there before: it is there again, and had been.
+	shown := trail.Build([]trail.Seen{seen(0, "x", 1, 2, 6), removed(1, "a", 0, 4.5)}, []trail.Source{store(2, 3, 4, 5, 6), bin}, nil, nil)
+	n, _ := shown.Current(hour(5))
+	require.GreaterOrEqual(t, n, 0)
+	assert.Equal(t, "x", shown.Versions[n].SHA256)
+}
