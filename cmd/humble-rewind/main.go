@@ -31,7 +31,7 @@ import (
 // What the program can reach and read; a new way or kind is one more line. The kinds stand in the order in which technicians
 // look for copies.
 var (
-	ways  = reach.Ways{local.Way}
+	ways  = reach.Ways{local.Way()}
 	kinds = func(rules stray.Rules) source.Kinds {
 		return source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(rules)}
 	}

@@ -21,6 +21,8 @@ import (
 
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"humble-rewind/internal/core/entry"
 )
 
 // Sentinels that callers branch on.
@@ -120,8 +122,9 @@ func (c *Catalogue) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	return tx.Commit()
 }
 
+// nanos is how a time is kept; one that cannot be counted so is unknown.
 func nanos(t time.Time) sql.NullInt64 {
-	return sql.NullInt64{Int64: t.UnixNano(), Valid: !t.IsZero()}
+	return sql.NullInt64{Int64: t.UnixNano(), Valid: entry.Countable(t)}
 }
 
 func moment(n sql.NullInt64) time.Time {

@@ -22,6 +22,7 @@ type Copy struct {
 	ID          int64
 	Place       place.Place // where it came from; where that is not known, where it lies
 	OriginKnown bool
+	Claimed     string // the path that a record says it came from, which is not trusted; "" where there is none
 	Type        plan.Type
 	Class       fileclass.Class
 	Source      Source
@@ -58,7 +59,7 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes, e.findings,
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark, e.findings,
 	` + captureName + `, ` + state
 
 // captureName is the latest of the points in time that still hold x.
@@ -181,7 +182,7 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 			}
 			l.First, l.Last = time.Unix(0, first).UTC(), moment(last)
 			l.Mark, _ = entry.ParseMark(mark) // one that cannot be read says nothing of it
-			if l.At.Dir == dir { // neighbours share what is the same
+			if l.At.Dir == dir {              // neighbours share what is the same
 				l.At.Dir = dir
 			}
 			dir, l.Written = l.At.Dir, moment(written)
@@ -207,15 +208,18 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var f Copy
 		var dir, name string
 		var written, captured, lastSeen, gone sql.NullInt64
-		var sha []byte
+		var sha, mark []byte
 		var notes, findings sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &findings, &f.At.Capture, &f.State); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.Claimed, &mark, &findings, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)
 		f.Written, f.Captured, f.LastSeen, f.Gone = moment(written), moment(captured), moment(lastSeen), moment(gone)
 		f.SHA256 = hex.EncodeToString(sha)
+		if m, err := entry.ParseMark(mark); err == nil && m.Written.Known { // also what cannot be counted
+			f.Written = m.Written.Time()
+		}
 		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
 			return nil, err
 		}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 )
@@ -36,6 +37,8 @@ const (
 	ItemRefused ItemOutcome = "refused"
 	ItemFailed  ItemOutcome = "failed"
 	ItemUndone  ItemOutcome = "undone"
+	// ItemUnsettled is an item whose place is away, so that nobody can say yet what happened to it.
+	ItemUnsettled ItemOutcome = "unsettled"
 )
 
 // Receipt is the record of a bring-back.
@@ -129,8 +132,8 @@ func (c *Catalogue) CloseReceipt(ctx context.Context, id int64, state ReceiptSta
 }
 
 // BeginUndo claims a receipt for undoing; ErrTaken where it is not in a state that can be undone.
-func (c *Catalogue) BeginUndo(ctx context.Context, id int64) error {
-	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing, id, ReceiptDone, ReceiptPart))
+func (c *Catalogue) BeginUndo(ctx context.Context, id int64, by string) error {
+	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing, by, id, ReceiptDone, ReceiptPart))
 	if err == ErrNotFound {
 		return fmt.Errorf("receipt r%d: %w", id, ErrTaken)
 	}
@@ -140,7 +143,7 @@ func (c *Catalogue) BeginUndo(ctx context.Context, id int64) error {
 // EndUndo ends an undo: as undone, or back in the given state where it could not be.
 func (c *Catalogue) EndUndo(ctx context.Context, id int64, state ReceiptState, by string, at time.Time) error {
 	if state != ReceiptUndone {
-		return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ? WHERE id = ?", state, id))
+		return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = '' WHERE id = ?", state, id))
 	}
 	return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_at = ?, undone_by = ? WHERE id = ?", state, at.UnixNano(), by, id))
 }
@@ -204,9 +207,9 @@ func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, 
 	return all, rows.Err()
 }
 
-// OpenReceipts lists the bring-backs that a stop interrupted.
-func (c *Catalogue) OpenReceipts(ctx context.Context) ([]int64, error) {
-	return numbers(c.read.QueryContext(ctx, "SELECT id FROM receipts WHERE state = ? ORDER BY id", ReceiptOpen))
+// ReceiptsIn lists the receipts in a state, such as those that a stop interrupted.
+func (c *Catalogue) ReceiptsIn(ctx context.Context, state ReceiptState) ([]int64, error) {
+	return numbers(c.read.QueryContext(ctx, "SELECT id FROM receipts WHERE state = ? ORDER BY id", state))
 }
 
 // FolderTimes are a standing folder's write times before and after a bring-back wrote in it.
@@ -216,6 +219,9 @@ type FolderTimes struct{ Before, After time.Time }
 func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[place.Place]time.Time) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for p, at := range before {
+			if !entry.Countable(at) {
+				continue // it could not be given back exactly
+			}
 			if _, err := tx.ExecContext(ctx, "INSERT INTO receipt_folders (receipt_id, machine, path, written_at) VALUES (?, ?, ?, ?)", receipt, p.Machine, []byte(p.Path), at.UnixNano()); err != nil {
 				return err
 			}
@@ -228,7 +234,7 @@ func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[p
 func (c *Catalogue) SaveFoldersAfter(ctx context.Context, receipt int64, after map[place.Place]time.Time) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for p, at := range after {
-			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", at.UnixNano(), receipt, p.Machine, []byte(p.Path)); err != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", nanos(at), receipt, p.Machine, []byte(p.Path)); err != nil {
 				return err
 			}
 		}

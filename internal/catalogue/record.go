@@ -37,6 +37,7 @@ type Capture struct {
 	after   int64 // the same behind it
 	fresh   []found
 	ended   []int64
+	amended []amended
 	writing chan error        // of the batch being written meanwhile; nil where none is
 	visited map[int64]bool    // store folders that were read
 	prints  map[string][]byte // of those in which something is new, changed or gone
@@ -170,6 +171,48 @@ func (k *Capture) Add(ctx context.Context, s source.Sighting, origin, person str
 	return k.flushFull(ctx)
 }
 
+// amended is a span of which something is told otherwise than before.
+type amended struct {
+	span int64
+	found
+}
+
+// Amend puts right what is recorded of a span: where it came from, whose it is, and what is wrong with it.
+func (k *Capture) Amend(ctx context.Context, span int64, s source.Sighting, origin, person string) error {
+	k.amended = append(k.amended, amended{span, found{s, origin, person, nil}})
+	if len(k.amended) < batchRows {
+		return nil
+	}
+	all := k.amended
+	k.amended = nil
+	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.amend(ctx, tx, all) })
+}
+
+func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
+	for _, a := range all {
+		dir, err := intern(ctx, tx, k.dirs, "dirs", "machine_id", k.source.MachineID, place.Folder(a.Place))
+		if err != nil {
+			return err
+		}
+		name := place.Name(a.Place)
+		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir, []byte(name), names.Fold(name)); err != nil {
+			return err
+		}
+		var claimed, notes any
+		if a.Claimed != "" {
+			claimed = []byte(a.Claimed)
+		}
+		if len(a.Notes) > 0 {
+			notes = toJSON(a.Notes)
+		}
+		if _, err := tx.ExecContext(ctx, "UPDATE spans SET place_id = (SELECT id FROM places WHERE dir_id = ? AND name = ?), origin_known = ?, claimed = ?, person = ?, notes = ? WHERE id = ?",
+			dir, []byte(name), a.Origin != "", claimed, a.Person, notes, a.span); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // End ends the span of something that is no longer there, or no longer as it was. Of a point in time that is believed
 // only once it was read to its end: one that is being removed meanwhile would seem to lack files.
 func (k *Capture) End(ctx context.Context, span int64) error {
@@ -178,7 +221,7 @@ func (k *Capture) End(ctx context.Context, span int64) error {
 }
 
 const spanColumns = `place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable,
-	origin_known, notes, sha256, inode, target`
+	origin_known, notes, sha256, inode, target, claimed`
 
 // flushFull hands a full batch over to be written while the next is gathered.
 func (k *Capture) flushFull(ctx context.Context) error {
@@ -222,7 +265,7 @@ func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 	}
 	var ended int64
 	err = k.c.tx(ctx, func(tx *sql.Tx) error {
-		if err := k.writeIn(ctx, tx, k.fresh, k.ended); err != nil {
+		if err := errors.Join(k.writeIn(ctx, tx, k.fresh, k.ended), k.amend(ctx, tx, k.amended)); err != nil {
 			return err
 		}
 		for _, dir := range vanished {
@@ -307,11 +350,11 @@ func underAny(path string, folders []string) bool {
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
 		dir_id INTEGER, name BLOB, folded TEXT, store_dir_id INTEGER, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
-		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, inode INTEGER, target BLOB, last_at INTEGER)`)
+		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, inode INTEGER, target BLOB, claimed BLOB, last_at INTEGER)`)
 	return err
 }
 
-const stagingColumns, rowsPerInsert = 19, 100
+const stagingColumns, rowsPerInsert = 20, 100
 
 func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error {
 	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.writeIn(ctx, tx, fresh, ended) })
@@ -428,15 +471,18 @@ func (f *found) columns(dir, storeDir int64) []any {
 	if len(f.Notes) > 0 {
 		notes = toJSON(f.Notes)
 	}
-	var inode, target any
+	var inode, target, claimed any
 	if f.Inode != 0 {
 		inode = int64(f.Inode)
 	}
 	if f.Target != "" {
 		target = []byte(f.Target)
 	}
+	if f.Claimed != "" {
+		claimed = []byte(f.Claimed)
+	}
 	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark.Append(nil),
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode, target, f.lastAt}
+		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode, target, claimed, f.lastAt}
 }
 
 func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
@@ -445,9 +491,9 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		args []any
 	}{
 		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
-		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, inode, target, first_at, last_at)
+		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, inode, target, claimed, first_at, last_at)
 			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes,
-				t.inode, t.target, ?, t.last_at
+				t.inode, t.target, t.claimed, ?, t.last_at
 			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.at}},
 		{"DELETE FROM staging", nil},
 	}

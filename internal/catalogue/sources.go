@@ -31,6 +31,7 @@ type Source struct {
 	SurveyedAt    time.Time // zero while never
 	Trouble       string    // why the last survey failed
 	Renew         bool      // what is known of its points in time is wrong, and has to be forgotten before it is surveyed
+	Recheck       bool      // what its records say was believed without looking, and is looked at again by the next survey
 	Notes         []string
 }
 
@@ -72,7 +73,7 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
 	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.live, s.dated, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
-			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.notes
+			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck, s.notes
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
 		WHERE `+where+` ORDER BY m.name, s.id`, args...)
 	if err != nil {
@@ -85,7 +86,7 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 		var own, surveyed sql.NullInt64
 		var exclusions, maps, notes string
 		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &s.Live, &s.Dated, &s.Named, &exclusions, &s.Zone, &maps, &own,
-			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &notes); err != nil {
+			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes); err != nil {
 			return nil, err
 		}
 		if own.Valid {

@@ -28,7 +28,7 @@ func lay(t *testing.T, files map[string]string) (string, reach.Files) {
 		}
 		require.NoError(t, os.WriteFile(at, []byte(content), 0o644))
 	}
-	opened, err := reach.Ways{local.Way}.Open(t.Context(), root)
+	opened, err := reach.Ways{local.Way()}.Open(t.Context(), root)
 	require.NoError(t, err)
 	t.Cleanup(func() { opened.Close() })
 	return root, opened

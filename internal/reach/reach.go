@@ -96,9 +96,14 @@ type Folder interface {
 	Replace(oldName, newName string) error
 	// Remove removes a file, a link or an empty folder.
 	Remove(name string) error
-	// SetMeta sets what m says; of a link only owner and times. What cannot be kept is named in a *MetaError, everything
-	// else having been set.
-	SetMeta(name string, m Meta) error
+	// SetMeta sets what m says of the folder itself, whatever it is called by now. What cannot be kept is named in a
+	// *MetaError, everything else having been set.
+	SetMeta(m Meta) error
+	// Date sets the write time of the folder itself.
+	Date(written time.Time) error
+	// SetLinkMeta sets the owner and the times of a symbolic link, by its name: only in a folder that nobody else can enter
+	// is that sure to be the link that was made.
+	SetLinkMeta(name string, m Meta) error
 	// Sync makes the folder's own entries last.
 	Sync() error
 	// Settle makes everything written to the folder's file system last, in one go.
@@ -120,14 +125,23 @@ type NewFile interface {
 	io.ReaderAt
 	io.Closer
 	Info() (Info, error)
+	// SetMeta sets what m says of the file that was created, whatever it is called by now, as Folder.SetMeta does.
+	SetMeta(m Meta) error
 	// Skip leaves a hole of n bytes, which read as zeros.
 	Skip(n int64) error
+	// Cut makes the file end after size bytes.
+	Cut(size int64) error
 }
 
 // Cloner is a NewFile that can share another file's bytes instead of copying them.
 type Cloner interface {
 	// Clone makes the empty file share all bytes of another; false where the file system cannot.
 	Clone(from File) bool
+}
+
+// ModeSetter is a File whose mode can be set, whatever it is called by now.
+type ModeSetter interface {
+	SetMode(mode fs.FileMode) error
 }
 
 // Sentinels that callers branch on, besides those of io/fs.
@@ -137,6 +151,7 @@ var (
 	ErrTooLarge        = errors.New("larger than allowed")
 	ErrOtherFileSystem = errors.New("on another file system")
 	ErrBadName         = errors.New("not a single name")
+	ErrPrivate         = errors.New("the service's own data") // which is never read, moved or written as anybody's files
 )
 
 // LinkError says that a path leads through a symbolic link.

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 
@@ -39,6 +40,13 @@ func (r *Restorer) keep(ctx context.Context, folder reach.Reader, name string) (
 	if err != nil {
 		return aside{}, err
 	}
+	if why := obstacle(ctx, folder, name); why != "" {
+		return aside{}, errors.New(why)
+	}
+	was, err := look(ctx, folder, name)
+	if err != nil {
+		return aside{}, err
+	}
 	k, err := r.keepEntry(ctx, s, name)
 	if err != nil {
 		return aside{}, fmt.Errorf("set %s aside: %w", place.Quote(name), err)
@@ -48,7 +56,7 @@ func (r *Restorer) keep(ctx context.Context, folder reach.Reader, name string) (
 		return aside{}, err
 	}
 	manifest, _, err := r.Safe.Put(ctx, bytes.NewReader(encoded))
-	return aside{Manifest: manifest, Was: identify(s.info), Type: k.Kind, Size: k.Size, SHA256: k.Digest}, err
+	return aside{Manifest: manifest, Was: was, Type: k.Kind, Size: k.Size, SHA256: k.Digest}, err
 }
 
 func (r *Restorer) keepEntry(ctx context.Context, o original, name string) (kept, error) {
@@ -111,6 +119,7 @@ type keptOriginal struct {
 }
 
 func (o keptOriginal) Type() plan.Type                 { return o.k.Kind }
+func (o keptOriginal) Size() int64                     { return o.k.Size }
 func (o keptOriginal) Meta() (reach.Meta, error)       { return o.k.About, nil }
 func (o keptOriginal) Target() string                  { return string(o.k.Link) }
 func (o keptOriginal) Content() (io.ReadCloser, error) { return o.safe.Get(o.k.Digest) }

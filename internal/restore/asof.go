@@ -133,6 +133,14 @@ func likeness(stood catalogue.Lying, from int64) *entry.Mark {
 	return &stood.Mark
 }
 
+// writtenOf is the write time of a copy, also where it cannot be counted in nanoseconds.
+func writtenOf(c catalogue.Lying) entry.Instant {
+	if c.Mark.Written.Known {
+		return c.Mark.Written
+	}
+	return entry.At(c.Written)
+}
+
 // points finds the points in time of stores.
 type points struct {
 	records *catalogue.Catalogue
@@ -341,8 +349,12 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 			return err
 		}
 		w.like = likeness(stood, c.ID)
+		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.rootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID
+		if w.like != nil {
+			w.Mode, w.UID, w.GID = w.like.Mode, w.like.UID, w.like.GID
+		}
 		w.Copy, w.From = CopyID(c.ID), place.Place{Machine: src.AtMachine, Path: place.Join(src.At, c.At.Path())}
-		w.copy, w.source, w.at, w.expect = c.ID, c.Source, c.At, expectation{Size: c.Size, Written: c.Written}
+		w.copy, w.source, w.at, w.expect = c.ID, c.Source, c.At, expectation{Size: c.Size, Written: writtenOf(c)}
 		if e.Type == plan.File && c.Inode != 0 {
 			key := inode{c.Source, c.Inode}
 			if first, twice := b.links[key]; twice {

@@ -26,7 +26,7 @@ import (
 var monday = time.Date(2026, 9, 7, 6, 0, 0, 0, time.UTC)
 
 // yard is a machine whose documents were captured on Monday and worked on since.
-func yard(t *testing.T) *sitetest.Site { return yardWith(t, reach.Ways{local.Way}) }
+func yard(t *testing.T) *sitetest.Site { return yardWith(t, reach.Ways{local.Way()}) }
 
 func yardWith(t *testing.T, ways reach.Ways) *sitetest.Site {
 	s := sitetest.NewWith(t, ways)

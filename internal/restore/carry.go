@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
@@ -53,6 +54,10 @@ type Progress func(done int64, bytes int64, doing string)
 // from it; the error then wraps jobs.ErrPart. Where ctx ends because the service stops, the receipt stays open and
 // Recover settles it at the next start.
 func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error {
+	if !r.enter(id) {
+		return fmt.Errorf("receipt r%d is being worked on", id)
+	}
+	defer r.Leave(id)
 	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
 	if err != nil {
 		return err
@@ -92,6 +97,8 @@ func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
 	failed, done := 0, 0
 	for _, item := range receipt.Items {
 		switch item.Outcome {
+		case catalogue.ItemUnsettled:
+			return nil // it is settled once its place is back
 		case catalogue.ItemWaiting, catalogue.ItemStarted:
 			item.Outcome, item.Note = catalogue.ItemFailed, joinNotes(item.Note, notBegun)
 			changed = append(changed, item)
@@ -185,31 +192,24 @@ func (c *carried) store() (err error) {
 	return err
 }
 
-// temporary is the name under which an item is made ready in its destination folder; that of what gives way ends
-// differently.
-func temporary(receipt int64, n int, end string) string {
-	return fmt.Sprintf(".humble-rewind-r%d-%d.%s", receipt, n, end)
-}
-
-const (
-	endPart  = "part"  // being written
-	endAside = "aside" // kept safely, about to be removed
-)
-
 type carrier struct {
 	r       *Restorer
 	ctx     context.Context
 	receipt int64
 	at      func(path string) // told what is being written
 	open    *handles
+	stages  *stages
 }
 
 // batch brings one batch of items back. An error is one of the records or the stores as a whole; what befalls single
 // items is in their outcomes. Its steps, each for all items, are: make ready under temporary names and keep what must
 // give way; sync, and record what will arrive; give final names; sync; take out of the stores; record.
 func (c *carrier) batch(items []catalogue.ReceiptItem) error {
-	c.open = newHandles(c.ctx, c.r.Site)
-	defer func() { c.open.close() }()
+	c.open, c.stages = newHandles(c.ctx, c.r.Site), c.r.newStages(c.receipt)
+	defer func() {
+		c.stages.close(context.WithoutCancel(c.ctx), c.open)
+		c.open.close()
+	}()
 	var all []*carried
 	for n := range items {
 		if items[n].Outcome != catalogue.ItemWaiting {
@@ -265,10 +265,15 @@ func (c *carrier) ready(it *carried) error {
 	switch {
 	case !it.work.AsOf && !it.work.Before.is(info):
 		return errors.New("it changed since it was planned; plan again")
-	case it.work.AsOf && info.Type != it.item.Type, it.work.AsOf && info.Type == plan.File && (info.Size != it.work.Expect.Size || !info.Written.Equal(it.work.Expect.Written)):
+	case it.work.AsOf && info.Type != it.item.Type, it.work.AsOf && info.Type == plan.File && (info.Size != it.work.Expect.Size || entry.At(info.Written) != it.work.Expect.Written):
 		return errors.New("it is not as the last survey saw it; survey and plan again")
 	case it.work.AsOf:
 		it.work.Before = identify(info)
+	}
+	if it.work.Leaves {
+		if err := c.lookClosely(it); err != nil {
+			return err
+		}
 	}
 	folder, err := c.makeParents(it, info)
 	if err != nil {
@@ -288,11 +293,12 @@ func (c *carrier) ready(it *carried) error {
 		it.work.After = it.work.Before
 		return nil
 	}
-	name := temporary(c.receipt, it.item.N, endPart)
-	if err := ignoreGone(removeTree(c.ctx, folder, name)); err != nil {
+	st, err := c.stage(it, folder)
+	if err != nil {
 		return err
 	}
-	w, err := c.copyTo(it, folder, name)
+	name := staged(it.item.N, endPart)
+	w, err := c.copyTo(it, st, name)
 	if err != nil {
 		return err
 	}
@@ -300,19 +306,62 @@ func (c *carrier) ready(it *carried) error {
 	if it.item.Type == plan.File {
 		it.item.Size = w.bytes
 	}
+	it.item.Note = joinNotes(append([]string{it.item.Note}, w.notes...)...)
 	if w.lost != nil {
 		it.item.Note = joinNotes(it.item.Note, "not kept: "+strings.Join(w.lost, ", "))
 	}
-	made, err := folder.Lstat(name)
-	it.work.After = identify(made)
+	it.work.After, err = look(c.ctx, st, name)
 	return err
 }
+
+// stage returns the stage on the file system of an item's folder. It is made in the folder that stood before.
+func (c *carrier) stage(it *carried, folder reach.Folder) (*stage, error) {
+	if it.work.Ground != nil {
+		p := place.Place{Machine: it.item.To.Machine, Path: string(it.work.Ground.Path)}
+		if above, err := c.open.folder(p); err == nil {
+			here, err := folder.Info()
+			there, e := above.Info()
+			if err == nil && e == nil && here.Device == there.Device {
+				return c.stages.on(c.ctx, above, p)
+			}
+		}
+	}
+	return c.stages.on(c.ctx, folder, parentOf(it.item.To))
+}
+
+// lookClosely takes down what an item that leaves its store is like inside, before anything is done with it: what is there
+// afterwards must be that and nothing else. Of a file that is moved, that is its digest.
+func (c *carrier) lookClosely(it *carried) error {
+	from, err := c.open.parent(it.item.From)
+	if err != nil {
+		return err
+	}
+	name := it.item.From.Name()
+	switch {
+	case it.item.Type == plan.Folder:
+		it.work.Before.Inside, err = insideOf(c.ctx, from, name)
+	case it.item.Type == plan.File && it.work.Renames:
+		it.item.SHA256, err = digestOf(c.ctx, from, name)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return errNotThere
+	}
+	return err
+}
+
+// parentOf is the folder that a place lies in.
+func parentOf(p place.Place) place.Place {
+	return place.Place{Machine: p.Machine, Path: place.Folder(p.Path)}
+}
+
+// errNotThere says that an item is not in its store any more.
+var errNotThere = errors.New("it is no longer where it was: it was emptied, or somebody just brought it back; survey again")
 
 func (c *carrier) standingCopy(it *carried) (reach.Info, error) {
 	if _, ok := it.source.(source.Giver); ok {
 		info, err := c.open.lstat(it.item.From)
 		if errors.Is(err, fs.ErrNotExist) {
-			err = errors.New("it is no longer where it was: it was emptied, or somebody just brought it back; survey again")
+			err = errNotThere
 		}
 		return info, err
 	}
@@ -351,6 +400,9 @@ func (c *carried) original(o original) original {
 	if c.work.Like != nil {
 		o = liked{o, *c.work.Like}
 	}
+	if c.work.To != nil {
+		o = belonged{o, c.work.To}
+	}
 	return o
 }
 
@@ -376,30 +428,70 @@ func (c *carrier) makeParents(it *carried, copied reach.Info) (reach.Folder, err
 	if err != nil {
 		return nil, err
 	}
-	mode := fs.FileMode(0o755)
-	if ground.UID == copied.UID {
-		mode = ground.Mode.Perm()
+	belongs := it.work.To.of(reach.Meta{UID: copied.UID, GID: copied.GID, Written: c.r.Now()})
+	belongs.Mode = 0o755
+	if ground.UID == belongs.UID {
+		belongs.Mode = ground.Mode.Perm()
 	} else if copied.Mode&0o077 == 0 {
-		mode = 0o700
+		belongs.Mode = 0o700
 	}
 	it.work.Made = nil
 	for n := len(missing) - 1; n >= 0; n-- {
-		name := place.Name(missing[n])
-		err := folder.Mkdir(name)
-		if err == nil {
-			it.work.Made = append(it.work.Made, []byte(missing[n]))
-			err = folder.SetMeta(name, reach.Meta{Mode: mode, UID: copied.UID, GID: copied.GID, Written: c.r.Now()})
-			if lost, ok := errors.AsType[*reach.MetaError](err); ok {
-				it.item.Note, err = joinNotes(it.item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
-			}
-			err = errors.Join(err, folder.Sync())
-		}
-		if err != nil && !errors.Is(err, fs.ErrExist) {
-			return nil, fmt.Errorf("make folder %s: %w", place.Quote(missing[n]), err)
-		}
-		if folder, err = c.open.folder(place.Place{Machine: to.Machine, Path: missing[n]}); err != nil {
-			return nil, err
+		made := place.Place{Machine: to.Machine, Path: missing[n]}
+		if folder, err = c.makeFolder(it, folder, made, belongs); err != nil {
+			return nil, fmt.Errorf("make folder %s: %w", place.Quote(made.Path), err)
 		}
 	}
 	return folder, nil
+}
+
+// makeFolder makes a folder ready in a stage and gives it its name. Where somebody else makes one meanwhile, that is taken.
+func (c *carrier) makeFolder(it *carried, in reach.Folder, p place.Place, meta reach.Meta) (reach.Folder, error) {
+	st, err := c.stages.on(c.ctx, in, parentOf(p))
+	if err != nil {
+		return nil, err
+	}
+	name := fmt.Sprintf("%d.%d.%s", it.item.N, len(it.work.Made), endPart)
+	if err := st.Mkdir(name); err != nil {
+		return nil, err
+	}
+	made, err := st.Enter(name)
+	if err != nil {
+		return nil, err
+	}
+	defer made.Close()
+	err = made.SetMeta(meta)
+	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
+		it.item.Note, err = joinNotes(it.item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
+	}
+	if err == nil {
+		err = st.Rename(name, in, p.Name())
+	}
+	if errors.Is(err, fs.ErrExist) {
+		if err := st.Remove(name); err != nil {
+			return nil, err
+		}
+		return c.open.folder(p)
+	}
+	if err != nil {
+		return nil, err
+	}
+	it.work.Made = append(it.work.Made, []byte(p.Path))
+	if err := in.Sync(); err != nil {
+		return nil, err
+	}
+	opened, err := c.open.folder(p)
+	if err != nil {
+		return nil, err
+	}
+	was, err := made.Info()
+	if err != nil {
+		return nil, err
+	}
+	is, err := opened.Info()
+	if err == nil && (is.Inode != was.Inode || is.Device != was.Device) {
+		c.open.drop(p)
+		err = errors.New("something else took its place the moment it was made")
+	}
+	return opened, err
 }

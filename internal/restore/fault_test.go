@@ -28,6 +28,7 @@ type faults struct {
 	err         error
 	otherDevice bool
 	corrupt     bool // what is written is not what was meant
+	synced      func()
 }
 
 func (f *faults) strike() error {
@@ -110,11 +111,23 @@ func (x faultyFolder) Remove(name string) error {
 func (x faultyFolder) Replace(a, b string) error {
 	return first(x.f.strike(), func() error { return x.Folder.Replace(a, b) })
 }
-func (x faultyFolder) SetMeta(name string, m reach.Meta) error {
-	return first(x.f.strike(), func() error { return x.Folder.SetMeta(name, m) })
+func (x faultyFolder) SetMeta(m reach.Meta) error {
+	return first(x.f.strike(), func() error { return x.Folder.SetMeta(m) })
 }
-func (x faultyFolder) Sync() error   { return first(x.f.strike(), x.Folder.Sync) }
-func (x faultyFolder) Settle() error { return first(x.f.strike(), x.Folder.Settle) }
+func (x faultyFolder) List(ctx context.Context) ([]reach.Info, error) {
+	all, err := x.Folder.List(ctx)
+	for i := range all {
+		all[i], _ = x.shift(all[i], nil)
+	}
+	return all, err
+}
+func (x faultyFolder) Sync() error { return first(x.f.strike(), x.Folder.Sync) }
+func (x faultyFolder) Settle() error {
+	if x.f.synced != nil {
+		x.f.synced()
+	}
+	return first(x.f.strike(), x.Folder.Settle)
+}
 
 func first(err error, do func() error) error {
 	if err != nil {

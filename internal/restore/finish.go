@@ -1,16 +1,11 @@
 package restore
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
-	"fmt"
-	"io"
-	"math"
+	"strings"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/source"
 )
 
@@ -42,7 +37,8 @@ func (c *carrier) syncPlaced(all []*carried) {
 	}
 }
 
-// takeOut removes copied items from their stores and makes the stores forget all that arrived.
+// takeOut removes copied items from their stores, where they are still what was copied, and makes the stores forget all that
+// arrived.
 func (c *carrier) takeOut(all []*carried) {
 	held := map[int64][]source.Holding{}
 	givers := map[int64]source.Giver{}
@@ -52,12 +48,12 @@ func (c *carrier) takeOut(all []*carried) {
 			continue
 		}
 		if !it.work.Renames {
-			from, err := c.open.parent(it.item.From)
-			if err == nil {
-				err = removeTree(c.ctx, from, it.item.From.Name())
-			}
-			if ignoreGone(err) != nil { // out already, where a crash came in between
-				it.item.Note = joinNotes(it.item.Note, "it arrived, but could not be taken out of its store: "+Explain(err))
+			if err := c.removeCopied(it); ignoreGone(err) != nil { // gone: out already, where a crash came in between
+				why := Explain(err)
+				if errors.Is(err, errChanged) {
+					why = "it changed since it was copied; what was added is there"
+				}
+				it.item.Note = joinNotes(it.item.Note, "it arrived, but was not taken out of its store: "+why)
 				it.work.Leaves = false // so an undo only removes what arrived
 				continue
 			}
@@ -76,20 +72,40 @@ func (c *carrier) takeOut(all []*carried) {
 	}
 }
 
+// removeCopied removes a copied item from its store. It is looked at right before, and again where nobody can change it.
+func (c *carrier) removeCopied(it *carried) error {
+	from, err := c.open.parent(it.item.From)
+	if err != nil {
+		return err
+	}
+	now, err := look(c.ctx, from, it.item.From.Name())
+	if err != nil {
+		return err
+	}
+	if !it.work.Before.isStill(now) || it.work.Before.Changed != now.Changed {
+		return errChanged
+	}
+	st, err := c.stages.on(c.ctx, from, parentOf(it.item.From))
+	if err != nil {
+		return err
+	}
+	name := staged(it.item.N, endTaken)
+	if err := st.take(c.ctx, from, it.item.From.Name(), now, name); err != nil {
+		return err
+	}
+	return removeTree(c.ctx, st, name)
+}
+
 // record enters how the batch went into the receipt and the catalogue.
 func (c *carrier) record(all []*carried) error {
 	save := make([]catalogue.ReceiptItem, 0, len(all))
 	var left []int64
-	for _, it := range all {
-		if !it.arrived && it.err != nil {
-			c.removeTemporary(it) // of all items, before any folder made for one of them can be removed
-		}
-	}
+	c.stages.close(c.ctx, c.open) // before any folder that was made for an item can be removed
 	for _, it := range all {
 		switch {
 		case it.arrived:
 			it.item.Outcome = catalogue.ItemDone
-			if err := errors.Join(it.digestArrived(c.open), it.printArrived(c.open)); err != nil {
+			if err := it.printArrived(c.open); err != nil {
 				it.item.Note = joinNotes(it.item.Note, "it arrived and then changed: "+Explain(err))
 			}
 			if it.work.Leaves {
@@ -98,6 +114,11 @@ func (c *carrier) record(all []*carried) error {
 		case errors.Is(it.err, errPassed):
 			it.item.Outcome, it.item.Note = catalogue.ItemSkipped, joinNotes(it.item.Note, errPassed.Error())
 			removeMade(c.open, it)
+		case errors.Is(it.err, errAway):
+			it.item.Outcome = catalogue.ItemUnsettled
+			if note := Explain(it.err); !strings.Contains(it.item.Note, note) {
+				it.item.Note = joinNotes(it.item.Note, note)
+			}
 		case it.err == nil:
 			continue
 		default:
@@ -116,28 +137,6 @@ func (c *carrier) record(all []*carried) error {
 	return c.r.Site.Catalogue.EndCopies(c.ctx, left)
 }
 
-// digestArrived takes the digest of a file that was renamed and therefore never read; a copied one's is known.
-func (c *carried) digestArrived(open *handles) error {
-	if c.work.Away || c.item.SHA256 != "" || c.item.Type != plan.File {
-		return nil
-	}
-	folder, err := open.parent(c.item.To)
-	if err != nil {
-		return err
-	}
-	f, err := folder.Open(c.item.To.Name())
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(f, 0, math.MaxInt64)); err != nil {
-		return fmt.Errorf("read it where it arrived: %w", err)
-	}
-	c.item.SHA256 = hex.EncodeToString(h.Sum(nil))
-	return nil
-}
-
 // printArrived takes the print of what arrived, by which an undo tells whether it was touched since.
 func (c *carried) printArrived(open *handles) error {
 	if c.work.Away {
@@ -151,23 +150,14 @@ func (c *carried) printArrived(open *handles) error {
 	if err != nil {
 		return err
 	}
+	inside := c.work.After.Inside
 	c.work.After = identify(info)
+	c.work.After.Inside = inside
 	if c.work.Alone { // what goes into it has items of its own
 		return nil
 	}
 	c.work.After.Print, err = print(open.ctx, folder, c.item.To.Name())
 	return err
-}
-
-// removeTemporary removes what was written of an item that did not arrive.
-func (c *carrier) removeTemporary(it *carried) {
-	folder, err := c.open.parent(it.item.To)
-	if err != nil || it.work.Renames {
-		return
-	}
-	if err := ignoreGone(removeTree(c.ctx, folder, temporary(c.receipt, it.item.N, endPart))); err != nil {
-		it.item.Note = joinNotes(it.item.Note, "a temporary file could not be removed: "+Explain(err))
-	}
 }
 
 // removeMade removes the folders that were made for an item, innermost first, as far as they are empty.

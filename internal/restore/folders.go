@@ -6,7 +6,6 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/reach"
 )
 
 // rememberFolders keeps the write times of the standing folders that a bring-back will write in, before it does, so that
@@ -57,7 +56,7 @@ func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) 
 		if err != nil {
 			return err
 		}
-		r.dateBack(open, map[place.Place]time.Time{item.To: it.work.Before.Written})
+		r.dateBack(open, map[place.Place]time.Time{item.To: it.work.dated()})
 	}
 	before, err := r.Site.Catalogue.Folders(ctx, receipt.ID)
 	if err != nil {
@@ -70,6 +69,14 @@ func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) 
 		}
 	}
 	return r.Site.Catalogue.SaveFoldersAfter(ctx, receipt.ID, after)
+}
+
+// dated is the write time that a folder comes back with.
+func (w *work) dated() time.Time {
+	if w.Like != nil && w.Like.Written.Known {
+		return w.Like.Written.Time()
+	}
+	return w.Before.Written.Time()
 }
 
 // untouchedFolders returns the folders that nobody has written in since a bring-back, with their write times from before.
@@ -93,14 +100,8 @@ func (r *Restorer) dateBack(open *handles, times map[place.Place]time.Time) {
 		if p.Path == "/" || at.IsZero() {
 			continue
 		}
-		folder, err := open.parent(p)
-		if err != nil {
-			continue
+		if folder, err := open.folder(p); err == nil {
+			_ = folder.Date(at)
 		}
-		info, err := folder.Lstat(p.Name())
-		if err != nil {
-			continue
-		}
-		_ = folder.SetMeta(p.Name(), reach.Meta{Mode: info.Mode, UID: info.UID, GID: info.GID, Written: at})
 	}
 }

@@ -29,10 +29,11 @@ type handles struct {
 	order   []place.Place // of the open folders, the one used longest ago first
 	sources map[int64]source.Source
 	zones   map[string]*time.Location
+	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
-	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}}
+	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
 }
 
 func (h *handles) files(machine string) (reach.Files, error) {
@@ -136,6 +137,24 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 	return z, err
 }
 
+// uidOf returns the user number of the person whose store a copy is in, by the machine's own accounts; negative where it is
+// nobody's: on a drive anybody can say that a trash is hers.
+func (h *handles) uidOf(c catalogue.Copy) int64 {
+	if c.Source.Drive != "" {
+		return -1
+	}
+	m, err := h.site.Catalogue.Machine(h.ctx, c.Source.Machine)
+	if err != nil {
+		return -1
+	}
+	for _, p := range m.People {
+		if p.Name == c.Person {
+			return p.UID
+		}
+	}
+	return -1
+}
+
 func (h *handles) close() {
 	for _, f := range h.folders {
 		f.Close()
@@ -174,7 +193,7 @@ func (w *world) look(p place.Place) plan.Standing {
 	case err != nil:
 		return plan.Standing{Problem: Explain(err)}
 	}
-	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, Free: -1}
+	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, UID: info.UID, GID: info.GID, Free: -1}
 	if info.Type == plan.Folder {
 		if f, err := w.open.folder(p); err != nil {
 			s.Problem = Explain(err)
@@ -183,4 +202,13 @@ func (w *world) look(p place.Place) plan.Standing {
 		}
 	}
 	return s
+}
+
+// Inside says what in a folder keeps it from being set aside, or "".
+func (w *world) Inside(p place.Place) string {
+	folder, err := w.open.parent(p)
+	if err != nil {
+		return Explain(err)
+	}
+	return obstacle(w.open.ctx, folder, p.Name())
 }

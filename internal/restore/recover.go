@@ -10,28 +10,60 @@ import (
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
-// and stays where it was, and the receipt says which is which. It does not go on with items that were not begun.
+// and stays where it was, and the receipt says which is which. It does not go on with items that were not begun. Items whose
+// places are away are unsettled, and so is the receipt: it stays open, and the error is an *UnsettledError.
 func (r *Restorer) Recover(ctx context.Context, id int64) error {
+	if !r.enter(id) {
+		return nil // somebody is at it
+	}
+	defer r.Leave(id)
 	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
 	if err != nil || receipt.State != catalogue.ReceiptOpen {
 		return err
 	}
+	unsettled := &UnsettledError{Receipt: id}
 	for rest := receipt.Items; len(rest) > 0; {
 		n := nextBatch(rest)
 		if err := r.recoverBatch(ctx, id, rest[:n]); err != nil {
 			return err
 		}
+		for _, item := range rest[:n] {
+			if item.Outcome == catalogue.ItemUnsettled {
+				unsettled.Items++
+				unsettled.Why = item.Note
+			}
+		}
 		rest = rest[n:]
+	}
+	if unsettled.Items > 0 {
+		return unsettled
 	}
 	return r.close(ctx, id, errInterrupted.Error())
 }
 
+// UnsettledError says that nobody can tell yet what became of some items of a receipt.
+type UnsettledError struct {
+	Receipt int64
+	Items   int
+	Why     string // of one of them
+}
+
+func (e *UnsettledError) Error() string {
+	return fmt.Sprintf("receipt r%d is unsettled: of %d items nobody can tell yet whether they arrived (%s); it is settled by itself once that is there again", e.Receipt, e.Items, e.Why)
+}
+
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
-	c := carrier{r: r, ctx: ctx, receipt: id, open: newHandles(ctx, r.Site)}
+	c := carrier{r: r, ctx: ctx, receipt: id, open: newHandles(ctx, r.Site), stages: r.newStages(id)}
 	defer c.open.close()
+	away := c.stages.reopen(ctx, c.open)
+	if away != nil && !errors.Is(away, errAway) {
+		return fmt.Errorf("recover receipt r%d: %w", id, away)
+	}
 	var all []*carried
 	for n := range items {
-		if items[n].Outcome != catalogue.ItemWaiting && items[n].Outcome != catalogue.ItemStarted {
+		switch items[n].Outcome {
+		case catalogue.ItemWaiting, catalogue.ItemStarted, catalogue.ItemUnsettled:
+		default:
 			continue
 		}
 		it, err := load(items[n])
@@ -40,12 +72,19 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 		}
 		it.item = &items[n]
 		if !it.work.Away {
-			if it.source, err = c.open.sourceByID(items[n].Source); err != nil {
-				return fmt.Errorf("recover receipt r%d: %w", id, err)
+			if it.source, err = c.open.sourceByID(items[n].Source); errors.Is(err, catalogue.ErrNotFound) {
+				it.source, it.work.Leaves = nil, false // it was removed meanwhile; nothing can be taken out of it
+			} else if err != nil {
+				it.err = fmt.Errorf("%w: the store it lay in cannot be reached (%s)", errAway, Explain(err))
 			}
 		}
-		if err := c.settle(it); err != nil {
-			return fmt.Errorf("recover receipt r%d, item %d: %w", id, items[n].N, err)
+		if it.err == nil {
+			it.err = away
+		}
+		if it.err == nil {
+			if err := c.settle(it); err != nil {
+				return fmt.Errorf("recover receipt r%d, item %d: %w", id, items[n].N, err)
+			}
 		}
 		all = append(all, it)
 	}
@@ -58,66 +97,125 @@ var errInterrupted = errors.New("not brought back: the service stopped before it
 
 // settle finds out whether an item had taken its final name, and puts what gave way back where it had not.
 func (c *carrier) settle(it *carried) error {
+	if why := it.work.Ground.away(c.open, it.item.To.Machine); why != "" {
+		it.err = fmt.Errorf("%w: %s", errAway, why)
+		return nil
+	}
+	started := it.item.Outcome != catalogue.ItemWaiting
 	folder, err := c.open.parent(it.item.To)
 	if errors.Is(err, fs.ErrNotExist) {
-		it.err = errInterrupted // not even its folder was made
+		it.err = c.missing(it) // not even its folder was made
 		return nil
 	}
 	if err != nil {
-		return err
+		it.err = fmt.Errorf("%w: %s", errAway, Explain(err))
+		return nil
 	}
-	expected := it.work.After
-	if it.work.Renames {
-		expected = it.work.Before
-	}
-	stands, err := folder.Lstat(it.item.To.Name())
+	name := it.item.To.Name()
+	_, err = folder.Lstat(name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	nothing := err != nil
-	// Its inode alone tells: somebody may have worked on it since it arrived.
-	it.arrived = !nothing && expected.Inode != 0 && expected.Inode == stands.Inode && expected.Device == stands.Device
-	giveWay := temporary(c.receipt, it.item.N, endAside)
-	if it.work.Away && nothing && it.item.Outcome == catalogue.ItemStarted {
-		_, err := folder.Lstat(giveWay)
-		it.arrived = errors.Is(err, fs.ErrNotExist) // kept safe, moved away and removed
-	}
-	if _, err := folder.Lstat(giveWay); err == nil {
-		switch {
-		case nothing:
-			err = folder.Rename(giveWay, folder, it.item.To.Name())
-		case it.arrived:
-			err = removeTree(c.ctx, folder, giveWay)
-		default:
-			it.item.Note = joinNotes(it.item.Note, "what stood there before is beside it as "+giveWay)
-		}
-		if err != nil {
+	if !nothing && started && !it.work.Away {
+		if it.arrived, err = it.work.After.arrivedAs(c.ctx, folder, name, it.item.Type, it.work.Alone, it.item.SHA256); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	if !it.arrived {
-		it.work.Aside = nil
-		it.err = errInterrupted
-	} else {
+	st, _, err := c.stages.find(staged(it.item.N, endAside))
+	if err != nil {
+		return err
+	}
+	if it.work.Away && nothing && started && st == nil {
+		it.arrived = true // kept safe, moved away and removed
+	}
+	switch {
+	case st == nil:
+	case it.arrived:
+		c.dropAside(it, st, folder)
+	default:
+		if err := giveBack(it, st, folder); err != nil {
+			return err
+		}
+	}
+	if it.arrived {
 		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
+		return c.finishTaking(it)
+	}
+	it.work.Aside = nil
+	it.err = errInterrupted
+	if started && it.work.Renames {
+		it.err = c.missing(it)
 	}
 	return nil
 }
 
-// RecoverAll settles every receipt that the last stop left open. It returns those that could not be settled yet, by
-// their numbers with the reasons; they stay open.
-func (r *Restorer) RecoverAll(ctx context.Context) (map[int64]error, error) {
-	open, err := r.Site.Catalogue.OpenReceipts(ctx)
-	if err != nil {
-		return nil, err
+// missing tells of an item that did not arrive whether it is where it lay.
+func (c *carrier) missing(it *carried) error {
+	if !it.work.Renames {
+		return errInterrupted
 	}
+	from, err := c.open.parent(it.item.From)
+	if err == nil {
+		_, err = from.Lstat(it.item.From.Name())
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return errors.New("it is no longer where it lay, and what stands where it was to go is not, or not any more, what it was: somebody moved it or worked on it while the service was down. Its store still has the record of it")
+	}
+	return errInterrupted
+}
+
+// finishTaking removes a copied item that was being taken out of its store, or puts it back where it changed.
+func (c *carrier) finishTaking(it *carried) error {
+	name := staged(it.item.N, endTaken)
+	st, _, err := c.stages.find(name)
+	if err != nil || st == nil {
+		return err
+	}
+	now, err := look(c.ctx, st, name)
+	if err != nil {
+		return err
+	}
+	if it.work.Before.isStill(now) {
+		return removeTree(c.ctx, st, name)
+	}
+	from, err := c.open.parent(it.item.From)
+	if err != nil {
+		return err
+	}
+	return st.Rename(name, from, it.item.From.Name())
+}
+
+// Settle settles every receipt that nobody works on any more and that is still open, and goes on with undos that were
+// interrupted, but for those that a job is about to take up. It returns those that could not be settled yet, by their numbers
+// with the reasons.
+func (r *Restorer) Settle(ctx context.Context, jobs map[int64]bool) (map[int64]error, error) {
 	unsettled := map[int64]error{}
-	for _, id := range open {
-		if err := r.Recover(ctx, id); err != nil {
-			if receipt, e := r.Site.Catalogue.Receipt(ctx, id); e == nil && receipt.State != catalogue.ReceiptOpen {
-				continue // settled; the error only says that not everything arrived
+	for state, settle := range map[catalogue.ReceiptState]func(id int64) error{
+		catalogue.ReceiptOpen: func(id int64) error { return r.Recover(ctx, id) },
+		catalogue.ReceiptUndoing: func(id int64) error {
+			receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+			if err == nil {
+				err = r.Undo(ctx, id, receipt.UndoneBy, func(int64, int64, string) {})
 			}
-			unsettled[id] = err
+			return err
+		},
+	} {
+		all, err := r.Site.Catalogue.ReceiptsIn(ctx, state)
+		if err != nil {
+			return unsettled, err
+		}
+		for _, id := range all {
+			if jobs[id] || r.isActive(id) {
+				continue
+			}
+			err := settle(id)
+			if ctx.Err() != nil {
+				return unsettled, ctx.Err()
+			}
+			if receipt, e := r.Site.Catalogue.Receipt(ctx, id); err != nil && (e != nil || receipt.State == state) {
+				unsettled[id] = err // else the error only says that not everything arrived
+			}
 		}
 	}
 	return unsettled, nil

@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"sync"
 	"syscall"
 	"time"
 
@@ -32,6 +33,9 @@ type Restorer struct {
 	Trails *trails.Reader
 	Safe   *safekeeping.Store
 	Now    func() time.Time
+
+	mu     sync.Mutex
+	active map[int64]bool // receipts that are this process's: begun, and true once somebody works on them
 }
 
 // Request says what is to be brought back.
@@ -42,6 +46,10 @@ type Request struct {
 	To       *place.Place // nil: each to its own place
 	ToFolder bool         // To was written as a folder, with a slash at its end
 	Rule     plan.Rule
+	// KeepOwners believes owners and set-id bits also of stores that users can write.
+	KeepOwners bool
+	// Claimed lets copies go to the places that records claim which are not trusted.
+	Claimed bool
 }
 
 // Planned is a plan with what carrying it out needs.
@@ -60,13 +68,14 @@ type wanted struct {
 	before identity    // of the copy where it lies; zero where it was not looked at
 	expect expectation // of a file that was not looked at
 	asOf   bool
+	to     *belonging  // whom it belongs to then; nil where its store is believed
 	like   *entry.Mark // what it was like at the moment, where that is not as it is where its content is read from
 }
 
 // work is what is kept with the receipt of an item.
 func (w *wanted) work() work {
 	return work{Capture: []byte(w.at.Capture), Dir: []byte(w.at.Dir), Name: []byte(w.at.Name), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
-		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like}
+		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
 }
 
 // work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
@@ -90,35 +99,21 @@ type work struct {
 	Expect  expectation    `json:"expect,omitzero"` // of a file planned so
 	Alone   bool           `json:"alone,omitempty"` // a folder without what is in it
 	Away    bool           `json:"away,omitempty"`  // there is no copy: what stands is set aside
-	Like    *entry.Mark    `json:"like,omitempty"`  // what it comes back like, where not as its content is read
+	Ground  *ground        `json:"ground,omitempty"`
+	To      *belonging     `json:"to,omitempty"`
+	Bits    fs.FileMode    `json:"bits,omitempty"`    // set-id bits that it had and that were taken from it after it was moved
+	Removed string         `json:"removed,omitempty"` // what an undo removed, in safekeeping
+	Like    *entry.Mark    `json:"like,omitempty"`    // what it comes back like, where not as its content is read
 }
 
 // expectation is what a file planned by what surveys saw must still be like.
 type expectation struct {
-	Size    int64     `json:"size"`
-	Written time.Time `json:"written"`
+	Size    int64         `json:"size"`
+	Written entry.Instant `json:"written"`
 }
 
 func (w work) at() source.Locator {
 	return source.Locator{Capture: string(w.Capture), Dir: string(w.Dir), Name: string(w.Name)}
-}
-
-// identity tells one entry from another that came to stand under its name.
-type identity struct {
-	Device  uint64    `json:"device"`
-	Inode   uint64    `json:"inode"`
-	Size    int64     `json:"size"`
-	Written time.Time `json:"written"`
-	Print   string    `json:"print,omitempty"` // of the entry and everything in it, see print
-}
-
-func identify(i reach.Info) identity {
-	return identity{Device: i.Device, Inode: i.Inode, Size: i.Size, Written: i.Written}
-}
-
-// is tells whether the entry is still there and, as far as its own record says, unchanged.
-func (id identity) is(i reach.Info) bool {
-	return id.Inode == i.Inode && id.Device == i.Device && id.Size == i.Size && id.Written.Equal(i.Written)
 }
 
 // Plan works out what bringing the copies back would do. It writes nothing.
@@ -136,6 +131,9 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 	p := Planned{rule: req.Rule, wants: wants}
 	all := make([]plan.Wanted, len(wants))
 	for n := range wants {
+		if req.KeepOwners {
+			wants[n].Foreign = false
+		}
 		wants[n].Index = n
 		all[n] = wants[n].Wanted
 	}
@@ -231,6 +229,7 @@ func (r *Restorer) want(open *handles, c catalogue.Copy) wanted {
 	if w.Dated.IsZero() {
 		w.Dated, w.DatedBy = c.Written, "from"
 	}
+	w.Foreign, w.Own = !open.rootsOwn(c.Source, c.At.Capture), open.uidOf(c)
 	if zone, err := open.zone(c.Source.Machine); err == nil {
 		w.Dated = w.Dated.In(zone)
 	}
@@ -264,6 +263,7 @@ func (r *Restorer) want(open *handles, c catalogue.Copy) wanted {
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
 		w.Type, w.Device, w.before = info.Type, info.Device, identify(info)
+		w.Mode, w.UID, w.GID = info.Mode, info.UID, info.GID
 		if info.Type != plan.Folder {
 			w.Size = info.Size
 		}
@@ -286,6 +286,10 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		w := wanted.work()
 		w.Held = held[item.Index]
 		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
+		w.Ground = &ground{Path: []byte(item.Ground.Path), Device: item.GroundDevice}
+		if item.Foreign {
+			w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Own: item.Own}
+		}
 		for _, made := range item.Makes {
 			w.Made = append(w.Made, []byte(made.Path))
 		}
@@ -303,10 +307,65 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		}
 		receipt.Items = append(receipt.Items, ri)
 	}
-	if receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt); err != nil {
+	r.mu.Lock() // so that nobody takes the receipt for one that a stop left
+	receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt)
+	if err == nil {
+		r.activate(receipt.ID)
+	}
+	r.mu.Unlock()
+	if err != nil {
 		return receipt, err
 	}
-	return receipt, r.rememberFolders(ctx, receipt)
+	if err := r.rememberFolders(ctx, receipt); err != nil {
+		r.Leave(receipt.ID)
+		return receipt, err
+	}
+	return receipt, nil
+}
+
+// activate notes that this process works on a receipt; mu is held.
+func (r *Restorer) activate(id int64) {
+	if r.active == nil {
+		r.active = map[int64]bool{}
+	}
+	r.active[id] = false
+}
+
+// BeginUndo claims a receipt for undoing, for whoever then calls Undo; catalogue.ErrTaken where it cannot be undone.
+func (r *Restorer) BeginUndo(ctx context.Context, id int64, by string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	err := r.Site.Catalogue.BeginUndo(ctx, id, by)
+	if err == nil {
+		r.activate(id)
+	}
+	return err
+}
+
+// Leave says that nobody in this process works on a receipt any more, so that it is settled if it is still open.
+func (r *Restorer) Leave(id int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.active, id)
+}
+
+func (r *Restorer) isActive(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, active := r.active[id]
+	return active
+}
+
+// enter claims a receipt for work on it; false where somebody works on it already.
+func (r *Restorer) enter(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.active[id] {
+		return false
+	}
+	r.activate(id)
+	r.active[id] = true
+	return true
 }
 
 // hold asks the stores what they remember about the items that will leave them, by the items' indexes.
@@ -374,6 +433,14 @@ func Explain(err error) string {
 		return err.Error()
 	case errors.Is(err, syscall.EIO):
 		return fmt.Sprintf("the drive reports a fault (%v); stop using it and make an image of it first", err)
+	case errors.Is(err, reach.ErrPrivate):
+		return "the service's own data lies there, which is never read, moved or written as anybody's files; choose another place"
+	case errors.Is(err, errChanged):
+		return "it changed in the meantime; plan again"
+	case errors.Is(err, fs.ErrExist):
+		return "something else has come to stand there"
+	case errors.Is(err, syscall.EMLINK), errors.Is(err, syscall.ENOTEMPTY):
+		return "something else was put into it"
 	case errors.Is(err, syscall.ENAMETOOLONG):
 		return "the name is too long for the file system there; choose another destination"
 	}

@@ -2,7 +2,9 @@ package restore_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -17,8 +19,10 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -211,6 +215,37 @@ func TestEveryNameComesBackByteForByte(t *testing.T) {
 	}
 }
 
+// started makes an item of a receipt look as if the service had been killed right before it gave the items their names.
+func started(t *testing.T, s *sitetest.Site, receipt, n int64, content string) {
+	r := s.Receipt(receipt)
+	item := r.Items[n]
+	var work map[string]any
+	require.NoError(t, json.Unmarshal(item.Work, &work))
+	work["after"] = work["before"]
+	var err error
+	item.Work, err = json.Marshal(work)
+	require.NoError(t, err)
+	item.Outcome, item.SHA256 = catalogue.ItemStarted, fmt.Sprintf("%x", sha256.Sum256([]byte(content)))
+	require.NoError(t, s.Catalogue.SaveItems(t.Context(), receipt, []catalogue.ReceiptItem{item}))
+	s.Restorer.Leave(receipt)
+}
+
+// settle settles everything and returns what could not be.
+func settle(t *testing.T, s *sitetest.Site) map[int64]error {
+	unsettled, err := s.Restorer.Settle(t.Context(), nil)
+	require.NoError(t, err)
+	return unsettled
+}
+
+func numberOf(r catalogue.Receipt, name string) int64 {
+	for _, i := range r.Items {
+		if i.To.Name() == name {
+			return int64(i.N)
+		}
+	}
+	return -1
+}
+
 // Carrying out is interrupted where it matters: the work of a killed process is laid by hand and settled.
 func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
 	s := sitetest.New(t)
@@ -219,17 +254,12 @@ func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
 	s.Discard("/home/ines/Moulds/", "part.svg\n")
 	s.Survey(s.AddTrash("/home/ines"))
 	r := s.Begin(restore.Request{Copies: ids(s.Named("arrived"), s.Named("waiting"), s.Named("part.svg"))})
+	started(t, s, r.ID, numberOf(r, "arrived.txt"), "arrived")
 	require.NoError(t, os.Rename(s.Path(sitetest.HomeTrash+"/files/arrived.txt"), s.Path("/home/ines/arrived.txt")))
-	var part catalogue.ReceiptItem
-	for _, i := range r.Items {
-		if i.To.Name() == "part.svg" {
-			part = i
-		}
-	}
-	s.Lay(map[string]string{"/home/ines/Moulds/.humble-rewind-r1-" + string(rune('0'+part.N)) + ".part": "half of"})
-	unsettled, err := s.Restorer.RecoverAll(t.Context())
-	require.NoError(t, err)
-	require.Empty(t, unsettled)
+	stage := catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: ".humble-rewind-x", Secret: "known to nobody"}
+	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
+	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": "", "/home/ines/.humble-rewind-x/2.part": "half of"})
+	require.Empty(t, settle(t, s))
 	r = s.Receipt(r.ID)
 	assert.Equal(t, catalogue.ReceiptPart, r.State)
 	for _, i := range r.Items {
@@ -242,9 +272,149 @@ func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
 		assert.Contains(t, i.Note, "service stopped")
 	}
 	assert.NotContains(t, s.Tree("/"), ".humble-rewind")
-	_, err = os.Stat(s.Path(sitetest.HomeTrash + "/info/arrived.txt.trashinfo"))
+	_, err := os.Stat(s.Path(sitetest.HomeTrash + "/info/arrived.txt.trashinfo"))
 	assert.ErrorIs(t, err, os.ErrNotExist)
 	require.NoError(t, s.Undo(r.ID), "a receipt that was settled can be undone")
+}
+
+// A folder that only looks like one of the service's own is left alone, whoever made it.
+func TestAFolderThatIsNoStageIsNotEmptied(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "a")
+	s.Survey(s.AddTrash("/home/ines"))
+	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
+	require.NoError(t, s.Catalogue.AddStage(t.Context(), catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: "Papers", Secret: "known to nobody"}))
+	s.Lay(map[string]string{"/home/ines/Papers/2.part": "somebody's"})
+	s.Restorer.Leave(r.ID)
+	require.Empty(t, settle(t, s))
+	assert.FileExists(t, s.Path("/home/ines/Papers/2.part"))
+}
+
+// After a kill at the first rename a file of the user's that got the same inode is not taken for what was brought back.
+func TestAnotherFileOfTheSameInodeHasNotArrived(t *testing.T) {
+	for name, another := range map[string]string{"another content": "my own.", "another size": "my own work"} {
+		t.Run(name, func(t *testing.T) {
+			s := sitetest.New(t)
+			s.Discard("/home/ines/a.txt", "deleted")
+			at := s.Path(sitetest.HomeTrash + "/files/a.txt")
+			info, err := os.Stat(at)
+			require.NoError(t, err)
+			s.Survey(s.AddTrash("/home/ines"))
+			r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
+			started(t, s, r.ID, 0, "deleted")
+			// The very inode, even with the write time that the item had.
+			require.NoError(t, os.Link(at, s.Path("/home/ines/a.txt")))
+			require.NoError(t, os.Remove(at))
+			s.Lay(map[string]string{"/home/ines/a.txt": another, sitetest.HomeTrash + "/files/a.txt": "deleted"})
+			require.NoError(t, os.Chtimes(s.Path("/home/ines/a.txt"), info.ModTime(), info.ModTime()))
+			require.Empty(t, settle(t, s))
+			r = s.Receipt(r.ID)
+			assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
+			for path, want := range map[string]string{"/home/ines/a.txt": another, sitetest.HomeTrash + "/files/a.txt": "deleted"} {
+				content, err := os.ReadFile(s.Path(path))
+				require.NoError(t, err)
+				assert.Equal(t, want, string(content))
+			}
+			assert.FileExists(t, s.Path(sitetest.HomeTrash+"/info/a.txt.trashinfo"), "the trash does not forget it")
+		})
+	}
+}
+
+// The home is not there when the service starts again: nobody can tell yet what happened, and nothing stays hidden once it is.
+func TestWhatIsAwayIsUnsettledUntilItIsBack(t *testing.T) {
+	s := sitetest.New(t)
+	s.Discard("/home/ines/a.txt", "from the trash")
+	s.Lay(map[string]string{"/home/ines/a.txt": "stood there"})
+	s.Survey(s.AddTrash("/home/ines"))
+	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt")), Rule: plan.SetAside})
+	started(t, s, r.ID, 0, "from the trash")
+	stage := catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: ".humble-rewind-x", Secret: "known to nobody"}
+	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
+	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": ""})
+	require.NoError(t, os.Rename(s.Path("/home/ines/a.txt"), s.Path("/home/ines/.humble-rewind-x/0.aside")))
+	require.NoError(t, os.Rename(s.Path("/home/ines"), s.Path("/away")))
+
+	unsettled := settle(t, s)
+	require.Contains(t, unsettled, r.ID)
+	assert.ErrorContains(t, unsettled[r.ID], "unsettled")
+	receipt := s.Receipt(r.ID)
+	assert.Equal(t, catalogue.ReceiptOpen, receipt.State)
+	assert.Equal(t, []catalogue.ItemOutcome{catalogue.ItemUnsettled}, outcomes(receipt))
+	assert.Contains(t, receipt.Items[0].Note, "cannot be opened")
+	require.Contains(t, settle(t, s), r.ID, "and again")
+
+	require.NoError(t, os.Rename(s.Path("/away"), s.Path("/home/ines")))
+	require.Empty(t, settle(t, s))
+	receipt = s.Receipt(r.ID)
+	assert.Equal(t, []catalogue.ItemOutcome{catalogue.ItemFailed}, outcomes(receipt))
+	content, err := os.ReadFile(s.Path("/home/ines/a.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "stood there", string(content))
+	assert.NotContains(t, s.Tree("/home"), ".humble-rewind")
+}
+
+// What is worked on while an undo runs stays, and the receipt says so; what an undo removes is in safekeeping.
+func TestUndoLooksAtEachItemRightBeforeItTouchesIt(t *testing.T) {
+	s := sitetest.New(t)
+	at := "/srv/points/" + sitetest.Gone.Format("2006-01-02T1504") + "/home/ines/"
+	for n := range 3 {
+		s.Lay(map[string]string{fmt.Sprintf("%sq%d.txt", at, n): fmt.Sprint("quote ", n)})
+	}
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	require.NoError(t, err)
+	s.Survey(src)
+	r := s.BringBack(restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: "/home/ines"}, At: sitetest.Gone}})
+	require.Equal(t, 3, r.Done)
+	require.NoError(t, s.Restorer.CheckUndo(t.Context(), r.ID))
+	require.NoError(t, s.Restorer.BeginUndo(t.Context(), r.ID, "tester"))
+	first := true
+	err = s.Restorer.Undo(t.Context(), r.ID, "tester", func(int64, int64, string) {
+		if first { // the check has been made long ago
+			s.Lay(map[string]string{"/home/ines/q1.txt": "new work", "/home/ines/q0.txt": "more work"})
+			first = false
+		}
+	})
+	assert.ErrorIs(t, err, jobs.ErrPart)
+	r = s.Receipt(r.ID)
+	assert.Equal(t, catalogue.ReceiptPart, r.State)
+	assert.Equal(t, []catalogue.ItemOutcome{"done", "done", "undone"}, outcomes(r))
+	assert.Contains(t, r.Items[0].Note, "not undone")
+	for name, want := range map[string]string{"q0.txt": "more work", "q1.txt": "new work"} {
+		content, err := os.ReadFile(s.Path("/home/ines/" + name))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(content))
+	}
+	assert.NoFileExists(t, s.Path("/home/ines/q2.txt"))
+	kept, err := s.Restorer.Safe.Get(r.Items[2].SHA256)
+	require.NoError(t, err, "what was removed is in safekeeping")
+	require.NoError(t, kept.Close())
+	assert.NotContains(t, s.Tree("/home"), ".humble-rewind")
+}
+
+// Bytes that are added to an item of a trash once it was copied stay there.
+func TestWhatIsAddedToAnItemAfterItWasCopiedStays(t *testing.T) {
+	f := &faults{otherDevice: true}
+	s := sitetest.NewWith(t, reach.Ways{f.way()})
+	s.Discard("/home/ines/log.txt", "first line\n")
+	s.Lay(map[string]string{"/other/new/": ""})
+	s.Survey(s.AddTrash("/home/ines"))
+	lies := s.Path(sitetest.HomeTrash + "/files/log.txt")
+	f.synced = func() { // copied, and not yet taken out
+		file, err := os.OpenFile(lies, os.O_APPEND|os.O_WRONLY, 0)
+		require.NoError(t, err)
+		_, err = file.WriteString("second line\n")
+		require.NoError(t, errors.Join(err, file.Close()))
+		f.synced = nil
+	}
+	r := s.BringBack(restore.Request{Copies: ids(s.Named("log")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	require.Equal(t, []catalogue.ItemOutcome{"done"}, outcomes(r))
+	assert.Contains(t, r.Items[0].Note, "not taken out")
+	content, err := os.ReadFile(lies)
+	require.NoError(t, err)
+	assert.Equal(t, "first line\nsecond line\n", string(content))
+	assert.FileExists(t, s.Path(sitetest.HomeTrash+"/info/log.txt.trashinfo"))
+	require.NoError(t, s.Undo(r.ID))
+	assert.FileExists(t, lies)
 }
 
 func TestAnInterruptedUndoGoesOn(t *testing.T) {
@@ -255,7 +425,7 @@ func TestAnInterruptedUndoGoesOn(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	before := s.Tree("/")
 	r := s.BringBack(restore.Request{Copies: ids(s.Named("a.txt"), s.Named("b.txt")), Rule: plan.SetAside})
-	require.NoError(t, s.Catalogue.BeginUndo(t.Context(), r.ID))
+	require.NoError(t, s.Catalogue.BeginUndo(t.Context(), r.ID, "tester"))
 	require.NoError(t, os.Rename(s.Path("/home/ines/b.txt"), s.Path(sitetest.HomeTrash+"/files/b.txt")))
 	require.NoError(t, s.Restorer.Undo(t.Context(), r.ID, "tester", func(int64, int64, string) {}))
 	assert.Equal(t, before, s.Tree("/"))
@@ -314,7 +484,7 @@ func TestABringBackThatAStopInterruptsIsSettledAtTheNextStart(t *testing.T) {
 	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
 	assert.ErrorIs(t, s.Restorer.Carry(ctx, r.ID, func(int64, int64, string) {}), context.Canceled, "a stop leaves the receipt open")
 	assert.Equal(t, catalogue.ReceiptOpen, s.Receipt(r.ID).State)
-	require.NoError(t, func() error { _, err := s.Restorer.RecoverAll(t.Context()); return err }())
+	require.Empty(t, settle(t, s))
 	r = s.Receipt(r.ID)
 	assert.Equal(t, catalogue.ReceiptFailed, r.State)
 	assert.Contains(t, r.Items[0].Note, "the service stopped before it")

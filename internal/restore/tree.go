@@ -26,6 +26,7 @@ type original interface {
 	Type() plan.Type
 	Meta() (reach.Meta, error)
 	Target() string                     // of a link
+	Size() int64                        // of a file, as it was looked at; no more is read of it
 	Content() (io.ReadCloser, error)    // of a file
 	Children() ([]named, func(), error) // of a folder; the function closes them
 }
@@ -48,6 +49,7 @@ func standingAt(ctx context.Context, folder reach.Reader, name string) (standing
 }
 
 func (s standing) Type() plan.Type { return s.info.Type }
+func (s standing) Size() int64     { return s.info.Size }
 
 func (s standing) Meta() (reach.Meta, error) {
 	attributes, err := s.folder.Attributes(s.info.Name)
@@ -156,6 +158,7 @@ type written struct {
 	digest string // of a file, in hex
 	bytes  int64
 	lost   []string // what could not be kept
+	notes  []string // what else is to be said
 }
 
 var errDiffers = errors.New("what was written reads back differently")
@@ -178,25 +181,22 @@ func (w *written) entry(ctx context.Context, o original, folder reach.Folder, na
 	if err := ctx.Err(); err != nil {
 		return err
 	}
-	var err error
-	switch o.Type() {
-	case plan.File:
-		err = w.file(ctx, o, folder, name)
-	case plan.Link:
-		err = folder.Symlink(o.Target(), name)
-	case plan.Folder:
-		err = w.folder(ctx, o, folder, name)
-	default:
-		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
-	}
-	if err != nil {
-		return err
-	}
 	meta, err := o.Meta()
 	if err != nil {
 		return err
 	}
-	err = folder.SetMeta(name, meta)
+	switch o.Type() {
+	case plan.File:
+		err = w.file(ctx, o, meta, folder, name)
+	case plan.Link:
+		if err = folder.Symlink(o.Target(), name); err == nil {
+			err = folder.SetLinkMeta(name, meta)
+		}
+	case plan.Folder:
+		err = w.folder(ctx, o, meta, folder, name)
+	default:
+		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
+	}
 	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
 		w.lose(lost.Lost)
 		return nil
@@ -212,7 +212,7 @@ func (w *written) lose(lost []string) {
 	}
 }
 
-func (w *written) folder(ctx context.Context, o original, folder reach.Folder, name string) error {
+func (w *written) folder(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name string) error {
 	if err := folder.Mkdir(name); err != nil {
 		return err
 	}
@@ -231,7 +231,7 @@ func (w *written) folder(ctx context.Context, o original, folder reach.Folder, n
 			return err
 		}
 	}
-	return nil
+	return into.SetMeta(meta)
 }
 
 // buffers serve copying one small file after the other without garbage.
@@ -240,7 +240,7 @@ var buffers = sync.Pool{New: func() any {
 	return &b
 }}
 
-func (w *written) file(ctx context.Context, o original, folder reach.Folder, name string) error {
+func (w *written) file(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name string) error {
 	content, err := o.Content()
 	if err != nil {
 		return err
@@ -253,24 +253,25 @@ func (w *written) file(ctx context.Context, o original, folder reach.Folder, nam
 	defer f.Close()
 	buffer := buffers.Get().(*[]byte)
 	defer buffers.Put(buffer)
-	n, sent, err := w.fill(ctx, content, f, *buffer)
+	n, sent, err := w.fill(ctx, content, o.Size(), f, *buffer)
 	if err != nil {
 		return err
 	}
 	h := sha256.New()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, struct{ io.Reader }{io.NewSectionReader(f, 0, n+1)}, *buffer); err != nil {
+	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, counted{ctx, io.NewSectionReader(f, 0, n+1)}, *buffer); err != nil {
 		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
 	}
 	if !bytes.Equal(h.Sum(nil), sent) {
 		return fmt.Errorf("%s: %w", place.Quote(name), errDiffers)
 	}
 	w.digest, w.bytes = hex.EncodeToString(sent), w.bytes+n
-	return nil
+	return f.SetMeta(meta)
 }
 
 // fill writes a content, long runs of zeros as holes, and returns its length and digest. Where the file system can share
-// the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's.
-func (w *written) fill(ctx context.Context, content io.Reader, f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
+// the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's. Of a
+// content that grew since it was looked at, only what it was then is written; one that shrank changed.
+func (w *written) fill(ctx context.Context, content io.Reader, size int64, f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
 	h := sha256.New()
 	cloned := false
 	if shared, ok := content.(interface{ Shared() reach.File }); ok {
@@ -278,32 +279,41 @@ func (w *written) fill(ctx context.Context, content io.Reader, f reach.NewFile, 
 			cloned = c.Clone(shared.Shared())
 		}
 	}
-	for {
+	for n < size {
 		if err := ctx.Err(); err != nil {
 			return n, nil, err
 		}
-		k, err := io.ReadFull(content, buffer)
-		piece := buffer[:k]
+		piece := buffer[:min(int64(len(buffer)), size-n)]
+		k, err := io.ReadFull(content, piece)
+		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+			return n, nil, errChanged
+		}
+		if err != nil {
+			return n, nil, err
+		}
 		h.Write(piece)
 		n += int64(k)
 		switch {
-		case k == 0 || cloned:
+		case cloned:
 		case k == len(buffer) && allZero(piece):
-			if err := f.Skip(int64(k)); err != nil {
-				return n, nil, err
-			}
+			err = f.Skip(int64(k))
 		default:
-			if _, err := f.Write(piece); err != nil {
-				return n, nil, err
-			}
-		}
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return n, h.Sum(nil), nil
+			_, err = f.Write(piece)
 		}
 		if err != nil {
 			return n, nil, err
 		}
 	}
+	switch k, err := io.ReadFull(content, buffer[:1]); {
+	case err != nil && !errors.Is(err, io.EOF):
+		return n, nil, err
+	case k > 0 && len(w.notes) < 10:
+		w.notes = append(w.notes, fmt.Sprintf("it grew while it was copied; its first %d bytes are here", n))
+	}
+	if cloned {
+		err = f.Cut(n)
+	}
+	return n, h.Sum(nil), err
 }
 
 func allZero(b []byte) bool {
@@ -322,14 +332,24 @@ func (c counted) Read(p []byte) (int, error) {
 	return c.Reader.Read(p)
 }
 
-// removeTree removes an entry and everything in it, never through a link.
+// errMounted says that a file system is mounted in what is to be moved or removed as a whole.
+var errMounted = errors.New("another file system is mounted in it")
+
+// removeTree removes an entry and everything in it, never through a link and never on another file system.
 func removeTree(ctx context.Context, folder reach.Folder, name string) error {
 	info, err := folder.Lstat(name)
 	if err != nil {
 		return err
 	}
+	return removeOn(ctx, folder, info, info.Device)
+}
+
+func removeOn(ctx context.Context, folder reach.Folder, info reach.Info, device uint64) error {
+	if info.Device != device {
+		return fmt.Errorf("%w, at %s", errMounted, place.Quote(info.Name))
+	}
 	if info.Type == plan.Folder {
-		inside, err := folder.Enter(name)
+		inside, err := folder.Enter(info.Name)
 		if err != nil {
 			return err
 		}
@@ -339,49 +359,12 @@ func removeTree(ctx context.Context, folder reach.Folder, name string) error {
 			return err
 		}
 		for _, i := range list {
-			if err := removeTree(ctx, inside, i.Name); err != nil {
+			if err := removeOn(ctx, inside, i, device); err != nil {
 				return err
 			}
 		}
 	}
-	return folder.Remove(name)
-}
-
-// print is a digest over what stands under a name: types, sizes, times, inodes and modes of it and everything in it, but
-// not contents. Two equal prints mean that nothing was touched between.
-func print(ctx context.Context, folder reach.Reader, name string) (string, error) {
-	h := sha256.New()
-	if err := printInto(ctx, h, folder, name, name); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}
-
-func printInto(ctx context.Context, w io.Writer, folder reach.Reader, name, path string) error {
-	i, err := folder.Lstat(name)
-	if err != nil {
-		return err
-	}
-	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID, i.GID)
-	if i.Type != plan.Folder {
-		return nil
-	}
-	inside, err := folder.Enter(name)
-	if err != nil {
-		return err
-	}
-	defer inside.Close()
-	list, err := inside.List(ctx)
-	if err != nil {
-		return err
-	}
-	slices.SortFunc(list, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
-	for _, e := range list {
-		if err := printInto(ctx, w, inside, e.Name, path+"/"+e.Name); err != nil {
-			return err
-		}
-	}
-	return nil
+	return folder.Remove(info.Name)
 }
 
 func ignoreGone(err error) error {

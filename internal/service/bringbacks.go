@@ -47,11 +47,13 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 	}
 	if forCase != 0 {
 		if err := s.cases.Brought(ctx, forCase, technician(ctx), receipt.ID, why); err != nil {
+			s.restorer.Leave(receipt.ID) // so that it is settled as one of which nothing was begun
 			return nil, err
 		}
 	}
 	j, err := s.jobs.Submit(ctx, restore.JobBringBack, technician(ctx), struct{}{}, int64(receipt.Count), receipt.ID)
 	if err != nil {
+		s.restorer.Leave(receipt.ID)
 		return nil, err
 	}
 	return api.BringBack202JSONResponse(toJob(j)), nil
@@ -221,12 +223,13 @@ func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptReques
 		if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
 			return nil, err
 		}
-		if err := s.catalogue.BeginUndo(ctx, r.ID); err != nil {
+		if err := s.restorer.BeginUndo(ctx, r.ID, technician(ctx)); err != nil {
 			return nil, err
 		}
 	}
 	j, err := s.jobs.Submit(ctx, restore.JobUndo, technician(ctx), struct{}{}, int64(r.Done), r.ID)
 	if err != nil {
+		s.restorer.Leave(r.ID)
 		return nil, err
 	}
 	return api.UndoReceipt202JSONResponse(toJob(j)), nil

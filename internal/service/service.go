@@ -115,13 +115,6 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
 	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
-	unsettled, err := s.restorer.RecoverAll(ctx)
-	if err != nil {
-		return err
-	}
-	for id, why := range unsettled {
-		s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it stays open until the next start", slog.Int64("receipt", id), slog.String("error", why.Error()))
-	}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
 	if err := s.jobs.Resume(ctx); err != nil {
 		return err
@@ -141,7 +134,7 @@ func (s *Service) renew(ctx context.Context) error {
 	}
 	var request survey.Request
 	for _, src := range sources {
-		if src.Renew {
+		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() {
 			request.Sources = append(request.Sources, src.ID)
 		}
 	}
@@ -192,6 +185,7 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	expiring, stop := context.WithCancel(ctx)
 	var wait sync.WaitGroup
 	wait.Go(func() { s.expireDaily(expiring) })
+	wait.Go(func() { s.settle(expiring) })
 	wait.Go(func() { s.examiner.Background(expiring, examine.DefaultBudget, s.noticed(expiring)) })
 	defer wait.Wait()
 	defer stop()
@@ -210,6 +204,49 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		err = errors.Join(err, served)
 	}
 	return err
+}
+
+// settling is how often it is tried again to settle what could not be: a drive that is mounted again, a data folder that has
+// room again, is noticed by then.
+const settling = 10 * time.Second
+
+// settle settles what stops interrupted, at once and then again and again until ctx is done: the service listens meanwhile.
+func (s *Service) settle(ctx context.Context) {
+	every := time.NewTicker(settling)
+	defer every.Stop()
+	told := map[int64]string{}
+	for {
+		unsettled, err := s.settleOnce(ctx)
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil {
+			unsettled[0] = err
+		}
+		for id, why := range unsettled {
+			if told[id] != why.Error() { // once is enough
+				s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it is tried again", slog.Int64("receipt", id), slog.String("error", why.Error()))
+				told[id] = why.Error()
+			}
+		}
+		select {
+		case <-every.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) settleOnce(ctx context.Context) (map[int64]error, error) {
+	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
+	if err != nil {
+		return map[int64]error{}, err
+	}
+	jobs := map[int64]bool{}
+	for _, j := range unfinished {
+		jobs[j.Receipt] = true
+	}
+	return s.restorer.Settle(ctx, jobs)
 }
 
 // noticed logs what examining in the background found.

@@ -130,8 +130,34 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	if err != nil {
 		return source.Setup{}, fmt.Errorf("zone of %s: %w", src.Machine, err)
 	}
+	own := files
+	if src.Machine != src.AtMachine {
+		if own, err = s.Files(ctx, src.Machine); err != nil {
+			own = nil // what cannot be told of it is then not believed
+		}
+	}
+	people, err := s.people(ctx, machine)
+	if err != nil {
+		return source.Setup{}, err
+	}
 	stores, err := s.stores(ctx, src)
-	return source.Setup{Files: files, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps, Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
+	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps, Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
+}
+
+// people lists who lives on a machine, with the homes that they have and had.
+func (s *Site) people(ctx context.Context, machine catalogue.Machine) ([]source.Person, error) {
+	former, err := s.Catalogue.FormerHomes(ctx, machine.Name)
+	if err != nil {
+		return nil, err
+	}
+	people := make([]source.Person, len(machine.People))
+	for i, p := range machine.People {
+		people[i] = source.Person{UID: p.UID, Homes: []string{p.Home}}
+		for home := range former[p.Name] {
+			people[i].Homes = append(people[i].Homes, home)
+		}
+	}
+	return people, nil
 }
 
 // stores lists the folders on a source's machine that hold the points in time of others.

@@ -47,7 +47,7 @@ type Site struct {
 
 // New makes a site whose machine has what Lay is then told.
 func New(t testing.TB) *Site {
-	return NewWith(t, reach.Ways{local.Way})
+	return NewWith(t, reach.Ways{local.Way()})
 }
 
 // NewWith is New with other ways to reach the machine.
@@ -208,7 +208,7 @@ func (s *Site) Undo(id int64) error {
 	if err := s.Restorer.CheckUndo(ctx, id); err != nil {
 		return err
 	}
-	require.NoError(s.t, s.Catalogue.BeginUndo(ctx, id))
+	require.NoError(s.t, s.Catalogue.BeginUndo(ctx, id, "tester"))
 	return s.Restorer.Undo(ctx, id, "tester", func(int64, int64, string) {})
 }
 

@@ -49,6 +49,7 @@ type Sighting struct {
 	Same bool       // nothing changed since Mark was last reported; all other fields may be zero
 
 	Origin   string // the path on the machine that it came from; "" where nothing tells
+	Claimed  string // the path that a record says, which its owner could have forged; "" where it is trusted or nothing tells
 	Type     plan.Type
 	Size     int64 // bytes; of a folder, of all files in it; negative where nothing tells
 	UID      int64 // its owner; negative where unknown
@@ -180,11 +181,20 @@ type Setup struct {
 	At    string      // the location there, an absolute clean path
 	Zone  *time.Location
 	Homes []string // home folders of the machine's people
-	Maps  []Map
-	Named string // strftime pattern of the names of points in time; "" where it is worked out
+	// Own are the files of the machine whose copies the store holds; nil where it cannot be reached now. People live there.
+	Own    reach.Files
+	People []Person
+	Maps   []Map
+	Named  string // strftime pattern of the names of points in time; "" where it is worked out
 	// Exclusions are patterns of what is left out: of names, or of paths where they hold a slash.
 	Exclusions []string
 	Stores     []string // folders below At that other sources read
+}
+
+// Person is somebody who lives on a machine.
+type Person struct {
+	UID   int64
+	Homes []string // the present one and former ones
 }
 
 // Described is what a location turned out to be.

@@ -195,6 +195,9 @@ func (c *comparison) known(dir string) (*neighbours, error) {
 func (c *comparison) Marks(_ context.Context, dir string) (func(name string) entry.Mark, error) {
 	n, err := c.known(dir)
 	return func(name string) entry.Mark {
+		if c.source.Recheck {
+			return entry.Mark{} // so that all is told anew
+		}
 		for _, spans := range []map[string]catalogue.KnownSpan{n.own, n.before, n.behind} {
 			if s, ok := spans[name]; ok {
 				return s.Mark
@@ -228,6 +231,10 @@ func (c *comparison) Sight(s source.Sighting) error {
 	before, wasKnown := known.before[s.At.Name]
 	delete(known.before, s.At.Name) // what is left when the folder is closed has vanished
 	if wasKnown && (s.Same || before.Mark == s.Mark) {
+		if c.source.Recheck {
+			at := c.placeOf(s)
+			return c.capture.Amend(c.ctx, before.ID, s, at, c.owner(at, s.UID))
+		}
 		return nil
 	}
 	if s.Same {
@@ -245,11 +252,16 @@ func (c *comparison) Sight(s source.Sighting) error {
 func (c *comparison) add(s source.Sighting) error {
 	c.Fresh++
 	c.fresh++
-	at := s.Origin
-	if at == "" {
-		at = place.Join(c.source.At, s.At.Path())
-	}
+	at := c.placeOf(s)
 	return c.capture.Add(c.ctx, s, at, c.owner(at, s.UID))
+}
+
+// placeOf is where something came from or, where that is not known, where it lies.
+func (c *comparison) placeOf(s source.Sighting) string {
+	if s.Origin != "" {
+		return s.Origin
+	}
+	return place.Join(c.source.At, s.At.Path())
 }
 
 // insert records a sighting of a point in time that comes late, between two that are known.

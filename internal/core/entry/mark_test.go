@@ -67,7 +67,16 @@ func TestAChangeOfAFieldIsSeenWhateverTheTimesAre(t *testing.T) {
 func TestInstantsHoldWhatFileSystemsKeep(t *testing.T) {
 	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(-1, 999_999_999), time.Date(1, 1, 1, 0, 0, 0, 1, time.UTC), time.Date(12026, 3, 4, 5, 6, 7, 8, time.UTC), time.Unix(1<<40, 7)} {
 		assert.True(t, entry.At(at).Time().Equal(at), at)
+		text, err := entry.At(at).MarshalText()
+		require.NoError(t, err)
+		var read entry.Instant
+		require.NoError(t, read.UnmarshalText(text))
+		assert.Equal(t, entry.At(at), read)
 	}
+	var older entry.Instant
+	require.NoError(t, older.UnmarshalText([]byte("2026-11-03T16:30:00.000000007Z")))
+	assert.Equal(t, entry.At(time.Date(2026, 11, 3, 16, 30, 0, 7, time.UTC)), older)
+	assert.Error(t, older.UnmarshalText([]byte("yesterday")))
 	assert.Zero(t, entry.At(time.Time{}))
 	assert.True(t, entry.Instant{}.Time().IsZero())
 	assert.NotEqual(t, entry.Instant{}, entry.At(time.Unix(0, 0)), "unknown is not 1970")

@@ -8,6 +8,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"io/fs"
 	"math"
 	"slices"
 	"strings"
@@ -67,6 +68,13 @@ type Wanted struct {
 	Away    bool      // there is no copy: what stands at To is to be set aside
 	Rule    Rule      // how its clash is settled, where not as the plan's others
 	Note    string    // what is to be said about it in any case
+
+	// What it is like where it lies. Foreign says that a user can write its store, so that neither its owner, unless that is
+	// Own, nor its set-id bits are believed.
+	Mode     fs.FileMode
+	UID, GID int64
+	Own      int64 // whose store it is; negative for nobody
+	Foreign  bool
 }
 
 // Standing is what a place holds.
@@ -76,6 +84,7 @@ type Standing struct {
 	Size     int64
 	Written  time.Time
 	Device   uint64
+	UID, GID int64
 	ReadOnly bool   // the file system takes no writes
 	Free     int64  // bytes free for writing; negative where unknown
 	Problem  string // why the place could not be looked at
@@ -84,7 +93,13 @@ type Standing struct {
 // World tells what stands on the machines.
 type World interface {
 	At(place.Place) Standing
+	// Inside says what in a folder keeps it from being set aside as a whole, such as a file system mounted in it; "" where
+	// nothing does.
+	Inside(place.Place) string
 }
+
+// Owner is a user and a group by their numbers.
+type Owner struct{ UID, GID int64 }
 
 // Item is what happens to one copy.
 type Item struct {
@@ -94,6 +109,10 @@ type Item struct {
 	SetsAside bool          // what stands at To goes into safekeeping first
 	Renames   bool          // same file system: no bytes are copied
 	Makes     []place.Place // folders to be made, outermost first
+
+	Ground       place.Place // the nearest folder above To that stands; zero where nothing is written
+	GroundDevice uint64
+	Owner        Owner // of that folder, which what is foreign comes to belong to
 }
 
 // Plan is what a bring-back would do, in the order in which it would do it.
@@ -111,7 +130,7 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	slices.SortStableFunc(wanted, func(a, b Wanted) int {
 		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
-	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, folders: map[place.Place]Standing{}, need: map[uint64]int64{}}
+	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, folders: map[place.Place]onGround{}, need: map[uint64]int64{}}
 	for _, w := range wanted {
 		if w.Leaves && w.Type == Folder {
 			m.leaving[w.From] = true
@@ -142,8 +161,14 @@ type maker struct {
 	leaving map[place.Place]bool     // folders that leave their stores whole
 	taken   map[place.Place]bool     // destinations that earlier items fill
 	made    map[place.Place]bool     // folders that earlier items make
-	folders map[place.Place]Standing // what folders that earlier items bring stand on
+	folders map[place.Place]onGround // what folders that earlier items bring stand on
 	need    map[uint64]int64         // bytes that earlier items put on each file system
+}
+
+// onGround is the nearest folder above a destination that stands.
+type onGround struct {
+	at place.Place
+	Standing
 }
 
 func (m *maker) item(w Wanted) Item {
@@ -175,6 +200,7 @@ func (m *maker) item(w Wanted) Item {
 	if reason != "" {
 		return refuse("%s", reason)
 	}
+	item.Ground, item.GroundDevice, item.Owner = ground.at, ground.Device, Owner{ground.UID, ground.GID}
 	stands := m.world.At(w.To)
 	if stands.Problem != "" {
 		return refuse("%s", stands.Problem)
@@ -182,6 +208,11 @@ func (m *maker) item(w Wanted) Item {
 	if stands.Exists || m.taken[w.To] {
 		if done := m.settle(&item, stands); done {
 			return item
+		}
+	}
+	if item.SetsAside && stands.Type == Folder {
+		if reason := m.world.Inside(w.To); reason != "" {
+			return refuse("the folder that stands there cannot be set aside: %s", reason)
 		}
 	}
 	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Device != 0 && w.Device == ground.Device
@@ -194,6 +225,7 @@ func (m *maker) item(w Wanted) Item {
 			item.note("another file system: copied, verified, then taken out of its store")
 		}
 	}
+	m.belongs(&item)
 	m.taken[item.To] = true
 	if w.Alone {
 		m.folders[item.To] = ground
@@ -202,6 +234,19 @@ func (m *maker) item(w Wanted) Item {
 		m.made[folder] = true
 	}
 	return item
+}
+
+// belongs says what an item loses because a user can write its store.
+func (m *maker) belongs(item *Item) {
+	if !item.Foreign {
+		return
+	}
+	if item.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 && (item.Type == File || !item.Renames) {
+		item.note("its set-id bits are dropped, because users can write where it comes from")
+	}
+	if !item.Renames && item.UID != item.Owner.UID && item.UID != item.Own {
+		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, as the folder it goes into (keep its owner if you know that it is right)", item.UID, item.Owner.UID))
+	}
 }
 
 // away plans to set aside what stands somewhere.
@@ -214,7 +259,11 @@ func (m *maker) away(item Item) Item {
 		item.Action, item.SetsAside, item.Note = Pass, false, "it is not there any more"
 	case stands.Type == Other:
 		item.Action, item.SetsAside, item.Note = Refuse, false, "it is a device, pipe or socket, which cannot be kept safe"
+	case stands.Type == Folder && m.world.Inside(item.To) != "":
+		item.Action, item.SetsAside, item.Note = Refuse, false, "it cannot be set aside: "+m.world.Inside(item.To)
 	default:
+		folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
+		item.Ground, item.GroundDevice = folder, m.world.At(folder).Device
 		item.Type, item.Clash = stands.Type, fmt.Sprintf("a %s that came later; it is set aside into safekeeping", stands.Type)
 		if stands.Type == File {
 			item.Size = stands.Size
@@ -241,9 +290,9 @@ func (i *Item) note(text string) {
 }
 
 // ground finds the nearest folder above the destination that stands, and notes those below it that must be made.
-func (m *maker) ground(item *Item) (Standing, string) {
+func (m *maker) ground(item *Item) (onGround, string) {
 	if item.To.Path == "/" {
-		return Standing{}, fmt.Sprintf("%s is the root of the machine, which cannot be replaced", item.To)
+		return onGround{}, fmt.Sprintf("%s is the root of the machine, which cannot be replaced", item.To)
 	}
 	folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
 	var makes []place.Place
@@ -256,17 +305,17 @@ func (m *maker) ground(item *Item) (Standing, string) {
 		s := m.world.At(folder)
 		switch {
 		case s.Problem != "":
-			return s, s.Problem
+			return onGround{}, s.Problem
 		case s.Exists && s.Type != Folder:
-			return s, fmt.Sprintf("%s is a %s, not a folder; move it away or choose another destination", folder, s.Type)
+			return onGround{}, fmt.Sprintf("%s is a %s, not a folder; move it away or choose another destination", folder, s.Type)
 		case s.Exists && s.ReadOnly:
-			return s, fmt.Sprintf("%s is on a read-only file system; mount it for writing or choose another destination", folder)
+			return onGround{}, fmt.Sprintf("%s is on a read-only file system; mount it for writing or choose another destination", folder)
 		case s.Exists:
 			slices.Reverse(makes)
 			item.Makes = makes
-			return s, ""
+			return onGround{folder, s}, ""
 		case folder.Path == "/":
-			return s, fmt.Sprintf("the root of %s is not there; check how the machine is reached", folder.Machine)
+			return onGround{}, fmt.Sprintf("the root of %s is not there; check how the machine is reached", folder.Machine)
 		}
 		if !m.taken[folder] && !m.made[folder] {
 			makes = append(makes, folder)

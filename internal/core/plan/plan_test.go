@@ -20,6 +20,8 @@ func (w world) At(p place.Place) plan.Standing {
 	return s
 }
 
+func (w world) Inside(p place.Place) string { return w[p.Path].Problem }
+
 var (
 	folder = plan.Standing{Type: plan.Folder, Device: 1, Free: 1000}
 	file   = plan.Standing{Type: plan.File, Device: 1, Size: 7}

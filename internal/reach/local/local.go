@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -26,11 +27,14 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// Way reaches machines by a plain directory path.
-var Way = reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) { return Open(at) }}
+// Way reaches machines by a plain directory path. The private directories are the service's own: they are never entered, by
+// whatever path, and no machine can lie in one.
+func Way(private ...string) reach.Way {
+	return reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) { return Open(at, private...) }}
+}
 
-// Open reaches the machine whose root is the directory at.
-func Open(at string) (reach.Files, error) {
+// Open reaches the machine whose root is the directory at. Private directories are known by their file systems and inodes.
+func Open(at string, private ...string) (reach.Files, error) {
 	if !filepath.IsAbs(at) {
 		return nil, fmt.Errorf("reach %s: the directory must be given by its absolute path", place.Quote(at))
 	}
@@ -38,10 +42,45 @@ func Open(at string) (reach.Files, error) {
 	if err != nil {
 		return nil, fmt.Errorf("reach %s: %w", place.Quote(at), cause(err))
 	}
-	return &files{root}, nil
+	f := &files{root: root}
+	if err := f.keepOut(at, private); err != nil {
+		root.Close()
+		return nil, fmt.Errorf("reach %s: %w", place.Quote(at), err)
+	}
+	return f, nil
 }
 
-type files struct{ root *os.Root }
+type files struct {
+	root    *os.Root
+	private []directory
+}
+
+// directory tells one directory from every other while it exists.
+type directory struct{ device, inode uint64 }
+
+// keepOut notes the private directories, and refuses a machine that lies in one.
+func (f *files) keepOut(at string, private []string) error {
+	for _, path := range private {
+		var st unix.Stat_t
+		if err := unix.Stat(path, &st); err != nil {
+			return fmt.Errorf("look at the service's own data in %s: %w", place.Quote(path), err)
+		}
+		f.private = append(f.private, directory{uint64(st.Dev), st.Ino})
+	}
+	real, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return cause(err)
+	}
+	for dir := real; ; dir = filepath.Dir(dir) {
+		var st unix.Stat_t
+		if err := unix.Stat(dir, &st); err == nil && slices.Contains(f.private, directory{uint64(st.Dev), st.Ino}) {
+			return reach.ErrPrivate
+		}
+		if dir == "/" {
+			return nil
+		}
+	}
+}
 
 func (f *files) Close() error { return f.root.Close() }
 
@@ -50,7 +89,7 @@ func (f *files) Folder(_ context.Context, path string) (reach.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	at, err := openFolder(f.root, ".", "/")
+	at, err := openFolder(f, f.root, ".", "/")
 	if err != nil {
 		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), cause(err))
 	}
@@ -69,12 +108,13 @@ func (f *files) Folder(_ context.Context, path string) (reach.Folder, error) {
 }
 
 type folder struct {
+	of   *files
 	root *os.Root
 	dir  *os.File // the same directory, for its descriptor
 	path string   // for messages
 }
 
-func openFolder(parent *os.Root, name, path string) (*folder, error) {
+func openFolder(of *files, parent *os.Root, name, path string) (*folder, error) {
 	root, err := parent.OpenRoot(name)
 	if err != nil {
 		return nil, err
@@ -84,7 +124,7 @@ func openFolder(parent *os.Root, name, path string) (*folder, error) {
 		root.Close()
 		return nil, err
 	}
-	return &folder{root, dir, path}, nil
+	return &folder{of, root, dir, path}, nil
 }
 
 func (f *folder) fd() int { return int(f.dir.Fd()) }
@@ -113,7 +153,7 @@ func (f *folder) enter(name string) (*folder, error) {
 	default:
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), reach.ErrNotFolder)
 	}
-	sub, err := openFolder(f.root, name, path)
+	sub, err := openFolder(f.of, f.root, name, path)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), cause(err))
 	}
@@ -121,6 +161,9 @@ func (f *folder) enter(name string) (*folder, error) {
 	if err == nil && (got.Device != seen.Device || got.Inode != seen.Inode) {
 		// Between the look and the opening something else took its place, perhaps a link.
 		err = fmt.Errorf("%s changed while it was opened: %w", place.Quote(path), reach.ErrNotFolder)
+	}
+	if err == nil && slices.Contains(f.of.private, directory{got.Device, got.Inode}) {
+		err = fmt.Errorf("%s: %w", place.Quote(path), reach.ErrPrivate)
 	}
 	if err != nil {
 		sub.Close()

@@ -30,7 +30,7 @@ func TestOpenRefusesWhatIsNoDirectory(t *testing.T) {
 		_, err := local.Open(at)
 		assert.Error(t, err, at)
 	}
-	_, err := reach.Ways{local.Way}.Open(t.Context(), "sftp://x/")
+	_, err := reach.Ways{local.Way()}.Open(t.Context(), "sftp://x/")
 	assert.ErrorContains(t, err, "no way to reach")
 }
 

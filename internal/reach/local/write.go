@@ -10,6 +10,7 @@ import (
 	"os"
 	"strings"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -39,6 +40,8 @@ func (f *newFile) Skip(n int64) error {
 	}
 	return f.Truncate(end) // so that it can be read back at once
 }
+
+func (f *newFile) Cut(size int64) error { return f.Truncate(size) }
 
 // Clone shares extents (FICLONE), which file systems that copy on write offer.
 func (f *newFile) Clone(from reach.File) bool {
@@ -135,64 +138,74 @@ func (f *folder) named(what, name string, do func() error) error {
 	return nil
 }
 
-// SetMeta sets the owner first, because changing it clears set-id bits, then attributes, mode and, last, times. Owner,
-// attributes and mode of files and folders are set through a descriptor, and not at all where a file has further names:
-// whoever owns the folder could have put another file's name in its place.
-func (f *folder) SetMeta(name string, m reach.Meta) error {
-	seen, err := f.Lstat(name)
-	if err != nil {
-		return fmt.Errorf("keep what belongs to %s: %w", place.Quote(place.Join(f.path, name)), err)
-	}
-	var lost []string
-	lose := func(what string, err error) {
-		if err != nil {
-			lost = append(lost, fmt.Sprintf("%s (%v)", what, cause(err)))
-		}
-	}
-	owner := fmt.Sprintf("owner %d:%d", m.UID, m.GID)
-	switch seen.Type {
-	case plan.File, plan.Folder:
-		lose(f.throughDescriptor(name, seen, m, owner, lose))
-	default:
-		if seen.UID != m.UID || seen.GID != m.GID {
-			lose(owner, unix.Fchownat(f.fd(), name, int(m.UID), int(m.GID), unix.AT_SYMLINK_NOFOLLOW))
-		}
-	}
-	times := []unix.Timespec{unix.NsecToTimespec(time.Now().UnixNano()), unix.NsecToTimespec(m.Written.UnixNano())}
-	lose("write time", unix.UtimesNanoAt(f.fd(), name, times, unix.AT_SYMLINK_NOFOLLOW))
-	if lost != nil {
-		return &reach.MetaError{Lost: lost}
-	}
-	return nil
+// SetMode makes file a reach.ModeSetter.
+func (f file) SetMode(mode fs.FileMode) error { return unix.Fchmod(int(f.Fd()), unixMode(mode)) }
+
+func (f *newFile) SetMeta(m reach.Meta) error { return setMeta(int(f.Fd()), m) }
+
+func (f *folder) SetMeta(m reach.Meta) error { return setMeta(f.fd(), m) }
+
+func (f *folder) Date(written time.Time) error {
+	return setTimes(f.fd(), written)
 }
 
-var errOtherNames = errors.New("the file has other names too")
+func (f *folder) SetLinkMeta(name string, m reach.Meta) error {
+	if err := reach.CheckName(name); err != nil {
+		return err
+	}
+	var l losses
+	if seen, err := f.Lstat(name); err != nil || seen.UID != m.UID || seen.GID != m.GID {
+		l.add(ownerOf(m), unix.Fchownat(f.fd(), name, int(m.UID), int(m.GID), unix.AT_SYMLINK_NOFOLLOW))
+	}
+	l.add("write time", unix.UtimesNanoAt(f.fd(), name, timesOf(m.Written), unix.AT_SYMLINK_NOFOLLOW))
+	return l.err()
+}
 
-// throughDescriptor returns what is lost altogether, and why, where the entry cannot be opened as what it was seen to be.
-func (f *folder) throughDescriptor(name string, seen reach.Info, m reach.Meta, owner string, lose func(string, error)) (string, error) {
-	all := owner + ", mode and attributes"
-	opened, err := f.open(name)
+// losses gather what could not be kept.
+type losses []string
+
+func (l *losses) add(what string, err error) {
 	if err != nil {
-		return all, err
+		*l = append(*l, fmt.Sprintf("%s (%v)", what, cause(err)))
 	}
-	defer opened.Close()
-	now, err := (file{opened}).Info()
-	switch {
-	case err != nil:
-		return all, err
-	case now.Inode != seen.Inode || now.Device != seen.Device:
-		return all, fs.ErrNotExist
-	case now.Type == plan.File && now.Links > 1:
-		return all, errOtherNames
+}
+
+func (l losses) err() error {
+	if l == nil {
+		return nil
 	}
-	fd := int(opened.Fd())
-	if now.UID != m.UID || now.GID != m.GID {
-		lose(owner, unix.Fchown(fd, int(m.UID), int(m.GID)))
+	return &reach.MetaError{Lost: l}
+}
+
+func ownerOf(m reach.Meta) string { return fmt.Sprintf("owner %d:%d", m.UID, m.GID) }
+
+// setMeta sets the owner first, because changing it clears set-id bits, then attributes, mode and, last, times.
+func setMeta(fd int, m reach.Meta) error {
+	var l losses
+	var now unix.Stat_t
+	if err := unix.Fstat(fd, &now); err != nil || int64(now.Uid) != m.UID || int64(now.Gid) != m.GID {
+		l.add(ownerOf(m), unix.Fchown(fd, int(m.UID), int(m.GID)))
 	}
 	for key, value := range m.Attributes {
-		lose("attribute "+key, unix.Fsetxattr(fd, key, value, 0))
+		l.add("attribute "+key, unix.Fsetxattr(fd, key, value, 0))
 	}
-	return fmt.Sprintf("mode %s", m.Mode), unix.Fchmod(fd, unixMode(m.Mode))
+	l.add(fmt.Sprintf("mode %s", m.Mode), unix.Fchmod(fd, unixMode(m.Mode)))
+	l.add("write time", setTimes(fd, m.Written))
+	return l.err()
+}
+
+func timesOf(written time.Time) []unix.Timespec {
+	return []unix.Timespec{unix.NsecToTimespec(time.Now().UnixNano()), {Sec: written.Unix(), Nsec: int64(written.Nanosecond())}}
+}
+
+// setTimes sets the times of what a descriptor is open for (futimens).
+func setTimes(fd int, written time.Time) error {
+	times := timesOf(written)
+	_, _, errno := unix.Syscall6(unix.SYS_UTIMENSAT, uintptr(fd), 0, uintptr(unsafe.Pointer(&times[0])), 0, 0, 0)
+	if errno != 0 {
+		return errno
+	}
+	return nil
 }
 
 // Attributes leaves out those that the system keeps for itself and gives anew (security.*, trusted overlay marks).

@@ -203,6 +203,8 @@ func (h *holding) returnRecord(open *folders) error {
 	return info.Rename(partial, info, h.recordName())
 }
 
+// writeFile writes a file under a name that must be free, and gives it its owner and times through the descriptor it was made
+// with: whoever owns the folder can put another file under the name meanwhile.
 func writeFile(folder reach.Folder, name string, content []byte, meta reach.Meta) error {
 	if err := folder.Remove(name); err != nil && !isGone(err) { // left by an interrupted attempt
 		return err
@@ -211,15 +213,16 @@ func writeFile(folder reach.Folder, name string, content []byte, meta reach.Meta
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
+	if _, err = f.Write(content); err == nil {
+		err = f.SetMeta(meta)
+		if _, lost := errors.AsType[*reach.MetaError](err); lost {
+			err = nil // the content is what counts; the owner can be kept by root alone
+		}
+	}
 	if err := errors.Join(err, f.Close()); err != nil {
 		return errors.Join(err, folder.Remove(name))
 	}
-	err = folder.SetMeta(name, meta)
-	if _, lost := errors.AsType[*reach.MetaError](err); lost {
-		return nil // the content is what counts; the owner can be kept by root alone
-	}
-	return err
+	return nil
 }
 
 // The file directorysizes caches the sizes of trashed folders: a line "size mtime percent-encoded-name" each. As the

@@ -26,9 +26,11 @@ type visit struct {
 	can    can
 	known  source.Known
 	report source.Reporter
+	trust  *truster
 }
 
 func (v *visit) survey(ctx context.Context) error {
+	v.trust = v.truster(ctx)
 	filesPath := join(v.can.dir, "files")
 	var files, infoDir reach.Folder
 	var items, infos []reach.Info
@@ -108,9 +110,10 @@ func (v *visit) list(ctx context.Context, path string) (reach.Folder, []reach.In
 
 // told is what is known about an item from its record.
 type told struct {
-	origin string
-	gone   time.Time
-	notes  []string
+	origin  string
+	claimed string // what it says of its origin, where that is not believed
+	gone    time.Time
+	notes   []string
 }
 
 func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks func(string) entry.Mark) (source.Sighting, error) {
@@ -129,7 +132,7 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 	}
 	t := told{notes: []string{"It has no record, so nothing tells where it came from or when it was deleted."}}
 	if recorded {
-		t = v.read(infoDir, rec, item)
+		t = v.trust.judge(ctx, v.read(infoDir, rec, item), item)
 	}
 	if item.Type == plan.Folder {
 		size, err := v.inside(ctx, files, item.Name, s.At.Path(), t, s.UID, rec, 1)
@@ -140,7 +143,7 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 		s.Mark.Inside = size
 		s.Same = marks(item.Name) == s.Mark
 	}
-	s.Origin, s.GoneAt, s.Notes = t.origin, t.gone, t.notes
+	s.Origin, s.Claimed, s.GoneAt, s.Notes = t.origin, t.claimed, t.gone, t.notes
 	if item.Type == plan.Link {
 		s.Notes = append(s.Notes, "It is a symbolic link; what it points to was not deleted with it.")
 	}
@@ -215,8 +218,12 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 		} else {
 			s.Notes = []string{"The folder that it lies in has no known origin."}
 		}
+		if t.claimed != "" {
+			s.Claimed = place.Join(t.claimed, e.Name)
+			s.Notes = []string{"The record of the folder that it lies in may be forged; it is not trusted."}
+		}
 		if e.Type == plan.Folder {
-			inner := told{origin: s.Origin, gone: t.gone}
+			inner := told{origin: s.Origin, claimed: s.Claimed, gone: t.gone}
 			if s.Size, err = v.inside(ctx, folder, e.Name, s.At.Path(), inner, uid, rec, depth+1); err != nil {
 				return 0, err
 			}
@@ -247,8 +254,8 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[s
 			s.UID = v.can.uid
 		}
 		if s.Same = marks(rec.Name) == s.Mark; !s.Same {
-			t := v.read(infoDir, rec, reach.Info{})
-			s.Origin, s.GoneAt = t.origin, t.gone
+			t := v.trust.judge(ctx, v.read(infoDir, rec, reach.Info{}), rec)
+			s.Origin, s.Claimed, s.GoneAt = t.origin, t.claimed, t.gone
 			s.Notes = append([]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))}, t.notes...)
 		}
 		if err := v.report.Sight(s); err != nil {

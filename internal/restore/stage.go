@@ -1,0 +1,287 @@
+package restore
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
+)
+
+// stage is a folder on the file system of a destination that nobody but the service can enter. What is written, what gives way
+// and what is about to be removed passes through it: there no user can put anything in its place. The receipt knows its stages
+// before they are made. A stage is known again by an entry in it whose name nobody else knows.
+type stage struct {
+	reach.Folder
+	record catalogue.Stage
+}
+
+// What a stage holds of an item is named by the item's number and one of these.
+const (
+	endPart  = "part"  // being written
+	endAside = "aside" // gave way; it is in safekeeping too
+	endTaken = "taken" // to be removed, or put back into its store
+)
+
+func staged(n int, end string) string { return fmt.Sprintf("%d.%s", n, end) }
+
+// stages are those of a receipt, one on each file system.
+type stages struct {
+	records *catalogue.Catalogue
+	receipt int64
+	at      map[fileSystem]*stage
+}
+
+type fileSystem struct {
+	machine string
+	device  uint64
+}
+
+func (r *Restorer) newStages(receipt int64) *stages {
+	return &stages{r.Site.Catalogue, receipt, map[fileSystem]*stage{}}
+}
+
+// on returns the stage on the file system of a folder, and makes it in that folder where there is none yet.
+func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*stage, error) {
+	info, err := folder.Info()
+	if err != nil {
+		return nil, err
+	}
+	key := fileSystem{p.Machine, info.Device}
+	if made, ok := s.at[key]; ok {
+		return made, nil
+	}
+	record := catalogue.Stage{Receipt: s.receipt, Folder: p, Name: ".humble-rewind-" + strings.ToLower(rand.Text()[:10]), Secret: rand.Text()}
+	if err := s.records.AddStage(ctx, record); err != nil {
+		return nil, err
+	}
+	made, err := makeStage(folder, record)
+	if err != nil {
+		_ = folder.Remove(record.Name) // empty, if it is there at all
+		return nil, errors.Join(fmt.Errorf("make a folder to work in: %w", err), s.records.DropStage(ctx, record))
+	}
+	s.at[key] = made
+	return made, nil
+}
+
+func makeStage(folder reach.Folder, record catalogue.Stage) (*stage, error) {
+	if err := folder.Mkdir(record.Name); err != nil {
+		return nil, err
+	}
+	inside, err := folder.Enter(record.Name)
+	if err != nil {
+		return nil, err
+	}
+	if err = private(inside); err == nil {
+		err = inside.Mkdir(record.Secret)
+	}
+	if err != nil {
+		return nil, errors.Join(err, inside.Close())
+	}
+	return &stage{inside, record}, nil
+}
+
+// private makes sure that a folder that was just made is one: empty, and closed to others. Whoever may rename in the folder
+// around it could have put another in its place, but none that he can enter.
+func private(folder reach.Folder) error {
+	info, err := folder.Info()
+	if err != nil {
+		return err
+	}
+	entries, err := folder.List(context.Background())
+	if err == nil && (info.Mode.Perm()&0o077 != 0 || len(entries) > 0) {
+		err = errors.New("something else took its place while it was made")
+	}
+	return err
+}
+
+// reopen opens the stages that an interrupted attempt left. Where the folder of one is away, the error is errAway.
+func (s *stages) reopen(ctx context.Context, open *handles) error {
+	left, err := s.records.Stages(ctx, s.receipt)
+	if err != nil {
+		return err
+	}
+	for _, record := range left {
+		folder, err := open.folder(record.Folder)
+		if err != nil {
+			return fmt.Errorf("%w: %s, in which it was worked, cannot be opened (%s)", errAway, record.Folder, Explain(err))
+		}
+		inside, err := folder.Enter(record.Name)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder) {
+			if err := s.records.DropStage(ctx, record); err != nil {
+				return err
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := inside.Lstat(record.Secret); err != nil { // not made to its end, or somebody else's
+			inside.Close()
+			_ = folder.Remove(record.Name) // which removes nothing but an empty folder
+			if err := s.records.DropStage(ctx, record); err != nil {
+				return err
+			}
+			continue
+		}
+		info, err := inside.Info()
+		if err != nil {
+			return err
+		}
+		s.at[fileSystem{record.Folder.Machine, info.Device}] = &stage{inside, record}
+	}
+	return nil
+}
+
+// find returns the stage that holds something under a name, or nil.
+func (s *stages) find(name string) (*stage, reach.Info, error) {
+	for _, st := range s.at {
+		info, err := st.Lstat(name)
+		if err == nil {
+			return st, info, nil
+		}
+		if !errors.Is(err, fs.ErrNotExist) {
+			return nil, info, err
+		}
+	}
+	return nil, reach.Info{}, nil
+}
+
+// close removes the stages with what is left in them of what was written. What was taken from somebody stays, and so does
+// the stage with it, until it can be settled.
+func (s *stages) close(ctx context.Context, open *handles) {
+	for _, st := range s.at {
+		if st.clear(ctx) {
+			if folder, err := open.folder(st.record.Folder); err == nil && ignoreGone(folder.Remove(st.record.Name)) == nil {
+				_ = s.records.DropStage(ctx, st.record) // else it is looked for in vain, once
+			}
+		}
+		st.Close()
+	}
+	clear(s.at)
+}
+
+// clear empties a stage, and tells whether that went through.
+func (st *stage) clear(ctx context.Context) bool {
+	entries, err := st.List(ctx)
+	if err != nil {
+		return false
+	}
+	for _, e := range entries {
+		switch {
+		case e.Name == st.record.Secret:
+			continue // last
+		case !strings.HasSuffix(e.Name, "."+endPart), removeTree(ctx, st, e.Name) != nil:
+			return false
+		}
+	}
+	return st.Remove(st.record.Secret) == nil
+}
+
+// take moves an entry into a stage and makes sure that what came is what was seen. If not, it is put back.
+func (st *stage) take(ctx context.Context, from reach.Folder, name string, was identity, as string) error {
+	if err := from.Rename(name, st.Folder, as); err != nil {
+		return err
+	}
+	got, err := look(ctx, st, as)
+	if err == nil && !was.isStill(got) {
+		err = errChanged
+	}
+	if err != nil {
+		return errors.Join(err, st.Rename(as, from, name))
+	}
+	return nil
+}
+
+// errChanged says that something is not, or no longer, what it was.
+var errChanged = errors.New("it changed in the meantime")
+
+// errAway says that a place is not there now, as when its drive is not mounted, so that nobody can tell what became of what
+// was in it.
+var errAway = errors.New("its place is away")
+
+// ground is the folder nearest to a destination that stood when a bring-back was planned.
+type ground struct {
+	Path   []byte `json:"path"`
+	Device uint64 `json:"device"`
+}
+
+// away says why nobody can tell now what stands at a destination: its file system is not there. "" where it can be told.
+func (g *ground) away(open *handles, machine string) string {
+	if g == nil || len(g.Path) == 0 {
+		return ""
+	}
+	p := place.Place{Machine: machine, Path: string(g.Path)}
+	for {
+		info, err := open.lstat(p)
+		switch {
+		case errors.Is(err, fs.ErrNotExist) && p.Path != "/":
+			p.Path = place.Folder(p.Path)
+			continue
+		case err != nil:
+			return fmt.Sprintf("%s cannot be looked at: %s", p, Explain(err))
+		case info.Device == g.Device:
+			return "" // its file system is there; what is missing was removed
+		case p.Path != string(g.Path):
+			return fmt.Sprintf("%s is not there, as when its drive is not mounted", place.Place{Machine: machine, Path: string(g.Path)})
+		}
+		// File systems can come back under other numbers, but a folder that something is mounted on is empty by itself.
+		if entries, err := g.list(open, p); err != nil || len(entries) == 0 {
+			return fmt.Sprintf("%s is empty and on another file system than before, as when its drive is not mounted", p)
+		}
+		return ""
+	}
+}
+
+func (g *ground) list(open *handles, p place.Place) ([]reach.Info, error) {
+	folder, err := open.folder(p)
+	if err != nil {
+		return nil, err
+	}
+	return folder.List(open.ctx)
+}
+
+// obstacle says what in a folder keeps it from being set aside or moved as a whole, or "".
+func obstacle(ctx context.Context, folder reach.Reader, name string) string {
+	info, err := folder.Lstat(name)
+	if err != nil || info.Type != plan.Folder {
+		return ""
+	}
+	var walk func(in reach.Reader, name, path string) error
+	walk = func(in reach.Reader, name, path string) error {
+		inside, err := in.Enter(name)
+		if errors.Is(err, reach.ErrPrivate) {
+			return fmt.Errorf("the service's own data is in it, at %s", place.Readable(path))
+		}
+		if err != nil {
+			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), Explain(err))
+		}
+		defer inside.Close()
+		entries, err := inside.List(ctx)
+		if err != nil {
+			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), Explain(err))
+		}
+		for _, e := range entries {
+			at := place.Join(path, e.Name)
+			if e.Device != info.Device {
+				return fmt.Errorf("another file system is mounted in it, at %s", place.Readable(at))
+			}
+			if e.Type == plan.Folder {
+				if err := walk(inside, e.Name, at); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if err := walk(folder, name, name); err != nil {
+		return err.Error()
+	}
+	return ""
+}
