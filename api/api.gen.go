@@ -569,13 +569,14 @@ func (e OriginStrength) Valid() bool {
 
 // Defines values for Outcome.
 const (
-	OutcomeDone    Outcome = "done"
-	OutcomeFailed  Outcome = "failed"
-	OutcomeRefused Outcome = "refused"
-	OutcomeSkipped Outcome = "skipped"
-	OutcomeStarted Outcome = "started"
-	OutcomeUndone  Outcome = "undone"
-	OutcomeWaiting Outcome = "waiting"
+	OutcomeDone      Outcome = "done"
+	OutcomeFailed    Outcome = "failed"
+	OutcomeRefused   Outcome = "refused"
+	OutcomeSkipped   Outcome = "skipped"
+	OutcomeStarted   Outcome = "started"
+	OutcomeUndone    Outcome = "undone"
+	OutcomeUnsettled Outcome = "unsettled"
+	OutcomeWaiting   Outcome = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the Outcome enum.
@@ -592,6 +593,8 @@ func (e Outcome) Valid() bool {
 	case OutcomeStarted:
 		return true
 	case OutcomeUndone:
+		return true
+	case OutcomeUnsettled:
 		return true
 	case OutcomeWaiting:
 		return true
@@ -959,6 +962,7 @@ type ConditionState string
 type Copy struct {
 	// CapturedAt The capture that first showed it: a survey, or one of a store's points in time
 	CapturedAt time.Time  `json:"captured_at"`
+	Claimed    *Place     `json:"claimed,omitempty"`
 	Class      FileClass  `json:"class"`
 	Condition  Condition  `json:"condition"`
 	ExpiresAt  *time.Time `json:"expires_at"`
@@ -1324,6 +1328,9 @@ type NewBringBack struct {
 	Copies     *[]string  `json:"copies,omitempty"`
 	DryRun     *bool      `json:"dry_run,omitempty"`
 
+	// KeepOwners Keep owners and set-id bits also of what comes from a store that users can write
+	KeepOwners *bool `json:"keep_owners,omitempty"`
+
 	// Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
 	Only *Only `json:"only,omitempty"`
 
@@ -1332,6 +1339,9 @@ type NewBringBack struct {
 
 	// To Into the folder where one stands there or the path ends in a slash, else as this path
 	To *Destination `json:"to,omitempty"`
+
+	// TrustClaimed Let copies go to the places that records claim which may be forged; they belong to whose trash it is
+	TrustClaimed *bool `json:"trust_claimed,omitempty"`
 
 	// Zone The time zone in which the case keeps the reasons; UTC where left out
 	Zone *string `json:"zone,omitempty"`
@@ -1432,7 +1442,7 @@ type OtherCopy struct {
 	Why  string `json:"why"`
 }
 
-// Outcome waiting and started only while the job runs
+// Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
 type Outcome string
 
 // Person defines model for Person.
@@ -1547,7 +1557,7 @@ type ReceiptItem struct {
 	From Place  `json:"from"`
 	Note string `json:"note"`
 
-	// Outcome waiting and started only while the job runs
+	// Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
 	Outcome  Outcome   `json:"outcome"`
 	SetAside *SetAside `json:"set_aside"`
 

@@ -21,12 +21,14 @@ func (p *Program) bringBackCommand() *cli.Command {
 			&cli.StringFlag{Name: "case", Usage: "bring back what is advised for this `CASE`, or the copies named, and put the receipt into it"},
 			&cli.StringFlag{Name: "to", Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were"},
 			&cli.StringFlag{Name: "clash", Value: "keep-both", Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)"},
+			&cli.BoolFlag{Name: "keep-owners", Usage: "keep owners and set-id bits also of what comes from a store that users can write"},
+			&cli.BoolFlag{Name: "trust-claimed", Usage: "let copies go to the places that records claim which may be forged"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the plan and write nothing"},
 			jsonFlag(),
 		},
 		Action: p.client(0, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			dry := c.Bool("dry-run")
-			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName()}
+			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName(), KeepOwners: new(c.Bool("keep-owners")), TrustClaimed: new(c.Bool("trust-claimed"))}
 			if err := s.what(&body, c, args); err != nil {
 				return err
 			}

@@ -109,7 +109,7 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t t
 	if err != nil {
 		return nil, err
 	}
-	w := r.want(open, c)
+	w := r.want(open, c, false)
 	w.To, w.Leaves = t.Place, false // the store keeps it: what is wanted is a point in time
 	if req.To != nil {
 		w.To = *req.To

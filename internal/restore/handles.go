@@ -137,22 +137,21 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 	return z, err
 }
 
-// uidOf returns the user number of the person whose store a copy is in, by the machine's own accounts; negative where it is
+// uidOf returns the user number of the person in whose home a copy lies, by the machine's own accounts; negative where it lies in
 // nobody's: on a drive anybody can say that a trash is hers.
 func (h *handles) uidOf(c catalogue.Copy) int64 {
-	if c.Source.Drive != "" {
-		return -1
-	}
-	m, err := h.site.Catalogue.Machine(h.ctx, c.Source.Machine)
+	lies := c.LiesAt()
+	m, err := h.site.Catalogue.Machine(h.ctx, lies.Machine)
 	if err != nil {
 		return -1
 	}
+	home, uid := "", int64(-1)
 	for _, p := range m.People {
-		if p.Name == c.Person {
-			return p.UID
+		if place.Under(lies.Path, p.Home) && len(p.Home) > len(home) {
+			home, uid = p.Home, p.UID
 		}
 	}
-	return -1
+	return uid
 }
 
 func (h *handles) close() {

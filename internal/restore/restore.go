@@ -166,8 +166,10 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 				return nil, err
 			}
 		}
-		w := r.want(open, c)
+		w := r.want(open, c, req.Claimed)
 		switch {
+		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
+			w.Problem = fmt.Sprintf("its record claims that it came from %s, but the owner of this trash could not have deleted it from there; say where it should go, or confirm the claimed place", place.Quote(c.Claimed))
 		case req.To == nil:
 		case into:
 			w.To = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}
@@ -221,13 +223,16 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 }
 
 // want looks at one copy where it lies.
-func (r *Restorer) want(open *handles, c catalogue.Copy) wanted {
+func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 	w := wanted{Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}, copy: c.ID, source: c.Source.ID, at: c.At}
 	if c.OriginKnown {
 		w.To = c.Place
 	}
 	if w.Dated.IsZero() {
 		w.Dated, w.DatedBy = c.Written, "from"
+	}
+	if w.To == (place.Place{}) && c.Claimed != "" && claimed {
+		w.To, w.Claimed = place.Place{Machine: c.Source.Machine, Path: c.Claimed}, true
 	}
 	w.Foreign, w.Own = !open.rootsOwn(c.Source, c.At.Capture), open.uidOf(c)
 	if zone, err := open.zone(c.Source.Machine); err == nil {

@@ -85,7 +85,7 @@ func (p shownPlan) VisitBringBackResponse(w http.ResponseWriter) error {
 }
 
 func fromBringBack(b api.NewBringBack) (restore.Request, error) {
-	r := restore.Request{Rule: plan.Rule(value(b.Clash))}
+	r := restore.Request{Rule: plan.Rule(value(b.Clash)), KeepOwners: value(b.KeepOwners), Claimed: value(b.TrustClaimed)}
 	if b.Clash != nil && !b.Clash.Valid() {
 		return r, badRequest(fmt.Sprintf("%q settles no clash.", *b.Clash), "Choose keep-both, set-aside or skip.")
 	}

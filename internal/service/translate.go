@@ -3,6 +3,7 @@ package service
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -30,11 +31,17 @@ func showID(letter string, id int64) string { return letter + strconv.FormatInt(
 
 // times leave to the client how they are shown; here they are UTC.
 func optionalTime(t time.Time) *time.Time {
-	if t.IsZero() {
+	if t.IsZero() || !writable(t) {
 		return nil
 	}
 	t = t.UTC()
 	return &t
+}
+
+// writable tells whether RFC 3339 can write a time: its years have four digits.
+func writable(t time.Time) bool {
+	year := t.UTC().Year()
+	return 1 <= year && year <= 9999
 }
 
 func toPlace(p place.Place) api.Place {
@@ -114,6 +121,13 @@ func toCopy(c catalogue.Copy) api.Copy {
 		size := c.Size
 		a.Size = &size
 	}
+	if !writable(c.Written) && !c.Written.IsZero() {
+		a.Notes = append(slices.Clone(a.Notes), fmt.Sprintf("Its write time is %s.", c.Written.UTC().Format("2006-01-02 15:04:05")))
+	}
+	if c.Claimed != "" {
+		claimed := toPlace(place.Place{Machine: c.Source.Machine, Path: c.Claimed})
+		a.Claimed = &claimed
+	}
 	if c.Type == plan.Link {
 		a.Target = optional(place.Readable(c.Target))
 	}
@@ -174,7 +188,10 @@ func copyID(id int64) string {
 
 func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
 	a := api.Receipt{Id: showID("r", r.ID), At: r.At.UTC(), By: r.By, State: api.ReceiptState(r.State), Items: make([]api.ReceiptItem, len(r.Items)),
-		Count: r.Count, Done: r.Done, EndedAt: optionalTime(r.EndedAt), UndoneAt: optionalTime(r.UndoneAt), UndoneBy: optional(r.UndoneBy)}
+		Count: r.Count, Done: r.Done, EndedAt: optionalTime(r.EndedAt), UndoneAt: optionalTime(r.UndoneAt)}
+	if r.State == catalogue.ReceiptUndone {
+		a.UndoneBy = optional(r.UndoneBy)
+	}
 	for n, i := range r.Items {
 		a.Items[n] = api.ReceiptItem{Copy: copyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
 			Sha256: optional(i.SHA256), Outcome: api.Outcome(i.Outcome), Note: i.Note}

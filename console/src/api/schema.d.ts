@@ -837,6 +837,8 @@ export interface components {
             place: components["schemas"]["Place"];
             /** @description False where nothing tells where it came from; place is then where it lies */
             origin_known: boolean;
+            /** @description Where a record says it came from that its owner could have forged: it is not trusted, and it goes there only if you say so */
+            claimed?: components["schemas"]["Place"];
             name: string;
             type: components["schemas"]["EntryType"];
             class: components["schemas"]["FileClass"];
@@ -1131,6 +1133,16 @@ export interface components {
             clash?: components["schemas"]["ClashRule"];
             /** @default false */
             dry_run: boolean;
+            /**
+             * @description Keep owners and set-id bits also of what comes from a store that users can write
+             * @default false
+             */
+            keep_owners: boolean;
+            /**
+             * @description Let copies go to the places that records claim which may be forged; they belong to whose trash it is
+             * @default false
+             */
+            trust_claimed: boolean;
             /** @description The time zone in which the case keeps the reasons; UTC where left out */
             zone?: string;
         };
@@ -1171,10 +1183,10 @@ export interface components {
             bytes: number;
         };
         /**
-         * @description waiting and started only while the job runs
+         * @description waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
          * @enum {string}
          */
-        Outcome: "waiting" | "started" | "done" | "skipped" | "refused" | "failed" | "undone";
+        Outcome: "waiting" | "started" | "done" | "skipped" | "refused" | "failed" | "undone" | "unsettled";
         SetAside: {
             place: components["schemas"]["Place"];
             /** Format: int64 */

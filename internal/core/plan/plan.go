@@ -75,6 +75,7 @@ type Wanted struct {
 	UID, GID int64
 	Own      int64 // whose store it is; negative for nobody
 	Foreign  bool
+	Claimed  bool // To is only claimed by a record that may be forged, and confirmed by a technician
 }
 
 // Standing is what a place holds.
@@ -238,6 +239,12 @@ func (m *maker) item(w Wanted) Item {
 
 // belongs says what an item loses because a user can write its store.
 func (m *maker) belongs(item *Item) {
+	if item.Claimed {
+		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it goes here because you confirmed it, and belongs to that owner")
+		if item.Own >= 0 {
+			item.Owner.UID = item.Own
+		}
+	}
 	if !item.Foreign {
 		return
 	}
