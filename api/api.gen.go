@@ -126,6 +126,30 @@ func (e CaseState) Valid() bool {
 	}
 }
 
+// Defines values for CatalogueHealthState.
+const (
+	CatalogueHealthStateChecking  CatalogueHealthState = "checking"
+	CatalogueHealthStateDamaged   CatalogueHealthState = "damaged"
+	CatalogueHealthStateSound     CatalogueHealthState = "sound"
+	CatalogueHealthStateUnchecked CatalogueHealthState = "unchecked"
+)
+
+// Valid indicates whether the value is a known member of the CatalogueHealthState enum.
+func (e CatalogueHealthState) Valid() bool {
+	switch e {
+	case CatalogueHealthStateChecking:
+		return true
+	case CatalogueHealthStateDamaged:
+		return true
+	case CatalogueHealthStateSound:
+		return true
+	case CatalogueHealthStateUnchecked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClashRule.
 const (
 	ClashRuleKeepBoth ClashRule = "keep-both"
@@ -862,6 +886,26 @@ type CaseList struct {
 
 // CaseState defines model for CaseState.
 type CaseState string
+
+// CatalogueHealth defines model for CatalogueHealth.
+type CatalogueHealth struct {
+	CheckedAt *time.Time `json:"checked_at"`
+
+	// CopiedAt When what cannot be read anew was last copied for a rebuilding
+	CopiedAt *time.Time `json:"copied_at"`
+
+	// Next What to do about it
+	Next *string `json:"next,omitempty"`
+
+	// Problem What is damaged, or why it could not be checked
+	Problem *string `json:"problem,omitempty"`
+
+	// State unchecked where the check itself failed
+	State CatalogueHealthState `json:"state"`
+}
+
+// CatalogueHealthState unchecked where the check itself failed
+type CatalogueHealthState string
 
 // ClashRule defines model for ClashRule.
 type ClashRule string
@@ -2149,6 +2193,16 @@ type ClientInterface interface {
 	// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
 	ReportCase(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetCatalogue How the service's own records are
+	//
+	// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+	GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CheckCatalogue Check all records now
+	//
+	// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
+	CheckCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Compare How two copies differ, in the terms of what they are
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
@@ -2591,6 +2645,36 @@ func (c *Client) FirstAid(ctx context.Context, id Id, params *FirstAidParams, re
 // Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
 func (c *Client) ReportCase(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportCaseRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCatalogue How the service's own records are
+//
+// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCatalogueRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CheckCatalogue Check all records now
+//
+// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
+func (c *Client) CheckCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckCatalogueRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3707,6 +3791,60 @@ func NewReportCaseRequest(server string, id Id, params *ReportCaseParams) (*http
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCatalogueRequest constructs an http.Request for the GetCatalogue method
+func NewGetCatalogueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCheckCatalogueRequest constructs an http.Request for the CheckCatalogue method
+func NewCheckCatalogueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5452,6 +5590,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /cases/{id}/report (the `ReportCase` operationId).
 	ReportCaseWithResponse(ctx context.Context, id Id, params *ReportCaseParams, reqEditors ...RequestEditorFn) (*ReportCaseResponse, error)
 
+	// GetCatalogueWithResponse How the service's own records are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+	GetCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCatalogueResponse, error)
+
+	// CheckCatalogueWithResponse Check all records now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
+	CheckCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckCatalogueResponse, error)
+
 	// CompareWithResponse How two copies differ, in the terms of what they are
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6213,6 +6365,102 @@ func (r ReportCaseResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReportCaseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCatalogueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CatalogueHealth
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCatalogueResponse) GetJSON200() *CatalogueHealth {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetCatalogueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCatalogueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCatalogueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCatalogueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCatalogueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckCatalogueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CatalogueHealth
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CheckCatalogueResponse) GetJSON200() *CatalogueHealth {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckCatalogueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckCatalogueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckCatalogueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckCatalogueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckCatalogueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -7887,6 +8135,32 @@ func (c *ClientWithResponses) ReportCaseWithResponse(ctx context.Context, id Id,
 	return ParseReportCaseResponse(rsp)
 }
 
+// GetCatalogueWithResponse How the service's own records are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue (the `GetCatalogue` operationId).
+func (c *ClientWithResponses) GetCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCatalogueResponse, error) {
+	rsp, err := c.GetCatalogue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCatalogueResponse(rsp)
+}
+
+// CheckCatalogueWithResponse Check all records now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
+func (c *ClientWithResponses) CheckCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckCatalogueResponse, error) {
+	rsp, err := c.CheckCatalogue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckCatalogueResponse(rsp)
+}
+
 // CompareWithResponse How two copies differ, in the terms of what they are
 //
 // Returns a wrapper object for the known response body format(s).
@@ -8686,6 +8960,72 @@ func ParseReportCaseResponse(rsp *http.Response) (*ReportCaseResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCatalogueResponse parses an HTTP response from a GetCatalogueWithResponse call
+func ParseGetCatalogueResponse(rsp *http.Response) (*GetCatalogueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCatalogueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CatalogueHealth
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCheckCatalogueResponse parses an HTTP response from a CheckCatalogueWithResponse call
+func ParseCheckCatalogueResponse(rsp *http.Response) (*CheckCatalogueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckCatalogueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CatalogueHealth
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -9749,6 +10089,12 @@ type ServerInterface interface {
 	// ReportCase What the case came to
 	// (GET /cases/{id}/report)
 	ReportCase(ctx *echo.Context, id Id, params ReportCaseParams) error
+	// GetCatalogue How the service's own records are
+	// (GET /catalogue)
+	GetCatalogue(ctx *echo.Context) error
+	// CheckCatalogue Check all records now
+	// (POST /catalogue/check)
+	CheckCatalogue(ctx *echo.Context) error
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx *echo.Context, params CompareParams) error
@@ -10058,6 +10404,24 @@ func (w *ServerInterfaceWrapper) ReportCase(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ReportCase(ctx, id, params)
+	return err
+}
+
+// GetCatalogue converts echo context to params.
+func (w *ServerInterfaceWrapper) GetCatalogue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetCatalogue(ctx)
+	return err
+}
+
+// CheckCatalogue converts echo context to params.
+func (w *ServerInterfaceWrapper) CheckCatalogue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CheckCatalogue(ctx)
 	return err
 }
 
@@ -10795,6 +11159,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 		Handler: si,
 	}
 
+	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue, options.OperationMiddlewares["getCatalogue"]...)
+	router.POST(options.BaseURL+"/catalogue/check", wrapper.CheckCatalogue, options.OperationMiddlewares["checkCatalogue"]...)
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
@@ -11313,6 +11679,82 @@ type ReportCasedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReportCasedefaultApplicationProblemPlusJSONResponse) VisitReportCaseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCatalogueRequestObject struct {
+}
+
+type GetCatalogueResponseObject interface {
+	VisitGetCatalogueResponse(w http.ResponseWriter) error
+}
+
+type GetCatalogue200JSONResponse CatalogueHealth
+
+func (response GetCatalogue200JSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetCataloguedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetCataloguedefaultApplicationProblemPlusJSONResponse) VisitGetCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckCatalogueRequestObject struct {
+}
+
+type CheckCatalogueResponseObject interface {
+	VisitCheckCatalogueResponse(w http.ResponseWriter) error
+}
+
+type CheckCatalogue200JSONResponse CatalogueHealth
+
+func (response CheckCatalogue200JSONResponse) VisitCheckCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckCataloguedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckCataloguedefaultApplicationProblemPlusJSONResponse) VisitCheckCatalogueResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12606,6 +13048,12 @@ type StrictServerInterface interface {
 	// ReportCase What the case came to
 	// (GET /cases/{id}/report)
 	ReportCase(ctx context.Context, request ReportCaseRequestObject) (ReportCaseResponseObject, error)
+	// GetCatalogue How the service's own records are
+	// (GET /catalogue)
+	GetCatalogue(ctx context.Context, request GetCatalogueRequestObject) (GetCatalogueResponseObject, error)
+	// CheckCatalogue Check all records now
+	// (POST /catalogue/check)
+	CheckCatalogue(ctx context.Context, request CheckCatalogueRequestObject) (CheckCatalogueResponseObject, error)
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx context.Context, request CompareRequestObject) (CompareResponseObject, error)
@@ -13092,6 +13540,52 @@ func (sh *strictHandler) ReportCase(ctx *echo.Context, id Id, params ReportCaseP
 		return err
 	} else if validResponse, ok := response.(ReportCaseResponseObject); ok {
 		return validResponse.VisitReportCaseResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetCatalogue operation middleware
+func (sh *strictHandler) GetCatalogue(ctx *echo.Context) error {
+	var request GetCatalogueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetCatalogue(ctx.Request().Context(), request.(GetCatalogueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetCatalogue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetCatalogueResponseObject); ok {
+		return validResponse.VisitGetCatalogueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CheckCatalogue operation middleware
+func (sh *strictHandler) CheckCatalogue(ctx *echo.Context) error {
+	var request CheckCatalogueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckCatalogue(ctx.Request().Context(), request.(CheckCatalogueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckCatalogue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CheckCatalogueResponseObject); ok {
+		return validResponse.VisitCheckCatalogueResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -28,10 +28,10 @@ import (
 	"humble-rewind/internal/source/trash"
 )
 
-// What the program can reach and read; a new way or kind is one more line. The kinds stand in the order in which technicians
-// look for copies.
+// What the program can reach and read; a new way or kind is one more line. The service's own data is nobody's files. The kinds
+// stand in the order in which technicians look for copies.
 var (
-	ways  = reach.Ways{local.Way()}
+	ways  = func(data string) reach.Ways { return reach.Ways{local.Way(data)} }
 	kinds = func(rules stray.Rules) source.Kinds {
 		return source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(rules)}
 	}
@@ -68,7 +68,7 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Ways: ways, Kinds: kinds(rules), Console: files, Now: time.Now,
+	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Ways: ways(options.Dir), Kinds: kinds(rules), Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {
 		return err

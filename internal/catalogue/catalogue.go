@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -37,6 +38,11 @@ var (
 type Catalogue struct {
 	write *sql.DB
 	read  *sql.DB
+	sums  *pageSums
+
+	stop     context.CancelFunc // of the checkpoints
+	stopped  sync.WaitGroup
+	stopOnce sync.Once
 
 	mu     sync.Mutex
 	stores map[int64]*Store // as they were read last; nil where they may have changed since
@@ -47,28 +53,58 @@ var embedded embed.FS
 
 const readers = 4
 
+// File is the name of the catalogue in its folder. What belongs to it besides begins with it.
+const File = "catalogue.sqlite"
+
 // Open opens the catalogue in the folder dir, makes it where there is none, and brings an older one up to date. It
-// fails with ErrDamaged where the file is not whole.
+// fails with ErrDamaged where the file is not as it was written.
 func Open(ctx context.Context, dir string) (*Catalogue, error) {
-	path := filepath.Join(dir, "catalogue.sqlite")
-	write, err := open(path, "_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-49152)")
+	c, err := openIn(ctx, filepath.Join(dir, File))
+	if err != nil {
+		return nil, fmt.Errorf("open the catalogue in %s: %w", dir, err)
+	}
+	return c, nil
+}
+
+func openIn(ctx context.Context, path string) (*Catalogue, error) {
+	sums := &pageSums{path: path}
+	fresh, unsummed, err := sums.verify()
+	if err != nil {
+		return nil, err
+	}
+	if err := ownersAlone(path); err != nil {
+		return nil, err
+	}
+	// No checkpoint but ours, which keep the sums.
+	write, err := open(path, "_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(0)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-49152)")
 	if err != nil {
 		return nil, err
 	}
 	write.SetMaxOpenConns(1)
-	read, err := open(path, "_pragma=query_only(1)&_pragma=cache_size(-10240)")
+	read, err := open(path, "_pragma=query_only(1)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-10240)")
 	if err != nil {
 		write.Close()
 		return nil, err
 	}
 	read.SetMaxOpenConns(readers)
 	read.SetMaxIdleConns(readers)
-	c := &Catalogue{write: write, read: read}
-	if err := c.prepare(ctx); err != nil {
-		c.Close()
-		return nil, fmt.Errorf("open the catalogue %s: %w", path, err)
+	c := &Catalogue{write: write, read: read, sums: sums}
+	if err := c.prepare(ctx, fresh, unsummed); err != nil {
+		return nil, errors.Join(err, read.Close(), write.Close())
 	}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	c.stop = stop
+	c.stopped.Go(func() { c.checkpoints(running) })
 	return c, nil
+}
+
+// ownersAlone makes sure that nobody else can read a catalogue, new or old. SQLite gives its log the same mode.
+func ownersAlone(path string) error {
+	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Chmod(0o600), f.Close())
 }
 
 func open(path, options string) (*sql.DB, error) {
@@ -78,13 +114,18 @@ func open(path, options string) (*sql.DB, error) {
 
 func openWith(dsn string) (*sql.DB, error) { return sql.Open("sqlite", dsn) }
 
-func (c *Catalogue) prepare(ctx context.Context) error {
-	var verdict string
-	if err := c.write.QueryRowContext(ctx, "PRAGMA quick_check(1)").Scan(&verdict); err != nil {
-		return fmt.Errorf("%w: %w; move it away and survey again to rebuild it (receipts are only in the old one)", ErrDamaged, err)
+func (c *Catalogue) prepare(ctx context.Context, fresh, unsummed bool) error {
+	if unsummed { // nothing else tells whether it is whole
+		var verdict string
+		if err := c.write.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
+			return fmt.Errorf("%w: %w", ErrDamaged, err)
+		}
+		if verdict != "ok" {
+			return fmt.Errorf("%w: %s", ErrDamaged, verdict)
+		}
 	}
-	if verdict != "ok" {
-		return fmt.Errorf("%w: %s; move it away and survey again to rebuild it (receipts are only in the old one)", ErrDamaged, verdict)
+	if err := c.sums.noteBoot(); err != nil {
+		return err
 	}
 	files, err := fs.Sub(embedded, "migrations")
 	if err != nil {
@@ -100,12 +141,88 @@ func (c *Catalogue) prepare(ctx context.Context) error {
 	if err := c.makeStaging(ctx); err != nil {
 		return err
 	}
-	return c.FeedNames(ctx) // what a killed survey left
+	if err := c.FeedNames(ctx); err != nil { // what a killed survey left
+		return err
+	}
+	if fresh || unsummed {
+		if _, err := c.intoFile(ctx); err != nil {
+			return err
+		}
+		return c.sums.begin()
+	}
+	return c.checkpoint(ctx)
 }
 
-// Close closes the catalogue.
-func (c *Catalogue) Close() error {
-	return errors.Join(c.read.Close(), c.write.Close())
+// Close closes the catalogue. Closing it again is no error.
+func (c *Catalogue) Close() (err error) {
+	c.stopOnce.Do(func() {
+		c.stop()
+		c.stopped.Wait()
+		// Readers first, so that nothing keeps the log from going into the file.
+		err = errors.Join(c.read.Close(), c.checkpoint(context.Background()), c.write.Close())
+	})
+	return err
+}
+
+// When the log is brought into the file.
+const (
+	checkpointEvery = 500 * time.Millisecond
+	checkpointAt    = 8 << 20 // bytes of the log
+)
+
+// checkpoints brings the log into the file whenever it has grown, until ctx is done.
+func (c *Catalogue) checkpoints(ctx context.Context) {
+	ticker := time.NewTicker(checkpointEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ticker.C:
+		case <-ctx.Done():
+			return
+		}
+		if info, err := os.Stat(c.sums.log()); err == nil && info.Size() > checkpointAt {
+			_ = c.checkpoint(ctx) // tried again; the log holds everything until then
+		}
+	}
+}
+
+func (c *Catalogue) checkpoint(ctx context.Context) error {
+	conn, err := c.write.Conn(ctx) // the only one that writes
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	return c.sums.checkpoint(ctx, func(ctx context.Context) (bool, error) { return intoFile(ctx, conn) })
+}
+
+func (c *Catalogue) intoFile(ctx context.Context) (bool, error) {
+	conn, err := c.write.Conn(ctx)
+	if err != nil {
+		return false, err
+	}
+	defer conn.Close()
+	return intoFile(ctx, conn)
+}
+
+// intoFile copies the log into the file and, where nobody is reading from it, empties it. It tells whether all was copied.
+func intoFile(ctx context.Context, conn *sql.Conn) (bool, error) {
+	var busy, frames, copied int
+	if err := conn.QueryRowContext(ctx, "PRAGMA wal_checkpoint(PASSIVE)").Scan(&busy, &frames, &copied); err != nil {
+		return false, err
+	}
+	if copied < frames {
+		return false, nil
+	}
+	for _, pragma := range []string{"PRAGMA busy_timeout = 20", "PRAGMA wal_checkpoint(TRUNCATE)", "PRAGMA busy_timeout = 10000"} {
+		rows, err := conn.QueryContext(ctx, pragma)
+		if err != nil {
+			return true, err
+		}
+		if err := rows.Close(); err != nil {
+			return true, err
+		}
+	}
+	return true, nil
 }
 
 // tx runs do in one write transaction.

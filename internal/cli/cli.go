@@ -95,7 +95,7 @@ func (p *Program) command() *cli.Command {
 		Commands: []*cli.Command{
 			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(), p.trailCommand(), p.folderCommand(),
 			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(), p.caseCommand(),
-			p.expiringCommand(), p.receiptCommand(),
+			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(),
 		},
 		CommandNotFound: nil,
 	}

@@ -18,6 +18,7 @@ type Serving struct {
 	Verbose          bool
 	SafekeepingLimit int64 // bytes; 0: no limit
 	SafekeepingDays  int   // 0: for ever
+	Rebuild          bool  // a damaged catalogue
 }
 
 func (p *Program) serveCommand() *cli.Command {
@@ -28,6 +29,7 @@ func (p *Program) serveCommand() *cli.Command {
 			&cli.StringFlag{Name: "data", Value: p.dataDir(), Usage: "the `DIR` of the catalogue, safekeeping and the technician's token"},
 			&cli.StringFlag{Name: "safekeeping-limit", Value: "50GiB", Usage: "how much what is set aside may take at most, such as 500MiB; 0: no limit (`SIZE`)"},
 			&cli.IntFlag{Name: "safekeeping-days", Value: 180, Usage: "how many `DAYS` it is kept, and receipts can be undone; 0: for ever"},
+			&cli.BoolFlag{Name: "rebuild", Usage: "put a damaged catalogue aside, take machines, sources, receipts and cases from the daily copy, and survey everything anew"},
 			&cli.BoolFlag{Name: "verbose", Usage: "also log every request"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -41,7 +43,7 @@ func (p *Program) serveCommand() *cli.Command {
 			if c.Int("safekeeping-days") < 0 {
 				return usage("serve: --safekeeping-days must not be negative")
 			}
-			options := Serving{Listen: c.String("listen"), Dir: c.String("data"), Verbose: c.Bool("verbose"), SafekeepingLimit: int64(limit), SafekeepingDays: int(c.Int("safekeeping-days"))}
+			options := Serving{Listen: c.String("listen"), Dir: c.String("data"), Verbose: c.Bool("verbose"), SafekeepingLimit: int64(limit), SafekeepingDays: int(c.Int("safekeeping-days")), Rebuild: c.Bool("rebuild")}
 			return p.Serve(ctx, options, func(url string) {
 				fmt.Fprintf(p.Stderr, "Humble Rewind listens on %s; the technician's token is in %s/technician.token\n", url, c.String("data"))
 			})

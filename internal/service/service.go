@@ -48,6 +48,8 @@ type Config struct {
 	// kept; 0 is for ever.
 	SafekeepingLimit int64
 	SafekeepingDays  int
+	// Rebuild puts a damaged catalogue aside and begins with the daily copy of what cannot be read anew.
+	Rebuild bool
 }
 
 // Service is a running service without its listener. Close it.
@@ -67,6 +69,9 @@ type Service struct {
 	now       func() time.Time
 	unlock    func() error
 	keepDays  int
+	dir       string
+	records   health
+	rebuilt   bool          // by this start
 	stopping  chan struct{} // closed when the service stops, so that streams end
 	stopOnce  sync.Once
 	undoing   sync.Mutex // held while an undo is begun, so that two requests do not begin the same
@@ -98,7 +103,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	if s.console, err = newConsole(config.Console); err != nil {
 		return err
 	}
-	if s.catalogue, err = catalogue.Open(ctx, config.Dir); err != nil {
+	if err := s.openRecords(ctx, config); err != nil {
 		return err
 	}
 	if s.safe, err = safekeeping.Open(filepath.Join(config.Dir, "safekeeping"), config.SafekeepingLimit); err != nil {
@@ -122,6 +127,29 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	return s.renew(ctx)
 }
 
+// openRecords opens the catalogue, or rebuilds it first where that was asked for.
+func (s *Service) openRecords(ctx context.Context, config Config) (err error) {
+	s.dir = config.Dir
+	if config.Rebuild {
+		aside, from, err := catalogue.Rebuild(ctx, config.Dir, s.now())
+		if err != nil {
+			return fmt.Errorf("rebuild the catalogue: %w", err)
+		}
+		s.rebuilt = true
+		s.log.LogAttrs(ctx, slog.LevelWarn, "the catalogue is rebuilt", slog.String("damaged", aside), slog.Time("receipts and cases of", from))
+	}
+	_, tokenErr := os.Lstat(filepath.Join(config.Dir, TokenFile))
+	_, fileErr := os.Lstat(filepath.Join(config.Dir, catalogue.File))
+	if info, err := os.Stat(filepath.Join(config.Dir, catalogue.File)); tokenErr == nil && !config.Rebuild && (errors.Is(fileErr, fs.ErrNotExist) || err == nil && info.Size() == 0) {
+		return fmt.Errorf("open the catalogue in %s: %w: it is gone or empty, though there is a token of it. %s", config.Dir, catalogue.ErrDamaged, howToRebuild)
+	}
+	s.catalogue, err = catalogue.Open(ctx, config.Dir)
+	if errors.Is(err, catalogue.ErrDamaged) {
+		err = fmt.Errorf("%w. %s", err, howToRebuild)
+	}
+	return err
+}
+
 // renew surveys the sources whose records an earlier version of the program got wrong, unless that is under way already.
 func (s *Service) renew(ctx context.Context) error {
 	sources, err := s.catalogue.Sources(ctx, "")
@@ -134,7 +162,7 @@ func (s *Service) renew(ctx context.Context) error {
 	}
 	var request survey.Request
 	for _, src := range sources {
-		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() {
+		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() || s.rebuilt {
 			request.Sources = append(request.Sources, src.ID)
 		}
 	}
@@ -186,6 +214,7 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	var wait sync.WaitGroup
 	wait.Go(func() { s.expireDaily(expiring) })
 	wait.Go(func() { s.settle(expiring) })
+	wait.Go(func() { s.careForRecords(expiring) })
 	wait.Go(func() { s.examiner.Background(expiring, examine.DefaultBudget, s.noticed(expiring)) })
 	defer wait.Wait()
 	defer stop()

@@ -73,7 +73,7 @@ func Start(t testing.TB, dir string, console fs.FS) *Service {
 func Open(ctx context.Context, dir string) (*service.Service, error) { return open(ctx, dir, Page) }
 
 func open(ctx context.Context, dir string, console fs.FS) (*service.Service, error) {
-	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way()}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
+	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 

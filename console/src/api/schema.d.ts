@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/catalogue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the service's own records are */
+        get: operations["getCatalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/catalogue/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check all records now */
+        post: operations["checkCatalogue"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -815,6 +849,24 @@ export interface components {
             notes?: string[];
             error?: string;
         };
+        CatalogueHealth: {
+            /**
+             * @description unchecked where the check itself failed
+             * @enum {string}
+             */
+            state: "checking" | "sound" | "damaged" | "unchecked";
+            /** @description What is damaged, or why it could not be checked */
+            problem?: string;
+            /** @description What to do about it */
+            next?: string;
+            /** Format: date-time */
+            checked_at: string | null;
+            /**
+             * Format: date-time
+             * @description When what cannot be read anew was last copied for a rebuilding
+             */
+            copied_at: string | null;
+        };
         /** @enum {string} */
         EntryType: "file" | "folder" | "link" | "other";
         /** @enum {string} */
@@ -1542,6 +1594,48 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getCatalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What the last check found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueHealth"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkCatalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What was found */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CatalogueHealth"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     getSession: {
         parameters: {
             query?: never;

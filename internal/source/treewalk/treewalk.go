@@ -128,6 +128,9 @@ func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, al
 
 func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string, depth int) error {
 	sub, err := folder.Enter(name)
+	if errors.Is(err, reach.ErrPrivate) {
+		return nil
+	}
 	if err != nil {
 		return w.Report.Unread(path, err)
 	}

@@ -1,0 +1,150 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+)
+
+// What surveys saw can be read anew from the machines; what technicians did cannot. So that is copied once a day into a folder
+// beside the catalogue, which is a small catalogue of its own: machines, people, sources, receipts and cases, without copies.
+const (
+	recordsCopy    = "records-copy"
+	recordsCopyOld = "records-copy-before" // the one before, should the newest turn out to be damaged
+)
+
+// copied are the tables of what cannot be read anew, in an order in which each refers to earlier ones only.
+var copied = []string{"machines", "people", "former_homes", "sources", "receipts", "receipt_items", "receipt_folders", "receipt_stages", "cases", "case_entries", "jobs"}
+
+// CopyRecords makes the copy in the catalogue's folder anew.
+func (c *Catalogue) CopyRecords(ctx context.Context) error {
+	dir := filepath.Dir(c.sums.path)
+	making := filepath.Join(dir, recordsCopy+"-new")
+	if err := os.RemoveAll(making); err != nil {
+		return err
+	}
+	if err := os.Mkdir(making, 0o700); err != nil {
+		return err
+	}
+	to, err := openIn(ctx, filepath.Join(making, File))
+	if err != nil {
+		return err
+	}
+	err = to.takeFrom(ctx, c.sums.path)
+	if err := errors.Join(err, to.Close()); err != nil {
+		return errors.Join(fmt.Errorf("copy the records: %w", err), os.RemoveAll(making))
+	}
+	last, before := filepath.Join(dir, recordsCopy), filepath.Join(dir, recordsCopyOld)
+	if err := os.RemoveAll(before); err != nil {
+		return err
+	}
+	if err := os.Rename(last, before); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return rename(making, last)
+}
+
+// takeFrom fills a new catalogue with what cannot be read anew of another.
+func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
+	conn, err := c.write.Conn(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	if _, err := conn.ExecContext(ctx, "ATTACH DATABASE ? AS old", path); err != nil {
+		return err
+	}
+	tx, err := conn.BeginTx(ctx, &sql.TxOptions{})
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	statements := []string{}
+	for _, table := range copied {
+		statements = append(statements, "INSERT INTO main."+table+" SELECT * FROM old."+table)
+	}
+	statements = append(statements,
+		// No number is given twice, and the old ones are answered with a sentence.
+		"DELETE FROM main.sqlite_sequence WHERE name IN ('spans', 'places')",
+		"INSERT INTO main.sqlite_sequence SELECT * FROM old.sqlite_sequence WHERE name IN ('spans', 'places')",
+		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', renewed_below = coalesce((SELECT seq FROM main.sqlite_sequence WHERE name = 'spans'), 0) + 1",
+	)
+	for _, statement := range statements {
+		if _, err := tx.ExecContext(ctx, statement); err != nil {
+			return fmt.Errorf("%s: %w", statement, err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return err
+	}
+	_, err = conn.ExecContext(ctx, "DETACH DATABASE old")
+	return err
+}
+
+// RecordsCopied tells when the last copy of the records in a folder was made; zero where there is none.
+func RecordsCopied(dir string) time.Time {
+	info, err := os.Stat(filepath.Join(dir, recordsCopy, File))
+	if err != nil {
+		return time.Time{}
+	}
+	return info.ModTime()
+}
+
+// Rebuild puts the copy of the records in the place of a damaged catalogue, or nothing where there is none that is whole. What was
+// there is moved into a folder of its own. It returns that folder and when the copy was made, zero where there was none.
+func Rebuild(ctx context.Context, dir string, now time.Time) (aside string, from time.Time, err error) {
+	aside = filepath.Join(dir, "damaged-"+now.UTC().Format("20060102T150405"))
+	if err := os.Mkdir(aside, 0o700); err != nil {
+		return "", from, err
+	}
+	all, err := filepath.Glob(filepath.Join(dir, File+"*"))
+	if err != nil {
+		return "", from, err
+	}
+	for _, path := range all {
+		if err := os.Rename(path, filepath.Join(aside, filepath.Base(path))); err != nil {
+			return aside, from, err
+		}
+	}
+	for _, name := range []string{recordsCopy, recordsCopyOld} {
+		path := filepath.Join(dir, name, File)
+		info, err := os.Stat(path)
+		if err != nil {
+			continue
+		}
+		c, err := openIn(ctx, path)
+		if err != nil {
+			continue // damaged as well
+		}
+		to, err := openIn(ctx, filepath.Join(dir, File))
+		if err == nil {
+			err = errors.Join(to.takeFrom(ctx, path), to.Close())
+		}
+		if err := errors.Join(err, c.Close()); err != nil {
+			return aside, from, err
+		}
+		return aside, info.ModTime(), nil
+	}
+	return aside, from, nil
+}
+
+// Check looks whether everything is as it was written: every page by its checksum, then the whole by SQLite's own check. The
+// problem is "" where it is.
+func (c *Catalogue) Check(ctx context.Context) (problem string, err error) {
+	if err := c.sums.check(); err != nil {
+		return err.Error(), nil
+	}
+	var verdict string
+	if err := c.read.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
+		return "", err
+	}
+	if verdict != "ok" {
+		return verdict, nil
+	}
+	return "", nil
+}

@@ -1,0 +1,108 @@
+package service
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"humble-rewind/api"
+	"humble-rewind/internal/catalogue"
+)
+
+// health is what checks of the service's own records found.
+type health struct {
+	mu      sync.Mutex
+	running sync.Mutex // held during a check
+	checked time.Time
+	problem string
+	failed  error // of the check itself
+}
+
+// Once a day the records are checked and what cannot be read anew is copied; whether that is due is looked at more often, because
+// services are started and stopped.
+const (
+	daily    = 24 * time.Hour
+	lookedAt = 10 * time.Minute
+)
+
+// careForRecords checks and copies the records at once and once a day until ctx is done.
+func (s *Service) careForRecords(ctx context.Context) {
+	ticker := time.NewTicker(lookedAt)
+	defer ticker.Stop()
+	for {
+		if now := s.now(); now.Sub(s.lastChecked()) >= daily {
+			s.check(ctx)
+		}
+		if problem, _ := s.found(); problem == "" && s.now().Sub(catalogue.RecordsCopied(s.dir)) >= daily && ctx.Err() == nil {
+			if err := s.catalogue.CopyRecords(ctx); err != nil && ctx.Err() == nil {
+				s.log.LogAttrs(ctx, slog.LevelError, "records not copied", slog.String("error", err.Error()))
+			}
+		}
+		select {
+		case <-ticker.C:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) lastChecked() time.Time {
+	s.records.mu.Lock()
+	defer s.records.mu.Unlock()
+	return s.records.checked
+}
+
+func (s *Service) found() (problem string, failed error) {
+	s.records.mu.Lock()
+	defer s.records.mu.Unlock()
+	return s.records.problem, s.records.failed
+}
+
+// check checks all records now. Two at once are one after the other.
+func (s *Service) check(ctx context.Context) {
+	s.records.running.Lock()
+	defer s.records.running.Unlock()
+	problem, err := s.catalogue.Check(ctx)
+	if ctx.Err() != nil {
+		return
+	}
+	s.records.mu.Lock()
+	s.records.checked, s.records.problem, s.records.failed = s.now(), problem, err
+	s.records.mu.Unlock()
+	switch {
+	case problem != "":
+		s.log.LogAttrs(ctx, slog.LevelError, "the catalogue is damaged", slog.String("problem", problem))
+	case err != nil:
+		s.log.LogAttrs(ctx, slog.LevelError, "the catalogue could not be checked", slog.String("error", err.Error()))
+	}
+}
+
+// howToRebuild is what to do about a damaged catalogue.
+const howToRebuild = "Stop the service and start it once with: humble-rewind serve --rebuild. That puts the damaged catalogue aside, takes machines, sources, receipts and cases from the daily copy, and surveys everything anew."
+
+func (s *Service) healthNow() api.CatalogueHealth {
+	s.records.mu.Lock()
+	defer s.records.mu.Unlock()
+	h := api.CatalogueHealth{State: api.CatalogueHealthStateSound, CheckedAt: optionalTime(s.records.checked), CopiedAt: optionalTime(catalogue.RecordsCopied(s.dir))}
+	switch {
+	case s.records.problem != "":
+		h.State, h.Problem, h.Next = api.CatalogueHealthStateDamaged, optional(s.records.problem), optional(howToRebuild)
+	case s.records.failed != nil:
+		h.State, h.Problem = api.CatalogueHealthStateUnchecked, optional("It could not be checked: "+s.records.failed.Error())
+	case s.records.checked.IsZero():
+		h.State = api.CatalogueHealthStateChecking
+	}
+	return h
+}
+
+// GetCatalogue tells what the last check found.
+func (s *Service) GetCatalogue(context.Context, api.GetCatalogueRequestObject) (api.GetCatalogueResponseObject, error) {
+	return api.GetCatalogue200JSONResponse(s.healthNow()), nil
+}
+
+// CheckCatalogue checks all records now.
+func (s *Service) CheckCatalogue(ctx context.Context, _ api.CheckCatalogueRequestObject) (api.CheckCatalogueResponseObject, error) {
+	s.check(ctx)
+	return api.CheckCatalogue200JSONResponse(s.healthNow()), nil
+}
