@@ -3,7 +3,7 @@ SHELL := bash
 .SHELLFLAGS := -eu -o pipefail -c
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo unknown)
 BINARY := bin/humble-rewind
-CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json
+CONSOLE := $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/package.json console/compress.mjs
 SUDO := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 
 .PHONY: help

@@ -1636,7 +1636,9 @@ type Recommended struct {
 
 // Session defines model for Session.
 type Session struct {
-	Technician string `json:"technician"`
+	// Key With each request that carries the session's cookie goes this key, in the header X-Console-Key or, of pictures and streams, as the query's key; only signing in tells it
+	Key        *string `json:"key,omitempty"`
+	Technician string  `json:"technician"`
 }
 
 // SetAside defines model for SetAside.

@@ -2,14 +2,21 @@ package catalogue
 
 import (
 	"context"
+	"database/sql"
 	"time"
 )
 
-// SetTechnician adds a technician or gives a known one a new token, of which only the hash is kept.
+// SetTechnician adds a technician or gives a known one a new token, of which only the hash is kept. With the old token end the
+// sessions that it began.
 func (c *Catalogue) SetTechnician(ctx context.Context, name string, tokenHash []byte) error {
-	_, err := c.write.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)
-		ON CONFLICT (name) DO UPDATE SET token_hash = excluded.token_hash`, name, tokenHash)
-	return err
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE technician_id IN (SELECT id FROM technicians WHERE name = ? AND token_hash <> ?)", name, tokenHash); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)
+			ON CONFLICT (name) DO UPDATE SET token_hash = excluded.token_hash`, name, tokenHash)
+		return err
+	})
 }
 
 // TechnicianByToken returns whose token it is, or ErrNotFound.

@@ -47,6 +47,9 @@ type process struct {
 
 func start(t *testing.T, data string) *process {
 	t.Helper()
+	if _, err := os.Stat(data); err == nil { // test folders are open to others
+		require.NoError(t, os.Chmod(data, 0o700))
+	}
 	p := &process{t: t, cmd: exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", data)}
 	output, err := p.cmd.StderrPipe()
 	require.NoError(t, err)

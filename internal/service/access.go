@@ -11,9 +11,11 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
@@ -41,9 +43,29 @@ func (s secret) hash() []byte {
 	return h[:]
 }
 
+// ownedAlone refuses what belongs to somebody else or is open to others: who can change it could act as any technician.
+func ownedAlone(path, what, mend string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return fmt.Errorf("open %s: %w", what, err)
+	}
+	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Geteuid() {
+		return fmt.Errorf("open %s: %s belongs to user %d, and the service runs as user %d. Next: choose another one, or give it to the service with chown", what, path, st.Uid, os.Geteuid())
+	}
+	if info.Mode().Perm()&0o077 != 0 {
+		return fmt.Errorf("open %s: %s is open to others (mode %04o). Next: %s %s", what, path, info.Mode().Perm(), mend, path)
+	}
+	return nil
+}
+
 // firstTechnician reads the token file, or makes a token and writes it, readable by the owner alone.
 func (s *Service) firstTechnician(ctx context.Context, dir string) error {
 	path := filepath.Join(dir, TokenFile)
+	if _, err := os.Lstat(path); err == nil {
+		if err := ownedAlone(path, "the technician's token", "chmod 600"); err != nil {
+			return err
+		}
+	}
 	content, err := os.ReadFile(path)
 	token := secret(strings.TrimSpace(string(content)))
 	if errors.Is(err, fs.ErrNotExist) || err == nil && token == "" {
@@ -88,23 +110,58 @@ func (s *Service) requireTechnician(next echo.HandlerFunc) echo.HandlerFunc {
 		if err != nil {
 			return err
 		}
+		familiar(r.Context())
 		c.SetRequest(withRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, who))))
 		return next(c)
 	}
 }
 
 func (s *Service) whose(r *http.Request) (who signedIn, err error) {
-	if token, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer "); ok {
+	if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "bearer") {
 		who.name, err = s.catalogue.TechnicianByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
 		return who, err
 	}
 	cookie, err := r.Cookie(cookieName)
-	if err != nil {
+	key := r.Header.Get(keyHeader)
+	if key == "" && r.Method == http.MethodGet {
+		key = r.URL.Query().Get("key")
+	}
+	if err != nil || key == "" {
 		return who, catalogue.ErrNotFound
 	}
-	who.session = secret(cookie.Value).hash()
+	who.session = sessionHash(secret(cookie.Value), secret(key))
 	who.name, err = s.catalogue.TechnicianBySession(r.Context(), who.session, s.now())
 	return who, err
+}
+
+// A browser sends a host's cookies to every port of it, so the cookie alone is of no use: with it goes a key that only the
+// console's own pages hold. It is in a header or, of pictures and streams, to which a page can give none, in the query.
+const keyHeader = "X-Console-Key"
+
+// sessionHash is what is kept of a session.
+func sessionHash(cookie, key secret) []byte { return (cookie + " " + key).hash() }
+
+// maxSignIn is the largest body of a request to sign in, in bytes.
+const maxSignIn = 4 << 10
+
+// smallSignIn bounds the one body that is read of somebody unknown.
+func smallSignIn(next echo.HandlerFunc) echo.HandlerFunc {
+	small := middleware.BodyLimit(maxSignIn)(next)
+	return func(c *echo.Context) error {
+		if technician(c.Request().Context()) == "" {
+			return small(c)
+		}
+		return next(c)
+	}
+}
+
+// compressed sends answers compressed where they are long enough; contents and streams are sent as they are.
+func compressed(next echo.HandlerFunc) echo.HandlerFunc {
+	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
+		path := c.Request().URL.Path
+		return strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/content") || strings.HasSuffix(path, "/picture")
+	}})
+	return gzip(next)
 }
 
 // sameOrigin refuses what another site's page would have a signed-in browser do.
@@ -153,13 +210,13 @@ func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	key := newSecret()
+	held, key := newSecret(), newSecret()
 	now := s.now()
-	if err := s.catalogue.AddSession(ctx, name, key.hash(), now, now.Add(sessionLifetime)); err != nil {
+	if err := s.catalogue.AddSession(ctx, name, sessionHash(held, key), now, now.Add(sessionLifetime)); err != nil {
 		return nil, err
 	}
-	cookie := sessionCookie(string(key), int(sessionLifetime.Seconds()))
-	return api.SignIn200JSONResponse{Body: api.Session{Technician: name}, Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+	cookie := sessionCookie(string(held), int(sessionLifetime.Seconds()))
+	return api.SignIn200JSONResponse{Body: api.Session{Technician: name, Key: optional(string(key))}, Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
 }
 
 // sessionCookie cannot be Secure, since the service is reached over plain HTTP on loopback; a proxy that adds TLS can

@@ -40,9 +40,18 @@ func (s *Service) observe(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		_, status := echo.ResolveResponseStatus(c.Response(), nil)
 		took := time.Since(begun)
-		s.metrics.requests.WithLabelValues(c.Path(), c.Request().Method, strconv.Itoa(status)).Observe(took.Seconds())
+		s.metrics.requests.WithLabelValues(c.Path(), knownMethod(c.Request().Method), strconv.Itoa(status)).Observe(took.Seconds())
 		s.log.LogAttrs(c.Request().Context(), slog.LevelDebug, "request", slog.String("method", c.Request().Method),
 			slog.String("path", c.Request().URL.Path), slog.Int("status", status), slog.Duration("took", took))
 		return nil
 	}
+}
+
+// knownMethod keeps methods that somebody makes up from becoming series of their own.
+func knownMethod(method string) string {
+	switch method {
+	case http.MethodGet, http.MethodPost, http.MethodPatch, http.MethodPut, http.MethodDelete, http.MethodOptions:
+		return method
+	}
+	return "other"
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -48,6 +49,8 @@ type Config struct {
 	// kept; 0 is for ever.
 	SafekeepingLimit int64
 	SafekeepingDays  int
+	// Hosts are names by which the service may be reached, besides localhost and addresses.
+	Hosts []string
 	// Rebuild puts a damaged catalogue aside and begins with the daily copy of what cannot be read anew.
 	Rebuild bool
 }
@@ -69,6 +72,7 @@ type Service struct {
 	now       func() time.Time
 	unlock    func() error
 	keepDays  int
+	hosts     []string
 	dir       string
 	records   health
 	rebuilt   bool          // by this start
@@ -87,6 +91,9 @@ const maxBody = 4 << 20
 func Open(ctx context.Context, config Config) (*Service, error) {
 	if err := os.MkdirAll(config.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("open the data folder: %w", err)
+	}
+	if err := ownedAlone(config.Dir, "the data folder", "chmod 700"); err != nil {
+		return nil, err
 	}
 	unlock, err := lock(filepath.Join(config.Dir, "lock"))
 	if err != nil {
@@ -130,6 +137,9 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 // openRecords opens the catalogue, or rebuilds it first where that was asked for.
 func (s *Service) openRecords(ctx context.Context, config Config) (err error) {
 	s.dir = config.Dir
+	for _, host := range config.Hosts {
+		s.hosts = append(s.hosts, strings.ToLower(host))
+	}
 	if config.Rebuild {
 		aside, from, err := catalogue.Rebuild(ctx, config.Dir, s.now())
 		if err != nil {
@@ -195,21 +205,22 @@ func (s *Service) Close() error {
 func (s *Service) Handler() http.Handler {
 	e := echo.NewWithConfig(echo.Config{Logger: s.log})
 	e.HTTPErrorHandler = s.writeProblem
-	e.Use(middleware.Recover(), s.observe, secureHeaders)
+	e.Use(middleware.Recover(), s.observe, secureHeaders, s.knownHost)
 	e.GET("/healthz", s.health)
 	e.GET("/metrics", s.requireTechnician(echo.WrapHandler(s.metrics.handler())))
-	group := e.Group("/api/v1", s.sameOrigin, middleware.BodyLimit(maxBody), s.requireTechnician, noStore)
+	// Nobody's body is read before it is known who sends it; that of a sign-in is small.
+	group := e.Group("/api/v1", s.sameOrigin, s.requireTechnician, smallSignIn, middleware.BodyLimit(maxBody), noStore, compressed)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound })
 	api.RegisterHandlers(group, api.NewStrictHandler(s, nil))
 	e.GET("/*", s.console.serve)
-	return e
+	return timely(e)
 }
 
 // Serve serves until ctx is done and then stops gracefully: jobs stop where they are, requests are finished.
 func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10, ConnContext: withConnection, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)
-	go func() { failed <- server.Serve(listener) }()
+	go func() { failed <- server.Serve(bounded{listener, newConnections()}) }()
 	expiring, stop := context.WithCancel(ctx)
 	var wait sync.WaitGroup
 	wait.Go(func() { s.expireDaily(expiring) })

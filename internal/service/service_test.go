@@ -80,15 +80,21 @@ func TestAPageOfAnotherSiteCannotActInATechniciansName(t *testing.T) {
 	jar, err := cookiejar.New(nil)
 	require.NoError(t, err)
 	browser := &http.Client{Jar: jar}
+	key := ""
 	post := func(path, body string, headers ...string) int {
 		r, err := http.NewRequestWithContext(t.Context(), "POST", s.URL+path, strings.NewReader(body))
 		require.NoError(t, err)
 		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("X-Console-Key", key)
 		for i := 0; i < len(headers); i += 2 {
 			r.Header.Set(headers[i], headers[i+1])
 		}
 		answer, err := browser.Do(r)
 		require.NoError(t, err)
+		var session api.Session
+		if json.NewDecoder(answer.Body).Decode(&session) == nil && session.Key != nil {
+			key = *session.Key
+		}
 		answer.Body.Close()
 		for _, cookie := range answer.Cookies() {
 			assert.True(t, cookie.HttpOnly)
@@ -101,14 +107,20 @@ func TestAPageOfAnotherSiteCannotActInATechniciansName(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "cross-site"))
 	assert.Equal(t, http.StatusForbidden, post("/api/v1/surveys", `{}`, "Origin", "http://elsewhere.example"))
 	assert.Equal(t, http.StatusNotFound, post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "same-origin"), "its own page may; there is just nothing to survey")
+	right := key
+	for _, wrong := range []string{"", "guessed"} { // another port of the host gets the cookie, but not what the page holds
+		key = wrong
+		assert.Equal(t, http.StatusUnauthorized, post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "same-origin"))
+	}
 	r, err := http.NewRequestWithContext(t.Context(), "DELETE", s.URL+"/api/v1/session", nil)
 	require.NoError(t, err)
+	r.Header.Set("X-Console-Key", right)
 	cookies := jar.Cookies(r.URL)
 	answer, err := browser.Do(r)
 	require.NoError(t, err)
 	answer.Body.Close()
 	for _, cookie := range cookies {
-		answer, _ := ask(t, s, "GET", "/api/v1/session", "", "Authorization", "", "Cookie", cookie.String())
+		answer, _ := ask(t, s, "GET", "/api/v1/session", "", "Authorization", "", "Cookie", cookie.String(), "X-Console-Key", right)
 		assert.Equal(t, http.StatusUnauthorized, answer.StatusCode, "a session that was ended is over on the service too")
 	}
 }

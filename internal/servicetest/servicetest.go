@@ -3,6 +3,7 @@ package servicetest
 
 import (
 	"context"
+	"errors"
 	"io"
 	"io/fs"
 	"log/slog"
@@ -73,6 +74,9 @@ func Start(t testing.TB, dir string, console fs.FS) *Service {
 func Open(ctx context.Context, dir string) (*service.Service, error) { return open(ctx, dir, Page) }
 
 func open(ctx context.Context, dir string, console fs.FS) (*service.Service, error) {
+	if err := os.Chmod(dir, 0o700); err != nil && !errors.Is(err, fs.ErrNotExist) { // test folders are open to others
+		return nil, err
+	}
 	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }

@@ -1,5 +1,6 @@
 // The API as the console uses it: typed by the contract, signed in by the session's cookie, failing with a Problem.
 import createClient from "openapi-fetch";
+import { sessionKey } from "./key";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -30,6 +31,12 @@ export type Loss = Schemas["Loss"];
 export type NewCase = Schemas["NewCase"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1", credentials: "same-origin" });
+client.use({
+  onRequest: ({ request }) => {
+    request.headers.set("X-Console-Key", sessionKey.get());
+    return request;
+  },
+});
 
 /** What the service answers when it cannot do something, worded for a technician. */
 export class Problem extends Error {

@@ -11,6 +11,8 @@ export const session = queryOptions({ queryKey: ["session"], queryFn: () => ask(
 
 export const machines = queryOptions({ queryKey: ["machines"], queryFn: () => ask(client.GET("/machines")) });
 
+export const catalogueHealth = queryOptions({ queryKey: ["catalogue"], queryFn: () => ask(client.GET("/catalogue")), staleTime: 60_000 });
+
 export const jobs = queryOptions({ queryKey: ["jobs"], queryFn: () => ask(client.GET("/jobs", { params: { query: { limit: 6, kind: "survey" } } })) });
 
 export const receipts = infiniteQueryOptions({

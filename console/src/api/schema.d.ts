@@ -676,6 +676,8 @@ export interface components {
         };
         Session: {
             technician: string;
+            /** @description With each request that carries the session's cookie goes this key, in the header X-Console-Key or, of pictures and streams, as the query's key; only signing in tells it */
+            key?: string;
         };
         Place: {
             machine: string;
@@ -1185,16 +1187,10 @@ export interface components {
             clash?: components["schemas"]["ClashRule"];
             /** @default false */
             dry_run: boolean;
-            /**
-             * @description Keep owners and set-id bits also of what comes from a store that users can write
-             * @default false
-             */
-            keep_owners: boolean;
-            /**
-             * @description Let copies go to the places that records claim which may be forged; they belong to whose trash it is
-             * @default false
-             */
-            trust_claimed: boolean;
+            /** @description Keep owners and set-id bits also of what comes from a store that users can write */
+            keep_owners?: boolean;
+            /** @description Let copies go to the places that records claim which may be forged; they belong to whose trash it is */
+            trust_claimed?: boolean;
             /** @description The time zone in which the case keeps the reasons; UTC where left out */
             zone?: string;
         };

@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Job } from "./client";
+import { withKey } from "./key";
 
 /** A job as it was last told, and the milliseconds that it had been at work by then. */
 export type FollowedJob = Job & { passed?: number };
@@ -9,7 +10,7 @@ export function useJob(id: string | undefined): FollowedJob | null {
   const [job, setJob] = useState<FollowedJob | null>(null);
   useEffect(() => {
     if (!id) return;
-    const events = new EventSource(`/api/v1/jobs/${id}/events`);
+    const events = new EventSource(withKey(`/api/v1/jobs/${id}/events`));
     events.addEventListener("job", (event) => {
       const now = JSON.parse(event.data) as Job;
       setJob({ ...now, passed: Date.now() - new Date(now.created_at).getTime() });

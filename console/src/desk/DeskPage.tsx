@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 import type { Copy } from "../api/client";
-import { cases, firstCopies } from "../api/queries";
+import { cases, catalogueHealth, firstCopies } from "../api/queries";
 import { CaseLine } from "../cases/CasesPage";
 import { Lines } from "../cases/cases.styles";
 import { useCaseEvents } from "../cases/useCases";
@@ -48,6 +48,7 @@ export function DeskPage() {
   return (
     <Page>
       <Stack>
+        <Records />
         <OpenCases />
         <DeletedLately />
       </Stack>
@@ -57,6 +58,19 @@ export function DeskPage() {
         <Surveys />
       </Stack>
     </Page>
+  );
+}
+
+/** Speaks up only where the service's own records are not as they were written. */
+function Records() {
+  const { data } = useQuery(catalogueHealth);
+  if (!data || data.state === "sound" || data.state === "checking") return null;
+  return (
+    <Sheet aria-label="The service’s records" role="alert">
+      <h1>{data.state === "damaged" ? "The service’s own records are damaged" : "The service’s own records could not be checked"}</h1>
+      <Care>{data.problem}.</Care> {data.next}
+      {data.copied_at && <Quiet> Receipts and cases were last copied {absolute(data.copied_at)}.</Quiet>}
+    </Sheet>
   );
 }
 

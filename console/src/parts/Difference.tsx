@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import styled from "styled-components";
 import type { Place, Comparison, Schemas } from "../api/client";
 import { comparison } from "../api/queries";
+import { withKey } from "../api/key";
 import { tokens } from "../theme";
 import { absolute, bytes } from "../when";
 import { Mono, Plain, Quiet } from "./controls";
@@ -172,7 +173,7 @@ function Pictures({ d, picture: p }: { d: Comparison; picture: Schemas["Compared
   return sides.map((s) =>
     s.id ? (
       <Frame key={s.name}>
-        <img src={`/api/v1/copies/${s.id}/picture`} alt={`The ${s.name} picture`} />
+        <img src={withKey(`/api/v1/copies/${s.id}/picture`)} alt={`The ${s.name} picture`} />
         <svg viewBox={`0 0 ${s.w} ${s.h}`} aria-hidden="true">
           {p.regions.map((r) => (
             <rect key={`${r.x} ${r.y}`} x={r.x} y={r.y} width={r.width} height={r.height} />

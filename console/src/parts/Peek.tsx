@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import styled from "styled-components";
 import type { Preview } from "../api/client";
 import { preview } from "../api/queries";
+import { withKey } from "../api/key";
 import { tokens } from "../theme";
 import { bytes } from "../when";
 import { Mono, Quiet } from "./controls";
@@ -55,7 +56,7 @@ export function Peek({ id }: { id: string }) {
 function Content({ id, look }: { id: string; look: Preview }) {
   switch (look.shows) {
     case "picture":
-      return <Picture src={`/api/v1/copies/${id}/picture`} alt="The picture as it is in this copy" />;
+      return <Picture src={withKey(`/api/v1/copies/${id}/picture`)} alt="The picture as it is in this copy" />;
     case "link":
       return (
         <p>

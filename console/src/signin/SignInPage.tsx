@@ -3,6 +3,7 @@ import { useEffect, useState } from "react";
 import { Form, Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
 import { ask, client, type Problem } from "../api/client";
+import { sessionKey } from "../api/key";
 import { session } from "../api/queries";
 import { Primary, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
@@ -22,7 +23,10 @@ export function SignInPage({ why }: { why: Problem | null }) {
   const [token, setToken] = useState("");
   const { mutate, error, isPending } = useMutation({
     mutationFn: (t: string) => ask(client.POST("/session", { body: { token: t } })),
-    onSuccess: () => queries.invalidateQueries({ queryKey: session.queryKey }),
+    onSuccess: (signedIn) => {
+      sessionKey.set(signedIn.key ?? "");
+      return queries.invalidateQueries({ queryKey: session.queryKey });
+    },
   });
   useEffect(() => {
     const linked = new URLSearchParams(location.hash.slice(1)).get("token");
