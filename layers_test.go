@@ -23,19 +23,20 @@ internal/reach…           : internal/core… internal/reach…
 internal/source…          : internal/core… internal/reach… internal/source…
 internal/catalogue        : internal/core… internal/source
 internal/safekeeping      :
+internal/apart            : internal/core… internal/catalogue
 internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
-internal/trails           : internal/core… internal/reach internal/source… internal/catalogue internal/site
-internal/examine          : internal/core… internal/source internal/catalogue internal/trails
-internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/site internal/trails internal/examine
+internal/trails           : internal/apart internal/core… internal/reach internal/source… internal/catalogue internal/site
+internal/examine          : internal/apart internal/core… internal/reach internal/source internal/catalogue internal/trails
+internal/advise           : internal/apart internal/core… internal/reach internal/source internal/catalogue internal/site internal/trails internal/examine
 internal/drives           : internal/core… internal/reach
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/trails
 internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/safekeeping
-internal/service          : api internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise internal/cases internal/drives
+internal/service          : api internal/apart internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise internal/cases internal/drives
 internal/cli              : api internal/core…
 internal/demo             : api internal/source/trash
-internal/sitetest         : internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise
+internal/sitetest         : internal/apart internal/core… internal/reach… internal/source… internal/catalogue internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/reach… internal/service internal/source…
 internal/browser          :

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
@@ -67,7 +68,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[int64]content{}, endings: map[int]ending{}}
+	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[heldKey]apart.Held{}, endings: map[int]ending{}}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
 	folder, why, err := a.sealedAbove(ctx, q.Place)
 	if err != nil {

@@ -8,12 +8,10 @@ import (
 	"io/fs"
 	"strings"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
-	"humble-rewind/internal/core/document"
-	"humble-rewind/internal/core/names"
-	"humble-rewind/internal/core/pdf"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/similar"
@@ -30,14 +28,8 @@ type reading struct {
 	*Adviser
 	ctx      context.Context
 	t        *trails.Trail
-	contents map[int64]content // by copy
-	endings  map[int]ending    // by version
-}
-
-// content is a copy's text, as far as it has one.
-type content struct {
-	folded string
-	ok     bool
+	contents map[heldKey]apart.Held
+	endings  map[int]ending // by version
 }
 
 // copies returns the numbers of the copies of a version's content that may be read, whenever it stood there, those whose
@@ -136,9 +128,6 @@ func capital(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// maxRead is the largest file that is looked through for words, in bytes.
-const maxRead = 32 << 20
-
 // Holds looks for words in a version's text, or, of what is no text, among its bytes.
 func (r *reading) Holds(version int, words []string) (lacking []string, ok bool) {
 	return r.holds(r.copies(version), words)
@@ -149,50 +138,42 @@ func (r *reading) HoldsOf(c advice.Copy, words []string) (lacking []string, ok b
 	return r.holds([]int64{c.ID}, words)
 }
 
-// holds reads the first of several copies of one content that can be.
+// holds looks into the first of several copies of one content that can be read.
 func (r *reading) holds(ids []int64, words []string) (lacking []string, ok bool) {
 	for _, id := range ids {
-		text, err := r.text(id)
+		held, err := r.held(id, words)
 		if err != nil {
 			continue
 		}
-		for _, word := range words {
-			if !strings.Contains(text.folded, names.Fold(word)) {
+		for i, word := range words {
+			if !held.Words[i] {
 				lacking = append(lacking, word)
 			}
 		}
-		return lacking, text.ok || len(lacking) == 0
+		return lacking, held.Text || len(lacking) == 0
 	}
 	return nil, false
 }
 
-func (r *reading) text(id int64) (content, error) {
-	if known, ok := r.contents[id]; ok {
+// heldKey is what is remembered of looking for words in a copy.
+type heldKey struct {
+	copy  int64
+	words string
+}
+
+func (r *reading) held(id int64, words []string) (held apart.Held, err error) {
+	key := heldKey{id, strings.Join(words, "\x00")}
+	if known, ok := r.contents[key]; ok {
 		return known, nil
 	}
-	var text content
-	err := r.open(id, func(c source.Content) error {
-		size := min(c.Info.Size, maxRead)
-		if d, err := document.Read(c.File, c.Info.Size); err == nil {
-			text = content{names.Fold(d.Text()), true}
-			return nil
-		}
-		if plain, ok := peek.WholeText(c.File, size); ok {
-			text = content{names.Fold(plain), true}
-			return nil
-		}
-		raw := make([]byte, size)
-		n, _ := c.File.ReadAt(raw, 0)
-		if raw = raw[:n]; pdf.Is(raw) && !pdf.Encrypted(raw) {
-			raw = pdf.Pages(raw, maxRead)
-		}
-		text = content{names.Fold(string(raw)), false}
-		return nil
+	err = r.open(id, func(c source.Content) error {
+		held, err = r.Trails.Apart.Holds(r.ctx, apart.Content{ReaderAt: c.File, Size: c.Info.Size}, words)
+		return err
 	})
 	if err == nil {
-		r.contents[id] = text
+		r.contents[key] = held
 	}
-	return text, err
+	return held, err
 }
 
 func (r *reading) open(id int64, use func(source.Content) error) error {

@@ -9,6 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/apart"
 )
 
 var printed = flag.Bool("table", false, "print the shares answered right, by family")
@@ -65,3 +67,6 @@ func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
 		})
 	}
 }
+
+// pool looks into the contents of all losses.
+var pool = &apart.Pool{}

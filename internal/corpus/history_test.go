@@ -305,7 +305,7 @@ func (h *History) Digest() {
 	}
 	sources, err := h.records.Sources(h.ctx, "")
 	h.fail(err)
-	reader := trails.Reader{Site: h.site}
+	reader := trails.Reader{Site: h.site, Apart: pool}
 	for _, src := range sources {
 		_, err := reader.DigestAll(h.ctx, src.ID, func(int64, int64, string) {})
 		h.fail(err)

@@ -47,7 +47,7 @@ func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *trails.Re
 	if h.err != nil {
 		return o, h, nil, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
 	}
-	reader := &trails.Reader{Site: h.site}
+	reader := &trails.Reader{Site: h.site, Apart: pool}
 	now := func() time.Time { return Now }
 	adviser := advise.Adviser{Site: h.site, Trails: reader, Examiner: &examine.Examiner{Trails: reader, Now: now}, Rules: strays.Default, Now: now}
 	machine := c.Machine

@@ -9,13 +9,14 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"sync"
 	"time"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
@@ -36,9 +37,6 @@ type Result struct {
 
 // ErrSlow says that a copy would have taken longer than there is patience for.
 var ErrSlow = errors.New("it takes too long to examine")
-
-// maxDatabase is the largest database whose integrity is checked, in bytes: the check wants a file of its own.
-const maxDatabase = 1 << 30
 
 // Copy examines one copy, or returns what is known of its content where it is still as it was. Errors are of reading: of
 // the source, trails.ErrChanged where it changed meanwhile, and ErrSlow.
@@ -130,7 +128,7 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	size := content.Info.Size
 	r := interruptible{ctx, content.File}
 	h := sha256.New()
-	if n, err := io.Copy(h, io.NewSectionReader(r, 0, size)); err != nil || n != size {
+	if n, err := io.Copy(h, reach.Sequential(ctx, content.File, size)); err != nil || n != size {
 		return found, errors.Join(err, short(n, size))
 	}
 	digest := hex.EncodeToString(h.Sum(nil))
@@ -138,9 +136,10 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 		return found, err
 	}
 	found.SHA256 = digest
-	found.Findings, err = condition.Examine(r, size)
-	if err == nil && found.Media == "application/vnd.sqlite3" && found.State != condition.Broken {
-		found.Findings, err = checkDatabase(ctx, r, size, found.Findings)
+	found.Findings, err = e.Trails.Apart.Examine(ctx, apart.Content{ReaderAt: r, Size: size})
+	if errors.Is(err, apart.ErrDemanding) { // which is kept like any finding, so that it is not tried again
+		found.Findings, err = condition.Findings{Size: size, State: condition.Doubtful, Media: "application/octet-stream",
+			Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is damaged, or made to do harm."}}, nil
 	}
 	if err != nil {
 		return found, err
@@ -156,27 +155,6 @@ func short(n, size int64) error {
 		return nil
 	}
 	return fmt.Errorf("%w: it has %d bytes, and %d could be read", trails.ErrChanged, size, n)
-}
-
-// checkDatabase gives SQLite a copy of its own: it must not touch the original, nor find a journal beside it.
-func checkDatabase(ctx context.Context, r io.ReaderAt, size int64, found condition.Findings) (condition.Findings, error) {
-	if size > maxDatabase {
-		return found, nil
-	}
-	file, err := os.CreateTemp("", "examine-*.sqlite")
-	if err != nil {
-		return found, err
-	}
-	defer os.Remove(file.Name())
-	_, err = io.Copy(file, io.NewSectionReader(r, 0, size))
-	if err = errors.Join(err, file.Close()); err != nil {
-		return found, err
-	}
-	verdict, err := catalogue.CheckDatabase(ctx, file.Name())
-	if err != nil {
-		return found, err
-	}
-	return found.WithDatabase(verdict), nil
 }
 
 // interruptible stops reading when its context is done.

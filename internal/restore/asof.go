@@ -2,10 +2,8 @@ package restore
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"math"
 	"sort"
@@ -308,16 +306,11 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 	if err != nil {
 		return true, nil
 	}
-	f, err := folder.Open(to.Name())
+	sum, err := digestOf(b.ctx, folder, to.Name())
 	if err != nil {
-		return true, nil
-	}
-	defer f.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, counted{b.ctx, io.NewSectionReader(f, 0, math.MaxInt64)}); err != nil {
 		return true, b.ctx.Err()
 	}
-	return fmt.Sprintf("%x", h.Sum(nil)) != e.SHA256, nil
+	return sum != e.SHA256, nil
 }
 
 // want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever

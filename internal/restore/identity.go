@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"math"
 	"slices"
 	"strings"
 
@@ -94,8 +93,12 @@ func digestOf(ctx context.Context, folder reach.Reader, name string) (string, er
 		return "", err
 	}
 	defer f.Close()
+	info, err := f.Info()
+	if err != nil {
+		return "", err
+	}
 	h := sha256.New()
-	if _, err := io.Copy(h, counted{ctx, io.NewSectionReader(f, 0, math.MaxInt64)}); err != nil {
+	if _, err := io.Copy(h, reach.Sequential(ctx, f, info.Size)); err != nil {
 		return "", fmt.Errorf("read it for its digest: %w", err)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

@@ -69,7 +69,7 @@ func (s standing) Content() (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return fileContent{io.NewSectionReader(f, 0, math.MaxInt64), f}, nil
+	return fileContent{reach.Sequential(s.ctx, f, math.MaxInt64), f}, nil
 }
 
 // fileContent is the content of a file that stands somewhere, whose bytes another on the same file system may share.
@@ -113,7 +113,7 @@ func (c contentOf) Meta() (reach.Meta, error) {
 func (c contentOf) Target() string { return c.content.Target }
 
 func (c contentOf) Content() (io.ReadCloser, error) {
-	return lent{fileContent{io.NewSectionReader(c.content.File, 0, math.MaxInt64), c.content.File}}, nil
+	return lent{fileContent{reach.Sequential(c.ctx, c.content.File, math.MaxInt64), c.content.File}}, nil
 }
 
 // lent is a fileContent whose file somebody else closes.

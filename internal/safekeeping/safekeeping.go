@@ -11,6 +11,7 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"strings"
@@ -114,10 +115,17 @@ func (s *Store) Put(ctx context.Context, content io.Reader) (digest string, size
 	defer os.Remove(incoming.Name())
 	defer incoming.Close()
 	h := sha256.New()
-	if size, err = io.Copy(io.MultiWriter(incoming, h), reader{ctx, content}); err != nil {
+	room := &roomy{w: incoming, left: s.room()}
+	if size, err = io.Copy(io.MultiWriter(room, h), reader{ctx, content}); err != nil {
 		return "", 0, fmt.Errorf("keep safe: %w", err)
 	}
 	digest = hex.EncodeToString(h.Sum(nil))
+	if room.full { // unless it is kept already
+		if _, err := s.root.Lstat(path(digest)); err != nil {
+			return "", 0, fmt.Errorf("keep safe: %w", s.full(s.Size(), size))
+		}
+		return digest, size, nil
+	}
 	if err := errors.Join(incoming.Chmod(0o400), incoming.Sync()); err != nil {
 		return "", 0, fmt.Errorf("keep safe: %w", err)
 	}
@@ -130,6 +138,38 @@ func (s *Store) Put(ctx context.Context, content io.Reader) (digest string, size
 	return digest, size, s.sync(digest[:2])
 }
 
+// full says that so many bytes more are too many.
+func (s *Store) full(held, more int64) error {
+	return fmt.Errorf("%w: it holds %d of %d bytes and %d more are needed; raise --safekeeping-limit, or wait until older contents expire", ErrFull, held, s.limit, more)
+}
+
+// room is how many bytes more may be kept.
+func (s *Store) room() int64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.limit == 0 {
+		return math.MaxInt64
+	}
+	return s.limit - s.size
+}
+
+// roomy writes as long as there is room, and then only takes note: what turns out to be kept already needs none.
+type roomy struct {
+	w    io.Writer
+	left int64
+	full bool
+}
+
+func (r *roomy) Write(p []byte) (int, error) {
+	if r.left -= int64(len(p)); r.left < 0 {
+		r.full = true
+	}
+	if r.full {
+		return len(p), nil
+	}
+	return r.w.Write(p)
+}
+
 // place gives a content its name, over the same content where that stands there, so that it counts as put now.
 func (s *Store) place(incoming, digest string, size int64) error {
 	s.mu.Lock()
@@ -137,7 +177,7 @@ func (s *Store) place(incoming, digest string, size int64) error {
 	_, err := s.root.Lstat(path(digest))
 	fresh := errors.Is(err, fs.ErrNotExist)
 	if fresh && s.limit > 0 && s.size+size > s.limit {
-		return fmt.Errorf("%w: it holds %d of %d bytes and %d more are needed; raise --safekeeping-limit, or wait until older contents expire", ErrFull, s.size, s.limit, size)
+		return s.full(s.size, size)
 	}
 	if err := s.root.Rename(incoming, path(digest)); err != nil {
 		return err

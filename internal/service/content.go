@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
@@ -66,7 +67,7 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 	if err != nil {
 		return nil, err
 	}
-	if c.SHA256 == "" {
+	if whole := !strings.HasPrefix(rangeOf(ctx), "bytes="); c.SHA256 == "" && whole && content.Info.Size <= digestedFirst {
 		if c.SHA256, err = s.digest(ctx, c, content); err != nil {
 			return nil, errors.Join(err, content.Close())
 		}
@@ -74,10 +75,22 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 	return download{ctx, c, content}, nil
 }
 
+// digestedFirst is the largest content, in bytes, that is read once for its digest before it is sent. What is larger, or asked for
+// in part, has no entity tag until something else took its digest.
+const digestedFirst = 256 << 20
+
+// rangeOf returns the Range header of a request.
+func rangeOf(ctx context.Context) string {
+	if r, ok := ctx.Value(requestKey{}).(*http.Request); ok {
+		return r.Header.Get("Range")
+	}
+	return ""
+}
+
 // digest reads a content once and keeps its digest.
 func (s *Service) digest(ctx context.Context, c catalogue.Copy, content source.Content) (string, error) {
 	h := sha256.New()
-	if _, err := io.Copy(h, io.NewSectionReader(content.File, 0, content.Info.Size)); err != nil {
+	if _, err := io.Copy(h, reach.Sequential(ctx, content.File, content.Info.Size)); err != nil {
 		return "", &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
 	}
 	sum := h.Sum(nil)
@@ -97,7 +110,9 @@ func (d download) VisitGetContentResponse(w http.ResponseWriter) error {
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": place.Readable(d.copy.Place.Name())}))
-	h.Set("ETag", `"`+d.copy.SHA256+`"`)
+	if d.copy.SHA256 != "" {
+		h.Set("ETag", `"`+d.copy.SHA256+`"`)
+	}
 	h.Set("Cache-Control", "private, no-cache")
 	// ServeContent wants a request for its conditions; the strict handler passes the response alone, so the headers that
 	// matter travel in the context.
@@ -116,21 +131,31 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 		return nil, err
 	}
 	defer content.Close()
-	look, err := peek.Look(content.File, content.Info.Size)
+	apartly := apart.Content{ReaderAt: content.File, Size: content.Info.Size}
+	look, err := s.apart.Look(ctx, apartly)
 	if err != nil {
-		return nil, err
+		return nil, notLookedInto(err)
 	}
 	if look.MediaType == "image/svg+xml" && content.Info.Size <= maxSVG {
 		raw, err := io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
 		return picture{look.MediaType, raw}, err
 	}
 	var drawn bytes.Buffer
-	err = peek.Render(content.File, content.Info.Size, &drawn)
+	err = s.apart.Draw(ctx, apartly, &drawn)
 	if errors.Is(err, peek.ErrNoPicture) || err == nil && look.Shows != peek.Picture {
 		return nil, &problem{Status: http.StatusUnsupportedMediaType, Title: "Not a picture that can be drawn", Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
 			Next: "Peek at it as text, or download it."}
 	}
-	return picture{"image/png", drawn.Bytes()}, err
+	return picture{"image/png", drawn.Bytes()}, notLookedInto(err)
+}
+
+// notLookedInto words what kept a content from being looked into; nil stays nil.
+func notLookedInto(err error) error {
+	if errors.Is(err, apart.ErrDemanding) {
+		return &problem{Status: http.StatusUnprocessableEntity, Title: "It is not looked into", Detail: "Looking into it takes more memory or time than is given to any content: it is damaged, or made to do harm.",
+			Next: "Bring it back and have it looked at on a machine where it can do none."}
+	}
+	return err
 }
 
 // maxSVG is the largest drawing, in bytes, that a browser is given to draw.
@@ -163,7 +188,10 @@ func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestO
 	defer content.Close()
 	switch {
 	case content.File != nil:
-		look, err := peek.Look(content.File, content.Info.Size)
+		look, err := s.apart.Look(ctx, apart.Content{ReaderAt: content.File, Size: content.Info.Size})
+		if errors.Is(err, apart.ErrDemanding) {
+			return nil, notLookedInto(err)
+		}
 		if err != nil {
 			return nil, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
 		}

@@ -22,6 +22,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/advise"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/stray"
@@ -59,6 +60,7 @@ type Config struct {
 type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
+	apart     *apart.Pool
 	trails    *trails.Reader
 	examiner  *examine.Examiner
 	adviser   *advise.Adviser
@@ -122,7 +124,8 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
-	s.trails = &trails.Reader{Site: s.site}
+	s.apart = &apart.Pool{}
+	s.trails = &trails.Reader{Site: s.site, Apart: s.apart}
 	s.examiner = &examine.Examiner{Trails: s.trails, Now: s.now, Patience: patience}
 	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
@@ -189,6 +192,9 @@ func (s *Service) Close() error {
 		s.jobs.Stop()
 	}
 	var errs []error
+	if s.apart != nil {
+		errs = append(errs, s.apart.Close())
+	}
 	if s.site != nil {
 		errs = append(errs, s.site.Close())
 	}

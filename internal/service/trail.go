@@ -3,12 +3,14 @@ package service
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
 	"time"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/compare"
 	"humble-rewind/internal/core/place"
@@ -239,7 +241,10 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, err
 	}
 	defer right.Close()
-	c, err := trails.Compare(ctx, left.Place.Name(), l, name, right)
+	c, err := s.trails.Compare(ctx, left.Place.Name(), l, name, right)
+	if errors.Is(err, apart.ErrDemanding) {
+		return nil, notLookedInto(err)
+	}
 	if err != nil {
 		return nil, &problem{Status: http.StatusGone, Title: "They cannot be compared", Detail: restore.Explain(err) + ".", Next: "Peek at each, or look for other copies with find."}
 	}

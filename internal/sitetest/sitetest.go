@@ -19,6 +19,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/advise"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/examine"
 	"humble-rewind/internal/reach"
@@ -68,7 +69,9 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	t.Cleanup(func() { safe.Close() })
 	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}}
 	t.Cleanup(func() { s.Site.Close() })
-	s.Trails = &trails.Reader{Site: s.Site}
+	pool := &apart.Pool{}
+	t.Cleanup(func() { pool.Close() })
+	s.Trails = &trails.Reader{Site: s.Site, Apart: pool}
 	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Examiner: &examine.Examiner{Trails: s.Trails, Now: time.Now}, Rules: strays.Default, Now: time.Now}
 	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Safe: safe, Now: time.Now}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})

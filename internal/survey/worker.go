@@ -62,6 +62,9 @@ func Worker(reader *trails.Reader, examiner Examiner, now func() time.Time) jobs
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
+			if _, gone := s.Catalogue.Source(ctx, id); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
+				err = errors.New("it was removed while it was surveyed; what had been recorded of it went with it")
+			}
 			outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
 			if err != nil {
 				failed++

@@ -106,7 +106,7 @@ func (r *Reader) standing(ctx context.Context, p place.Place, read bool) (reach.
 	}
 	defer file.Close()
 	h := sha256.New()
-	if _, err := io.Copy(h, interruptible{ctx, io.NewSectionReader(file, 0, info.Size)}); err != nil {
+	if _, err := io.Copy(h, reach.Sequential(ctx, file, info.Size)); err != nil {
 		return info, "", ctx.Err()
 	}
 	return info, fmt.Sprintf("%x", h.Sum(nil)), nil

@@ -3,11 +3,13 @@ package trails
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"time"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -229,8 +231,11 @@ func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err 
 	if one.File == nil || two.File == nil {
 		return 0, 0, nil
 	}
-	ofA, ofB = similar.Shares(one.File, one.Info.Size, two.File, two.Info.Size)
-	return ofA, ofB, nil
+	ofA, ofB, err = r.Apart.Shares(ctx, apart.Content{ReaderAt: one.File, Size: one.Info.Size}, apart.Content{ReaderAt: two.File, Size: two.Info.Size})
+	if errors.Is(err, apart.ErrDemanding) {
+		return 0, 0, nil // as far as can be told they have nothing in common
+	}
+	return ofA, ofB, err
 }
 
 // left tells whether a twin went away from its place when f came up.

@@ -12,17 +12,22 @@ import (
 	"slices"
 	"strings"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/treewalk"
 )
 
 // Reader answers from a site's catalogue and sources. It is safe for concurrent use.
-type Reader struct{ Site *site.Site }
+type Reader struct {
+	Site  *site.Site
+	Apart *apart.Pool // looks into contents
+}
 
 // Trail is everything known about one place.
 type Trail struct {
@@ -280,7 +285,7 @@ func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
 		return nil, ErrChanged
 	}
 	h := sha256.New()
-	n, err := io.Copy(h, interruptible{ctx, io.NewSectionReader(content.File, 0, content.Info.Size)})
+	n, err := io.Copy(h, reach.Sequential(ctx, content.File, content.Info.Size))
 	if err == nil && n != content.Info.Size {
 		err = ErrChanged
 	}
@@ -294,18 +299,6 @@ func (r *Reader) Open(ctx context.Context, c catalogue.Copy) (source.Content, er
 		return source.Content{}, err
 	}
 	return store.Open(ctx, c.At)
-}
-
-type interruptible struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (r interruptible) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return r.Reader.Read(p)
 }
 
 // DigestAll reads the files of a source whose digests are not known, and keeps them. progress is told of each.

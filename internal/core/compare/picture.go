@@ -2,7 +2,6 @@ package compare
 
 import (
 	"archive/tar"
-	"archive/zip"
 	"compress/gzip"
 	"errors"
 	"fmt"
@@ -10,6 +9,7 @@ import (
 	"io"
 	"strings"
 
+	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/peek"
 )
 
@@ -125,7 +125,7 @@ const maxUnpacked = 512 << 20
 func members(s Side, mediaType string) (map[string]Listed, error) {
 	switch mediaType {
 	case "application/zip":
-		archive, err := zip.NewReader(s.Content, s.Size)
+		archive, err := bounded.Zip(s.Content, s.Size)
 		if err != nil {
 			return nil, err
 		}

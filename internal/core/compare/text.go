@@ -43,7 +43,8 @@ type Word struct {
 // lines compares two lists of lines or paragraphs.
 func (c *Comparison) lines(left, right []string) {
 	var all []Block
-	runs := diff.Of(left, right)
+	numbers := map[string]int32{}
+	runs := diff.Of(numbered(numbers, left), numbered(numbers, right))
 	for i := 0; i < len(runs); i++ {
 		r := runs[i]
 		switch {
@@ -70,6 +71,20 @@ func (c *Comparison) lines(left, right []string) {
 	if len(c.Blocks) > maxBlocks {
 		c.Blocks, c.Cut = c.Blocks[:maxBlocks], true
 	}
+}
+
+// numbered gives equal lines equal numbers, so that comparing two costs the same however long they are.
+func numbered(numbers map[string]int32, lines []string) []int32 {
+	all := make([]int32, len(lines))
+	for i, line := range lines {
+		n, known := numbers[line]
+		if !known {
+			n = int32(len(numbers))
+			numbers[line] = n
+		}
+		all[i] = n
+	}
+	return all
 }
 
 // replaced pairs lines that were removed with lines that took their place, where they are alike.
@@ -106,6 +121,7 @@ func (c *Comparison) replaced(left, right []string, removed, added diff.Run) (al
 
 // alike tells whether two lines have at least two fifths of their words in common.
 func alike(a, b string) bool {
+	a, b = short(a), short(b)
 	count := map[string]int{}
 	wordsA, wordsB := strings.Fields(a), strings.Fields(b)
 	for _, w := range wordsA {

@@ -61,7 +61,6 @@ const (
 	maxUnpacked = 256 << 20 // bytes, of all members of a package or a compressed file
 	maxMembers  = 50_000
 	maxScanned  = 64 << 20 // bytes of text or XML
-	maxPixels   = 24 << 20 // of a picture that is decoded
 	maxPicture  = 64 << 20 // bytes of a picture file that is decoded
 	headBytes   = 8 << 10
 )

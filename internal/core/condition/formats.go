@@ -3,6 +3,7 @@ package condition
 import (
 	"bufio"
 	"bytes"
+	"compress/zlib"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -19,6 +20,7 @@ import (
 	_ "golang.org/x/image/tiff"
 	_ "golang.org/x/image/webp"
 
+	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
 )
 
@@ -35,7 +37,12 @@ func (e *examination) picture() {
 		e.decodeError(err)
 		return
 	}
-	if config.Width <= 0 || config.Height <= 0 || config.Width > maxPixels/config.Height || e.Size > maxPicture {
+	weight, _ := peek.Weight(e.r, e.Size)
+	if config.Width <= 0 || config.Height <= 0 || weight > peek.MaxDecoded || e.Size > maxPicture {
+		if e.Media == "image/png" && e.inflates() {
+			e.proved("Its bytes fit their checksums from beginning to end: %d × %d pixels, too many to be decoded here.", config.Width, config.Height)
+			return
+		}
 		e.doubt("It says that it has %d × %d pixels, too many to be decoded here; its beginning is right.", config.Width, config.Height)
 		return
 	}
@@ -64,6 +71,47 @@ func (e *examination) decodeError(err error) {
 	default:
 		e.broken("The picture does not decode: %s.", place.Readable(err.Error()))
 	}
+}
+
+// inflates unpacks a PNG's picture data without keeping it, which its checksum proves whole.
+func (e *examination) inflates() bool {
+	z, err := zlib.NewReader(&pngData{r: e.r, at: 8})
+	if err != nil {
+		return false
+	}
+	_, err = io.Copy(io.Discard, io.LimitReader(z, maxInflated))
+	return err == nil
+}
+
+// maxInflated bounds how much of a picture is unpacked, in bytes.
+const maxInflated = 1 << 30
+
+// pngData reads the data of a PNG's IDAT chunks one after the other.
+type pngData struct {
+	r    io.ReaderAt
+	at   int64 // of the next chunk
+	from int64 // what is left of the present one
+	left int64
+}
+
+func (d *pngData) Read(p []byte) (int, error) {
+	for d.left == 0 {
+		var header [8]byte
+		if _, err := d.r.ReadAt(header[:], d.at); err != nil || string(header[4:]) == "IEND" {
+			return 0, io.EOF
+		}
+		length := int64(binary.BigEndian.Uint32(header[:4]))
+		if string(header[4:]) == "IDAT" {
+			d.from, d.left = d.at+8, length
+		}
+		d.at += 12 + length
+	}
+	n, err := d.r.ReadAt(p[:min(int64(len(p)), d.left)], d.from)
+	d.from, d.left = d.from+int64(n), d.left-int64(n)
+	if n > 0 {
+		err = nil
+	}
+	return n, err
 }
 
 // pngChunks walks the chunks and their checksums (ISO/IEC 15948, section 5), which says more than a decoder does.

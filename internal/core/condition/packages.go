@@ -15,6 +15,7 @@ import (
 	"path"
 	"strings"
 
+	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/place"
 )
 
@@ -31,8 +32,12 @@ var officeMain = []struct{ part, media string }{
 
 // packaged examines a ZIP package: its directory, every member's checksum, and the parts that its kind must have.
 func (e *examination) packaged() {
-	archive, err := zip.NewReader(e.r, e.Size)
+	archive, err := bounded.Zip(e.r, e.Size)
 	if e.err != nil {
+		return
+	}
+	if bounded.Beyond(err) {
+		e.doubt("It begins as it should, but %s, so that what is in it was not examined.", err)
 		return
 	}
 	if err != nil {
@@ -122,7 +127,7 @@ func (p *packageCheck) holds(f *zip.File, element string) bool {
 		return false
 	}
 	defer content.Close()
-	decoder := xml.NewDecoder(io.LimitReader(content, maxScanned))
+	decoder := bounded.NewXML(io.LimitReader(content, maxScanned))
 	for {
 		token, err := decoder.RawToken()
 		if err != nil {
@@ -150,6 +155,10 @@ func (p *packageCheck) wellFormed(f *zip.File) {
 	before := limited.N
 	err = readXML(limited)
 	p.left -= before - limited.N
+	if bounded.Beyond(err) {
+		p.e.doubt("Its part %q was not read to its end: %s.", place.Readable(f.Name), err)
+		return
+	}
 	if err != nil && limited.N > 0 && p.e.err == nil {
 		p.e.broken("Its part %q is damaged: %s.", place.Readable(f.Name), explain(err))
 	}
@@ -229,7 +238,7 @@ func (p *packageCheck) readThrough(f *zip.File) error {
 
 // readXML reads to the end and says what is not well-formed.
 func readXML(r io.Reader) error {
-	decoder := xml.NewDecoder(r)
+	decoder := bounded.NewXML(r)
 	decoder.CharsetReader = func(_ string, input io.Reader) (io.Reader, error) { return latin{input}, nil }
 	elements := 0
 	for {

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/place"
 )
 
@@ -84,7 +85,12 @@ func looksJSON(b []byte) bool {
 
 func (e *examination) xml() {
 	limited := &io.LimitedReader{R: e.section(), N: maxScanned}
-	if err := readXML(bufio.NewReader(limited)); err != nil && limited.N > 0 && e.err == nil {
+	err := readXML(bufio.NewReader(limited))
+	if bounded.Beyond(err) && e.err == nil {
+		e.doubt("It begins as it should, but %s; it was read no further.", err)
+		return
+	}
+	if err != nil && limited.N > 0 && e.err == nil {
 		e.broken("It is %s.", place.Readable(err.Error()))
 		return
 	}

@@ -14,6 +14,8 @@ import (
 	"io"
 	"path"
 	"strings"
+
+	"humble-rewind/internal/core/bounded"
 )
 
 // What is read at most.
@@ -66,7 +68,7 @@ func Damaged(err error) bool { return errors.Is(err, ErrDamaged) }
 // Read reads a packaged document of size bytes. It fails with ErrUnknown where it is none, with ErrDamaged where it
 // cannot be read, even in part.
 func Read(r io.ReaderAt, size int64) (Document, error) {
-	archive, err := zip.NewReader(r, size)
+	archive, err := bounded.Zip(r, size)
 	if err != nil {
 		return Document{}, fmt.Errorf("%w: %w", ErrUnknown, err)
 	}
@@ -110,14 +112,14 @@ func (p *parcel) tokens(name string, see func(xml.Token) error) error {
 	}
 	defer content.Close()
 	limited := &io.LimitedReader{R: content, N: p.left}
-	decoder := xml.NewDecoder(limited)
+	decoder := bounded.NewXML(limited)
 	defer func() { p.left = limited.N }()
 	for {
 		token, err := decoder.Token()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
-		if err != nil && limited.N <= 0 {
+		if err != nil && limited.N <= 0 || bounded.Beyond(err) {
 			return errEnough
 		}
 		if err != nil {

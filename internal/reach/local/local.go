@@ -320,6 +320,18 @@ func (f file) Info() (reach.Info, error) {
 	return info(f.Name(), &st), nil
 }
 
+// NextData makes file a reach.Gaps where the file system knows holes (SEEK_DATA).
+func (f file) NextData(off int64) (start, end int64, err error) {
+	fd := int(f.Fd())
+	if start, err = unix.Seek(fd, off, unix.SEEK_DATA); errors.Is(err, unix.ENXIO) {
+		return 0, 0, io.EOF
+	}
+	if err == nil {
+		end, err = unix.Seek(fd, start, unix.SEEK_HOLE)
+	}
+	return start, end, err
+}
+
 func ignoringEINTR(call func() (int, error)) (int, error) {
 	for {
 		n, err := call()

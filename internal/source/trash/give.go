@@ -10,6 +10,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"sync"
 
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -54,7 +55,7 @@ type heldRecord struct {
 func (s *store) Hold(ctx context.Context, items []source.Locator) ([]source.Holding, error) {
 	open := s.folders(ctx)
 	defer open.close()
-	sizes := map[string][][]byte{}
+	sizes := map[string]sizesIndex{}
 	held := make([]source.Holding, len(items))
 	for n, item := range items {
 		h := holding{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
@@ -67,11 +68,11 @@ func (s *store) Hold(ctx context.Context, items []source.Locator) ([]source.Hold
 			if err != nil {
 				return nil, err
 			}
-			lines = sizeLines(content)
+			lines = indexSizes(sizeLines(content))
 			sizes[h.Can] = lines
 		}
-		if i := findLine(lines, item.Name); i >= 0 {
-			h.Line, h.LineAt = lines[i], i
+		if i, ok := lines.at[item.Name]; ok {
+			h.Line, h.LineAt = lines.lines[i], i
 		}
 		encoded, err := json.Marshal(h)
 		if err != nil {
@@ -131,7 +132,7 @@ func (s *store) Release(ctx context.Context, held []source.Holding) error {
 		}
 		info, err := open.get(join(h.Can, "info"))
 		if err == nil {
-			err = info.Remove(h.recordName())
+			err = h.removeRecord(info)
 		}
 		if err != nil && !isGone(err) {
 			return fmt.Errorf("take the record of %s out of the trash: %w", place.Quote(string(h.Name)), err)
@@ -146,6 +147,18 @@ func (s *store) Release(ctx context.Context, held []source.Holding) error {
 		}
 	}
 	return open.sync()
+}
+
+// removeRecord removes the record, if it still is the one of the item that left.
+func (h *holding) removeRecord(info reach.Folder) error {
+	there, err := info.ReadFile(h.recordName(), maxRecord)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(there, h.Record.Content) {
+		return errors.New("another record has come to stand in its place")
+	}
+	return info.Remove(h.recordName())
 }
 
 func (s *store) Return(ctx context.Context, held []source.Holding) error {
@@ -227,7 +240,7 @@ func writeFile(folder reach.Folder, name string, content []byte, meta reach.Meta
 
 // The file directorysizes caches the sizes of trashed folders: a line "size mtime percent-encoded-name" each. As the
 // specification demands, it is replaced as a whole.
-const sizesName, maxSizes = "directorysizes", 64 << 20
+const sizesName, maxSizes = "directorysizes", 8 << 20
 
 func readSizes(open *folders, can string) ([]byte, reach.Info, error) {
 	folder, err := open.get(can)
@@ -242,6 +255,9 @@ func readSizes(open *folders, can string) ([]byte, reach.Info, error) {
 		return nil, reach.Info{}, err
 	}
 	content, err := folder.ReadFile(sizesName, maxSizes)
+	if errors.Is(err, reach.ErrTooLarge) {
+		return nil, i, nil // it is a cache, of which nothing is lost where it is left as it is
+	}
 	if err != nil {
 		return nil, reach.Info{}, fmt.Errorf("read %s: %w", sizesName, err)
 	}
@@ -255,20 +271,36 @@ func sizeLines(content []byte) [][]byte {
 	return bytes.Split(bytes.TrimSuffix(content, []byte("\n")), []byte("\n"))
 }
 
-func findLine(lines [][]byte, name string) int {
-	return slices.IndexFunc(lines, func(line []byte) bool {
-		fields := bytes.SplitN(line, []byte(" "), 3)
-		if len(fields) != 3 {
-			return false
-		}
-		decoded, err := decodePercent(string(fields[2]))
-		return err == nil && decoded == name
-	})
+// sizesIndex finds the line of an item.
+type sizesIndex struct {
+	lines [][]byte
+	at    map[string]int // by the item's name, the first of several
 }
 
+func indexSizes(lines [][]byte) sizesIndex {
+	index := sizesIndex{lines, make(map[string]int, len(lines))}
+	for i, line := range lines {
+		fields := bytes.SplitN(line, []byte(" "), 3)
+		if len(fields) != 3 {
+			continue
+		}
+		name, err := decodePercent(string(fields[2]))
+		if _, twice := index.at[name]; err == nil && !twice {
+			index.at[name] = i
+		}
+	}
+	return index
+}
+
+// rewriting is held while a directorysizes file is read, changed and replaced, so that of two bring-backs or undos at once neither
+// loses the other's lines. It takes a moment, so one for all trashes is enough.
+var rewriting sync.Mutex
+
 func rewriteSizes(open *folders, can string, change func([][]byte) [][]byte) error {
+	rewriting.Lock()
+	defer rewriting.Unlock()
 	content, info, err := readSizes(open, can)
-	if err != nil {
+	if err != nil || content == nil && info.Inode != 0 {
 		return err
 	}
 	ended := len(content) == 0 || bytes.HasSuffix(content, []byte("\n"))

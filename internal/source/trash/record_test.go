@@ -83,7 +83,7 @@ func FuzzParseRecord(f *testing.F) {
 func FuzzSizes(f *testing.F) {
 	f.Add([]byte("12 34 a%20b\n56 78 c\n"), "a b")
 	f.Fuzz(func(t *testing.T, content []byte, name string) {
-		if i := findLine(sizeLines(content), name); i >= len(sizeLines(content)) {
+		if i := indexSizes(sizeLines(content)).at[name]; i > 0 && i >= len(sizeLines(content)) {
 			t.Errorf("line %d of %d", i, len(sizeLines(content)))
 		}
 	})

@@ -1,0 +1,197 @@
+// Package apart looks into contents in processes of their own. Contents are hostile, and nobody need open one for it to be looked
+// into: what reads them in the background meets each first. So whatever parses, decodes or compares a content runs in a child
+// process of the same program, which has no rights where the service is root, and bounds on its memory and its processor time
+// that the system enforces. A child that goes beyond them ends; the service goes on and says so.
+//
+// A child reads its contents through a pipe, piece by piece as it asks for them, so it needs no file of its own. Children are
+// kept for the next content. Those for light work run two side by side; what says that it needs more (a large picture) runs
+// alone, in a child that may take more.
+package apart
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+
+	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/peek"
+)
+
+// Content is what is looked into. It is read only while the call lasts.
+type Content struct {
+	Name string // with its extension, where that tells something
+	io.ReaderAt
+	Size int64
+}
+
+// ErrDemanding says that looking into a content took more memory or processor time than any is given.
+var ErrDemanding = errors.New("looking into it takes more memory or time than is given to any content")
+
+// Pool keeps the children. The zero Pool is ready; it is safe for concurrent use. Close it.
+type Pool struct {
+	once   sync.Once
+	weight *semaphore.Weighted
+
+	mu     sync.Mutex
+	idle   []*child
+	closed bool
+}
+
+// What a light and a heavy look weigh, of what may be looked into side by side.
+const (
+	atOnce      = 2
+	lightWeight = 1
+	heavyWeight = atOnce
+)
+
+// idleTime is how long a child is kept that has nothing to do.
+const idleTime = 30 * time.Second
+
+// Examine says whether a content is whole, a database by SQLite's own check too.
+func (p *Pool) Examine(ctx context.Context, c Content) (found condition.Findings, err error) {
+	err = p.do(ctx, request{Op: opExamine}, &found, nil, c)
+	return found, err
+}
+
+// Look previews a content.
+func (p *Pool) Look(ctx context.Context, c Content) (look peek.Preview, err error) {
+	err = p.do(ctx, request{Op: opLook}, &look, nil, c)
+	return look, err
+}
+
+// Draw renders a picture anew as PNG. Errors wrap peek.ErrNoPicture.
+func (p *Pool) Draw(ctx context.Context, c Content, w io.Writer) error {
+	return p.do(ctx, request{Op: opDraw}, nil, w, c)
+}
+
+// Compare says how two contents differ.
+func (p *Pool) Compare(ctx context.Context, left, right Content) (c compare.Comparison, err error) {
+	err = p.do(ctx, request{Op: opCompare}, &c, nil, left, right)
+	return c, err
+}
+
+// Shares returns which share of each content's pieces the other has too, see package similar.
+func (p *Pool) Shares(ctx context.Context, a, b Content) (ofA, ofB float64, err error) {
+	var shares [2]float64
+	err = p.do(ctx, request{Op: opShares}, &shares, nil, a, b)
+	return shares[0], shares[1], err
+}
+
+// Held tells which words are written in a content.
+type Held struct {
+	Words []bool // in the order asked for
+	Text  bool   // it could be read as text, so that a word that was not found is not in it
+}
+
+// Holds looks for words in a content.
+func (p *Pool) Holds(ctx context.Context, c Content, words []string) (held Held, err error) {
+	err = p.do(ctx, request{Op: opHolds, Words: words}, &held, nil, c)
+	return held, err
+}
+
+// do asks a child. result takes its answer, out what it writes.
+func (p *Pool) do(ctx context.Context, r request, result any, out io.Writer, contents ...Content) error {
+	p.once.Do(func() { p.weight = semaphore.NewWeighted(atOnce) })
+	err := p.try(ctx, r, false, result, out, contents)
+	if errors.Is(err, errHeavy) {
+		err = p.try(ctx, r, true, result, out, contents)
+	}
+	return err
+}
+
+func (p *Pool) try(ctx context.Context, r request, heavy bool, result any, out io.Writer, contents []Content) error {
+	weight := int64(lightWeight)
+	if heavy {
+		weight = heavyWeight
+	}
+	if err := p.weight.Acquire(ctx, weight); err != nil {
+		return err
+	}
+	defer p.weight.Release(weight)
+	if heavy {
+		p.drop() // what the others hold would come on top
+	}
+	c, err := p.take(heavy)
+	if err != nil {
+		return err
+	}
+	err = c.ask(ctx, r, result, out, contents)
+	if heavy || c.broken {
+		c.end()
+	} else {
+		p.keep(c)
+	}
+	return err
+}
+
+// take returns a child with nothing to do.
+func (p *Pool) take(heavy bool) (*child, error) {
+	if !heavy {
+		p.mu.Lock()
+		if n := len(p.idle); n > 0 {
+			c := p.idle[n-1]
+			p.idle = p.idle[:n-1]
+			p.mu.Unlock()
+			c.rest.Stop()
+			return c, nil
+		}
+		p.mu.Unlock()
+	}
+	c, err := start(heavy)
+	if err != nil {
+		return nil, fmt.Errorf("start a process to look into contents: %w", err)
+	}
+	return c, nil
+}
+
+func (p *Pool) keep(c *child) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.closed {
+		go c.end()
+		return
+	}
+	p.idle = append(p.idle, c)
+	c.rest = time.AfterFunc(idleTime, func() {
+		p.mu.Lock()
+		found := false
+		for i, other := range p.idle {
+			if other == c {
+				p.idle = append(p.idle[:i], p.idle[i+1:]...)
+				found = true
+				break
+			}
+		}
+		p.mu.Unlock()
+		if found {
+			c.end()
+		}
+	})
+}
+
+// drop ends the children that have nothing to do.
+func (p *Pool) drop() {
+	p.mu.Lock()
+	idle := p.idle
+	p.idle = nil
+	p.mu.Unlock()
+	for _, c := range idle {
+		c.rest.Stop()
+		c.end()
+	}
+}
+
+// Close ends the children. What is being asked fails.
+func (p *Pool) Close() error {
+	p.mu.Lock()
+	p.closed = true
+	p.mu.Unlock()
+	p.drop()
+	return nil
+}

@@ -1,0 +1,159 @@
+package apart
+
+import (
+	"bufio"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"sync"
+	"syscall"
+	"time"
+
+	"humble-rewind/internal/core/peek"
+)
+
+// child is a process that looks into one content after the other.
+type child struct {
+	cmd    *exec.Cmd
+	in     io.WriteCloser
+	out    *bufio.Reader
+	buffer []byte
+	broken bool // it ended, or does not answer as it should
+	rest   *time.Timer
+	over   sync.Once
+}
+
+// environment makes a program that imports this package a child: see init.
+const environment = "HUMBLE_REWIND_APART"
+
+func start(heavy bool) (*child, error) {
+	program, err := os.Executable()
+	if err != nil {
+		return nil, err
+	}
+	kind := "light"
+	if heavy {
+		kind = "heavy"
+	}
+	c := &child{cmd: exec.Command(program), buffer: make([]byte, pieceSize)}
+	c.cmd.Env = []string{environment + "=" + kind, "GOMAXPROCS=1"}
+	c.cmd.Dir = "/"
+	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt in the terminal is for the service
+	if c.in, err = c.cmd.StdinPipe(); err != nil {
+		return nil, err
+	}
+	out, err := c.cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	c.out = bufio.NewReaderSize(out, 64<<10)
+	return c, c.cmd.Start()
+}
+
+// end ends the process and waits for it.
+func (c *child) end() {
+	c.over.Do(func() {
+		c.in.Close()
+		_ = c.cmd.Process.Kill()
+		_ = c.cmd.Wait() // says that it was killed
+	})
+}
+
+// wallTime is how long a look may take at the most, whatever the machine is busy with. A child's processor time is bounded by
+// itself, more tightly.
+const wallTime = 3 * time.Minute
+
+// ask has a request carried out.
+func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, contents []Content) error {
+	limited, done := context.WithTimeout(ctx, wallTime)
+	defer done()
+	stop := context.AfterFunc(limited, c.end) // so that reading from it ends
+	defer stop()
+	for _, content := range contents {
+		r.Names, r.Sizes = append(r.Names, content.Name), append(r.Sizes, content.Size)
+	}
+	var readErr error
+	answer, err := c.exchange(r, out, contents, &readErr)
+	switch {
+	case ctx.Err() != nil:
+		c.broken = true
+		return ctx.Err()
+	case readErr != nil:
+		c.broken = c.broken || err != nil
+		return readErr
+	case err != nil:
+		c.broken = true
+		c.end()
+		return fmt.Errorf("%w (%s)", ErrDemanding, c.cmd.ProcessState)
+	}
+	switch answer.Failure {
+	case "":
+		if value == nil {
+			return nil
+		}
+		return json.Unmarshal(answer.Value, value)
+	case tooHeavy:
+		return errHeavy
+	case noPicture:
+		return fmt.Errorf("%w: %s", peek.ErrNoPicture, answer.Error)
+	}
+	return errors.New(answer.Error)
+}
+
+// exchange asks, gives the child what it wants to read, and returns its result. readErr is what kept a content from being read.
+func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *error) (answer result, err error) {
+	encoded, err := json.Marshal(r)
+	if err != nil {
+		return answer, err
+	}
+	if err := writeFrame(c.in, frameRequest, encoded); err != nil {
+		return answer, err
+	}
+	piece := make([]byte, pieceSize)
+	for {
+		kind, frame, err := readFrame(c.out, c.buffer)
+		if err != nil {
+			return answer, err
+		}
+		switch kind {
+		case frameRead:
+			if err := c.give(frame, piece, contents, readErr); err != nil {
+				return answer, err
+			}
+		case frameOutput:
+			if out != nil {
+				if _, err := out.Write(frame); err != nil {
+					return answer, err
+				}
+			}
+		case frameResult:
+			return answer, json.Unmarshal(frame, &answer)
+		default:
+			return answer, fmt.Errorf("a frame of the kind %q", kind)
+		}
+	}
+}
+
+// give answers a child that wants to read.
+func (c *child) give(frame, piece []byte, contents []Content, readErr *error) error {
+	if len(frame) != 13 || int(frame[0]) >= len(contents) {
+		return errors.New("a strange question")
+	}
+	content := contents[frame[0]]
+	at, length := int64(binary.BigEndian.Uint64(frame[1:])), int64(binary.BigEndian.Uint32(frame[9:]))
+	length = min(length, int64(len(piece)), content.Size-at)
+	if at < 0 || length <= 0 {
+		return writeFrame(c.in, framePiece)
+	}
+	n, err := content.ReadAt(piece[:length], at)
+	if err != nil && !errors.Is(err, io.EOF) {
+		*readErr = err
+		return writeFrame(c.in, frameFault)
+	}
+	return writeFrame(c.in, framePiece, piece[:n])
+}

@@ -1,0 +1,94 @@
+package apart
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+)
+
+// The two sides talk in frames over the child's standard input and output: a byte for the kind, four bytes for the length (big
+// endian), and that many bytes. The service asks with a request; the child then asks for pieces of the contents, each answered
+// by one frame, until it sends its result, before which it may send output.
+const (
+	frameRequest = 'q' // JSON of a request
+	frameRead    = 'r' // a byte for the content, eight for the offset, four for the length
+	framePiece   = 'p' // the bytes there; fewer than asked for only at the end
+	frameFault   = 'f' // they cannot be read
+	frameOutput  = 'o'
+	frameResult  = 'd' // JSON of a result
+)
+
+// maxFrame bounds what the service takes from a child at once, in bytes.
+const maxFrame = 48 << 20
+
+// pieceSize is how much of a content the child asks for at once.
+const pieceSize = 128 << 10
+
+type op string
+
+const (
+	opExamine op = "examine"
+	opLook    op = "look"
+	opDraw    op = "draw"
+	opCompare op = "compare"
+	opShares  op = "shares"
+	opHolds   op = "holds"
+)
+
+type request struct {
+	Op    op       `json:"op"`
+	Words []string `json:"words,omitempty"`
+	Names []string `json:"names"`
+	Sizes []int64  `json:"sizes"`
+}
+
+type result struct {
+	Value json.RawMessage `json:"value,omitempty"`
+	// Of a failure: what kind it is of, and its words.
+	Failure failure `json:"failure,omitempty"`
+	Error   string  `json:"error,omitempty"`
+}
+
+type failure string
+
+const (
+	failed    failure = "failed"
+	noPicture failure = "no-picture"
+	tooHeavy  failure = "heavy" // it wants to be done alone, where more may be taken
+)
+
+var errHeavy = errors.New("it takes more than a light look")
+
+func writeFrame(w io.Writer, kind byte, parts ...[]byte) error {
+	length := 0
+	for _, part := range parts {
+		length += len(part)
+	}
+	head := binary.BigEndian.AppendUint32([]byte{kind}, uint32(length))
+	for _, part := range append([][]byte{head}, parts...) {
+		if _, err := w.Write(part); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readFrame reads a frame into buffer where it fits.
+func readFrame(r io.Reader, buffer []byte) (kind byte, content []byte, err error) {
+	var head [5]byte
+	if _, err := io.ReadFull(r, head[:]); err != nil {
+		return 0, nil, err
+	}
+	length := int(binary.BigEndian.Uint32(head[1:]))
+	if length > maxFrame {
+		return 0, nil, fmt.Errorf("a frame of %d bytes", length)
+	}
+	if length > cap(buffer) {
+		buffer = make([]byte, length)
+	}
+	content = buffer[:length]
+	_, err = io.ReadFull(r, content)
+	return head[0], content, err
+}

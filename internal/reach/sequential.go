@@ -1,0 +1,67 @@
+package reach
+
+import (
+	"context"
+	"io"
+)
+
+// Gaps is a File that knows where it has no bytes of its own: holes, which read as zeros.
+type Gaps interface {
+	// NextData returns where the next bytes at or behind off begin and end; io.EOF where there are none.
+	NextData(off int64) (start, end int64, err error)
+}
+
+// Sequential reads size bytes of a file from its beginning until ctx is done. Holes are not read, where the file knows them.
+func Sequential(ctx context.Context, f File, size int64) io.Reader {
+	s := &sequential{ctx: ctx, f: f, size: size}
+	s.gaps, _ = f.(Gaps)
+	return s
+}
+
+type sequential struct {
+	ctx        context.Context
+	f          File
+	gaps       Gaps
+	at, size   int64
+	start, end int64 // of the bytes that are known to be there
+}
+
+func (s *sequential) Read(p []byte) (int, error) {
+	if err := s.ctx.Err(); err != nil {
+		return 0, err
+	}
+	if s.at >= s.size {
+		return 0, io.EOF
+	}
+	p = p[:min(int64(len(p)), s.size-s.at)]
+	if s.gaps != nil && s.at >= s.end {
+		start, end, err := s.gaps.NextData(s.at)
+		switch {
+		case err == io.EOF: // nothing but a hole, as far as the file reaches
+			info, err := s.f.Info()
+			if err != nil {
+				return 0, err
+			}
+			if s.size = min(s.size, info.Size); s.at >= s.size {
+				return 0, io.EOF
+			}
+			p = p[:min(int64(len(p)), s.size-s.at)]
+			start, end = s.size, s.size
+		case err != nil:
+			s.gaps, start, end = nil, s.at, s.size
+		}
+		s.start, s.end = max(start, s.at), end
+	}
+	if s.gaps != nil && s.at < s.start {
+		p = p[:min(int64(len(p)), s.start-s.at)]
+		clear(p)
+		s.at += int64(len(p))
+		return len(p), nil
+	}
+	n, err := s.f.ReadAt(p, s.at)
+	s.at += int64(n)
+	if n > 0 {
+		err = nil
+	}
+	return n, err
+}
