@@ -627,6 +627,24 @@ func (e Outcome) Valid() bool {
 	}
 }
 
+// Defines values for PlanItemAsks.
+const (
+	PlanItemAsksKeepOwners   PlanItemAsks = "keep-owners"
+	PlanItemAsksTrustClaimed PlanItemAsks = "trust-claimed"
+)
+
+// Valid indicates whether the value is a known member of the PlanItemAsks enum.
+func (e PlanItemAsks) Valid() bool {
+	switch e {
+	case PlanItemAsksKeepOwners:
+		return true
+	case PlanItemAsksTrustClaimed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PreviewShows.
 const (
 	PreviewShowsFolder  PreviewShows = "folder"
@@ -1517,6 +1535,9 @@ type Plan struct {
 type PlanItem struct {
 	Action Action `json:"action"`
 
+	// Asks What may be confirmed, by keep_owners and trust_claimed, so that it is planned otherwise
+	Asks *[]PlanItemAsks `json:"asks,omitempty"`
+
 	// Clash What stands there and how it is settled; empty where nothing stands there
 	Clash string `json:"clash"`
 	Copy  string `json:"copy"`
@@ -1529,6 +1550,9 @@ type PlanItem struct {
 	To    Place     `json:"to"`
 	Type  EntryType `json:"type"`
 }
+
+// PlanItemAsks defines model for PlanItem.Asks.
+type PlanItemAsks string
 
 // Preview defines model for Preview.
 type Preview struct {

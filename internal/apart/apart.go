@@ -98,31 +98,43 @@ func (p *Pool) Holds(ctx context.Context, c Content, words []string) (held Held,
 // do asks a child. result takes its answer, out what it writes.
 func (p *Pool) do(ctx context.Context, r request, result any, out io.Writer, contents ...Content) error {
 	p.once.Do(func() { p.weight = semaphore.NewWeighted(atOnce) })
-	err := p.try(ctx, r, false, result, out, contents)
+	err := p.try(ctx, r, light, result, out, contents)
+	if errors.Is(err, errWorn) {
+		err = p.try(ctx, r, fresh, result, out, contents)
+	}
 	if errors.Is(err, errHeavy) {
-		err = p.try(ctx, r, true, result, out, contents)
+		err = p.try(ctx, r, heavy, result, out, contents)
 	}
 	return err
 }
 
-func (p *Pool) try(ctx context.Context, r request, heavy bool, result any, out io.Writer, contents []Content) error {
+// manner is in what child a content is looked into.
+type manner byte
+
+const (
+	light manner = iota // any that has nothing to do
+	fresh               // one that has looked into nothing yet
+	heavy               // one that may take more, alone
+)
+
+func (p *Pool) try(ctx context.Context, r request, how manner, result any, out io.Writer, contents []Content) error {
 	weight := int64(lightWeight)
-	if heavy {
+	if how == heavy {
 		weight = heavyWeight
 	}
 	if err := p.weight.Acquire(ctx, weight); err != nil {
 		return err
 	}
 	defer p.weight.Release(weight)
-	if heavy {
+	if how == heavy {
 		p.drop() // what the others hold would come on top
 	}
-	c, err := p.take(heavy)
+	c, err := p.take(how)
 	if err != nil {
 		return err
 	}
 	err = c.ask(ctx, r, result, out, contents)
-	if heavy || c.broken {
+	if how == heavy || c.broken {
 		c.end()
 	} else {
 		p.keep(c)
@@ -131,8 +143,8 @@ func (p *Pool) try(ctx context.Context, r request, heavy bool, result any, out i
 }
 
 // take returns a child with nothing to do.
-func (p *Pool) take(heavy bool) (*child, error) {
-	if !heavy {
+func (p *Pool) take(how manner) (*child, error) {
+	if how == light {
 		p.mu.Lock()
 		if n := len(p.idle); n > 0 {
 			c := p.idle[n-1]
@@ -143,7 +155,7 @@ func (p *Pool) take(heavy bool) (*child, error) {
 		}
 		p.mu.Unlock()
 	}
-	c, err := start(heavy)
+	c, err := start(how)
 	if err != nil {
 		return nil, fmt.Errorf("start a process to look into contents: %w", err)
 	}

@@ -26,18 +26,19 @@ type child struct {
 	broken bool // it ended, or does not answer as it should
 	rest   *time.Timer
 	over   sync.Once
+	asked  int // how often
 }
 
 // environment makes a program that imports this package a child: see init.
 const environment = "HUMBLE_REWIND_APART"
 
-func start(heavy bool) (*child, error) {
+func start(how manner) (*child, error) {
 	program, err := os.Executable()
 	if err != nil {
 		return nil, err
 	}
 	kind := "light"
-	if heavy {
+	if how == heavy {
 		kind = "heavy"
 	}
 	c := &child{cmd: exec.Command(program), buffer: make([]byte, pieceSize)}
@@ -70,6 +71,7 @@ const wallTime = 3 * time.Minute
 
 // ask has a request carried out.
 func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, contents []Content) error {
+	c.asked++
 	limited, done := context.WithTimeout(ctx, wallTime)
 	defer done()
 	stop := context.AfterFunc(limited, c.end) // so that reading from it ends
@@ -89,7 +91,10 @@ func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, co
 	case err != nil:
 		c.broken = true
 		c.end()
-		return fmt.Errorf("%w (%s)", ErrDemanding, c.cmd.ProcessState)
+		if used := c.asked > 1; used && c.cmd.ProcessState.ExitCode() != exitSpent {
+			return errWorn
+		}
+		return ErrDemanding
 	}
 	switch answer.Failure {
 	case "":

@@ -59,6 +59,9 @@ const (
 	tooHeavy  failure = "heavy" // it wants to be done alone, where more may be taken
 )
 
+// errWorn says that a child ended that had looked into other contents before, what is left of which may be to blame.
+var errWorn = errors.New("a used process ended")
+
 var errHeavy = errors.New("it takes more than a light look")
 
 func writeFrame(w io.Writer, kind byte, parts ...[]byte) error {

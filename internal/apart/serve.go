@@ -34,6 +34,9 @@ func init() {
 	}
 }
 
+// exitSpent is the status of a child that used up its processor time.
+const exitSpent = 4
+
 // What a child may take. It can open nothing, write to no file, and gain no rights. The data of a process is everything that it can write to (RLIMIT_DATA): the heap, and what the runtime
 // keeps besides.
 const (
@@ -57,6 +60,9 @@ func dropRights() error {
 
 // serve answers requests until there are no more.
 func serve(heavy bool) int {
+	if smallThreads() != nil {
+		return 3
+	}
 	data, soft := uint64(lightData), int64(lightSoft)
 	if heavy {
 		data, soft = heavyData, heavySoft
@@ -77,7 +83,7 @@ func serve(heavy bool) int {
 	signal.Notify(spent, syscall.SIGXCPU)
 	go func() {
 		<-spent
-		os.Exit(4)
+		os.Exit(exitSpent)
 	}()
 	w := &worker{in: bufio.NewReaderSize(os.Stdin, 64<<10), out: bufio.NewWriterSize(os.Stdout, 64<<10), heavy: heavy}
 	for {

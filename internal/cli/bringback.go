@@ -116,6 +116,7 @@ func destination(typed string) (*api.Destination, error) {
 func (s *session) showPlan(plan api.Plan) {
 	t := table{head: []string{"COPY", "DOES", "SIZE", "TO"}, right: map[int]bool{2: true}}
 	var remarks []string
+	asked := map[api.PlanItemAsks]bool{}
 	for _, i := range plan.Items {
 		to := quoted(i.To)
 		if i.Action == api.ActionRefuse && i.To.Machine == "" {
@@ -132,6 +133,11 @@ func (s *session) showPlan(plan api.Plan) {
 		if i.Note != "" {
 			remarks = append(remarks, about+": "+i.Note)
 		}
+		if i.Asks != nil {
+			for _, ask := range *i.Asks {
+				asked[ask] = true
+			}
+		}
 		if i.Makes != nil {
 			for _, made := range *i.Makes {
 				remarks = append(remarks, about+": the folder "+quoted(made)+" is made again")
@@ -145,6 +151,12 @@ func (s *session) showPlan(plan api.Plan) {
 	t.print(s.Stdout)
 	for _, remark := range remarks {
 		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+	if asked[api.PlanItemAsksKeepOwners] {
+		fmt.Fprintln(s.Stdout, "If you know that owners and set-id bits are right: --keep-owners keeps them.")
+	}
+	if asked[api.PlanItemAsksTrustClaimed] {
+		fmt.Fprintln(s.Stdout, "If you know that a record is right in what it claims: --trust-claimed lets its item go there.")
 	}
 	fmt.Fprintf(s.Stdout, "%s, %s to copy. Nothing was written; leave out --dry-run to carry it out.\n", count(int64(len(plan.Items)), "item", "items"), size(plan.Bytes))
 }

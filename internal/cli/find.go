@@ -89,6 +89,9 @@ func (s *session) showCopies(found api.CopyList) {
 		where := quoted(c.Place)
 		if !c.OriginKnown {
 			where = "(unknown; it lies at " + where + ")"
+			if c.Claimed != nil {
+				where = "(only claimed: " + quoted(*c.Claimed) + "; it lies at " + quoted(c.Place) + ")"
+			}
 		}
 		if c.Type == api.EntryTypeFolder {
 			where += " (folder)"

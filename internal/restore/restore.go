@@ -169,6 +169,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		w := r.want(open, c, req.Claimed)
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
+			w.Unconfirmed = true
 			w.Problem = fmt.Sprintf("its record claims that it came from %s, but the owner of this trash could not have deleted it from there; say where it should go, or confirm the claimed place", place.Quote(c.Claimed))
 		case req.To == nil:
 		case into:

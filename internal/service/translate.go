@@ -175,6 +175,13 @@ func toPlanItem(i plan.Item) api.PlanItem {
 		}
 		a.Makes = &makes
 	}
+	if len(i.Asks) > 0 {
+		asks := make([]api.PlanItemAsks, len(i.Asks))
+		for k, ask := range i.Asks {
+			asks[k] = api.PlanItemAsks(ask)
+		}
+		a.Asks = &asks
+	}
 	return a
 }
 

@@ -1221,6 +1221,8 @@ export interface components {
             note: string;
             /** @description Folders that will be made again */
             makes?: components["schemas"]["Place"][];
+            /** @description What may be confirmed, by keep_owners and trust_claimed, so that it is planned otherwise */
+            asks?: ("keep-owners" | "trust-claimed")[];
         };
         Plan: {
             items: components["schemas"]["PlanItem"][];

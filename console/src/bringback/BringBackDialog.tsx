@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
+import { Checkbox, CheckboxGroup, Dialog, Heading, Modal, ModalOverlay } from "react-aria-components";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
 import { ask, client, type ClashRule, type Copy, type Job, type Only, type Place } from "../api/client";
@@ -44,8 +44,26 @@ const Actions = styled.div`
   background: ${tokens.sheet};
 `;
 
+const Confirmation = styled(Checkbox)`
+  display: flex;
+  align-items: baseline;
+  gap: 8px;
+  margin-top: 12px;
+  cursor: pointer;
+  &::before { content: ""; flex: none; width: 11px; height: 11px; border: 1px solid ${tokens.rule}; align-self: center; }
+  &[data-selected]::before { background: ${tokens.ink}; border-color: ${tokens.ink}; }
+  &[data-focus-visible] { outline: 2px solid ${tokens.ink}; outline-offset: 2px; }
+`;
+
 /** What is brought back: copies, or a place as it stood at a moment. */
 export type What = { copies: Copy[] } | { place: Place; as_of: string; only: Only } | { case: string; chosen: Copy[]; files: number };
+
+/** What a technician may confirm, so that it is planned otherwise. */
+type Ask = "keep-owners" | "trust-claimed";
+
+function bodyOf(where: Where, confirmed: Ask[]) {
+  return { ...(where ? { to: where } : {}), keep_owners: confirmed.includes("keep-owners"), trust_claimed: confirmed.includes("trust-claimed") };
+}
 
 /** What is asked of the service. In a case, no copies named are those that are advised. */
 function requestOf(what: What) {
@@ -64,8 +82,9 @@ function titleOf(what: What): string {
 export function BringBackDialog({ what, rule = "keep-both", close, done }: { what: What; rule?: ClashRule; close: () => void; done: () => void }) {
   const [clash, setClash] = useState<ClashRule>(rule);
   const [where, setWhere] = useState<Where>(null);
+  const [confirmed, setConfirmed] = useState<Ask[]>([]);
   const begin = useMutation({
-    mutationFn: () => ask(client.POST("/bring-backs", { body: { ...requestOf(what), clash, dry_run: false, ...(where ? { to: where } : {}) } })) as Promise<Job>,
+    mutationFn: () => ask(client.POST("/bring-backs", { body: { ...requestOf(what), clash, dry_run: false, ...bodyOf(where, confirmed) } })) as Promise<Job>,
   });
   return (
     <Over isOpen isDismissable={!begin.isPending} onOpenChange={(open) => open || close()}>
@@ -79,7 +98,7 @@ export function BringBackDialog({ what, rule = "keep-both", close, done }: { wha
           ) : (
             <>
               <Choices clash={clash} setClash={setClash} setWhere={setWhere} />
-              <Planned what={what} clash={clash} where={where} begin={() => begin.mutate()} busy={begin.isPending} close={close} />
+              <Planned what={what} clash={clash} where={where} confirmed={confirmed} setConfirmed={setConfirmed} begin={() => begin.mutate()} busy={begin.isPending} close={close} />
               {begin.error && <Failure problem={begin.error} />}
             </>
           )}
@@ -93,26 +112,30 @@ interface PlannedProps {
   what: What;
   clash: ClashRule;
   where: Where;
+  confirmed: Ask[];
+  setConfirmed: (all: Ask[]) => void;
   begin: () => void;
   busy: boolean;
   close: () => void;
 }
 
-function Planned({ what, clash, where, begin, busy, close }: PlannedProps) {
+function Planned({ what, clash, where, confirmed, setConfirmed, begin, busy, close }: PlannedProps) {
   const request = requestOf(what);
   const plan = useQuery({
-    queryKey: ["plan", request, clash, where],
-    queryFn: () => ask(client.POST("/bring-backs", { body: { ...request, clash, dry_run: true, ...(where ? { to: where } : {}) } })),
+    queryKey: ["plan", request, clash, where, confirmed],
+    queryFn: () => ask(client.POST("/bring-backs", { body: { ...request, clash, dry_run: true, ...bodyOf(where, confirmed) } })),
     retry: false,
     staleTime: 0,
   });
   const items = plan.data && "items" in plan.data ? plan.data.items : [];
+  const asks = (["keep-owners", "trust-claimed"] as const).filter((a) => confirmed.includes(a) || items.some((i) => i.asks?.includes(a)));
   const writes = items.filter((i) => i.action === "move" || i.action === "copy" || i.action === "set-aside").length;
   return (
     <>
       {plan.error && <Failure problem={plan.error} retry={() => void plan.refetch()} />}
       {plan.isPending && <Quiet>Working out the plan …</Quiet>}
       {plan.data && "items" in plan.data && (items.length > 0 ? <PlanTable items={items} /> : <p role="status">There is nothing to bring back: everything stands as it did.</p>)}
+      {asks.length > 0 && <Confirmations asks={asks} confirmed={confirmed} setConfirmed={setConfirmed} />}
       <Actions>
         {plan.data && "items" in plan.data && (
           <Quiet>
@@ -126,6 +149,23 @@ function Planned({ what, clash, where, begin, busy, close }: PlannedProps) {
         </Primary>
       </Actions>
     </>
+  );
+}
+
+const means: Record<Ask, string> = {
+  "keep-owners": "I know that the owners and set-id bits are right: keep them, although users can write where this comes from",
+  "trust-claimed": "I know that this came from where its record claims: let it go there, although the record may be forged",
+};
+
+function Confirmations({ asks, confirmed, setConfirmed }: { asks: Ask[]; confirmed: Ask[]; setConfirmed: (all: Ask[]) => void }) {
+  return (
+    <CheckboxGroup aria-label="To confirm" value={confirmed} onChange={(all) => setConfirmed(all as Ask[])}>
+      {asks.map((a) => (
+        <Confirmation key={a} value={a}>
+          {means[a]}
+        </Confirmation>
+      ))}
+    </CheckboxGroup>
   );
 }
 

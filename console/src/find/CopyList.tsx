@@ -111,7 +111,7 @@ function CopyRow({ copy: c }: { copy: Copy }) {
           {c.notes.length > 0 && <Care> (note)</Care>}
         </Name>
         <Place>
-          {c.origin_known ? <PlaceText place={c.place} name={false} /> : <Care>Origin unknown</Care>}
+          {c.origin_known ? <PlaceText place={c.place} name={false} /> : <Care>{c.claimed ? "Origin only claimed" : "Origin unknown"}</Care>}
         </Place>
       </div>
       <Facts>

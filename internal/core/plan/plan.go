@@ -76,7 +76,18 @@ type Wanted struct {
 	Own      int64 // whose store it is; negative for nobody
 	Foreign  bool
 	Claimed  bool // To is only claimed by a record that may be forged, and confirmed by a technician
+	// Unconfirmed says that the problem is such a claim, which nobody has confirmed.
+	Unconfirmed bool
 }
+
+// Ask is what a technician may confirm about an item, so that it is planned otherwise.
+type Ask string
+
+// What may be confirmed.
+const (
+	KeepOwners   Ask = "keep-owners"   // the owners and set-id bits are right
+	TrustClaimed Ask = "trust-claimed" // it did come from where its record claims
+)
 
 // Standing is what a place holds.
 type Standing struct {
@@ -114,6 +125,7 @@ type Item struct {
 	Ground       place.Place // the nearest folder above To that stands; zero where nothing is written
 	GroundDevice uint64
 	Owner        Owner // of that folder, which what is foreign comes to belong to
+	Asks         []Ask
 }
 
 // Plan is what a bring-back would do, in the order in which it would do it.
@@ -180,6 +192,9 @@ func (m *maker) item(w Wanted) Item {
 	refuse := func(format string, args ...any) Item {
 		item.Action, item.Makes, item.SetsAside, item.Note = Refuse, nil, false, fmt.Sprintf(format, args...)
 		return item
+	}
+	if w.Unconfirmed {
+		item.Asks = append(item.Asks, TrustClaimed)
 	}
 	if w.Problem != "" {
 		return refuse("%s", w.Problem)
@@ -250,9 +265,13 @@ func (m *maker) belongs(item *Item) {
 	}
 	if item.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 && (item.Type == File || !item.Renames) {
 		item.note("its set-id bits are dropped, because users can write where it comes from")
+		item.Asks = append(item.Asks, KeepOwners)
 	}
 	if !item.Renames && item.UID != item.Owner.UID && item.UID != item.Own {
-		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, as the folder it goes into (keep its owner if you know that it is right)", item.UID, item.Owner.UID))
+		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, as the folder it goes into", item.UID, item.Owner.UID))
+		if !slices.Contains(item.Asks, KeepOwners) {
+			item.Asks = append(item.Asks, KeepOwners)
+		}
 	}
 }
 
