@@ -31,7 +31,7 @@ internal/examine          : internal/apart internal/core… internal/reach inter
 internal/advise           : internal/apart internal/core… internal/reach internal/source internal/catalogue internal/site internal/trails internal/examine
 internal/drives           : internal/core… internal/reach
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
-internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/trails
+internal/survey           : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails
 internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/safekeeping
 internal/service          : api internal/apart internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/site internal/trails internal/survey internal/restore internal/safekeeping internal/examine internal/advise internal/cases internal/drives
 internal/cli              : api internal/core…

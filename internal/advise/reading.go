@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/examine"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
@@ -118,7 +119,7 @@ func Explain(err error) string {
 	case errors.Is(err, trails.ErrChanged):
 		return "it changed since the last survey, or while it was read"
 	}
-	return err.Error()
+	return reach.Worded(err)
 }
 
 func capital(s string) string {

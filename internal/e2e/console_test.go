@@ -117,7 +117,7 @@ func TestTrailAndFolderByKeyboard(t *testing.T) {
 	t.Parallel()
 	s, b := served(t)
 	quotes := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes")
-	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("copies"), b.TabTo("row", 40), b.Press("t"), b.WaitText("Version 8 of 8"))
+	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("9 copies"), b.TabTo("row", 40), b.Press("t"), b.WaitText("Version 8 of 8"))
 	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It stands there now."))
 	do(t, b.TabTo("application", 40), b.Press(browser.Left), b.WaitText("Version 7 of 8"), b.WaitText("assumed after"), b.Press("c", browser.Left), b.WaitText("Version 6 of 8"))
 	do(t, b.Press("c"), b.WaitText("1 paragraph changed"), b.WaitText("Copy out"), b.Press("c"), b.WaitText("Version 6 of 8"))

@@ -105,7 +105,7 @@ func digestOf(ctx context.Context, folder reach.Reader, name string) (string, er
 }
 
 // print is a digest over what stands under a name: types, sizes, times, inodes and modes of it and everything in it, but
-// not contents. Two equal prints mean that nothing was touched between.
+// not contents. Two equal prints mean that nothing was touched between. Receipts keep it, so it stays as it is.
 func print(ctx context.Context, folder reach.Reader, name string) (string, error) {
 	h := sha256.New()
 	info, err := folder.Lstat(name)
@@ -133,7 +133,7 @@ func insideOf(ctx context.Context, folder reach.Reader, name string) (string, er
 }
 
 func printLine(w io.Writer, i reach.Info, path string) {
-	fmt.Fprintf(w, "%q %s %d %v %v %d %o %d %d\n", path, i.Type, i.Size, entry.At(i.Written), entry.At(i.Changed), i.Inode, i.Mode, i.UID, i.GID)
+	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID, i.GID)
 }
 
 func printInside(ctx context.Context, w io.Writer, folder reach.Reader, of reach.Info, path string) error {

@@ -424,6 +424,9 @@ func joinNotes(notes ...string) string {
 
 // Explain words an error of reading or writing for a technician.
 func Explain(err error) string {
+	if said, ok := catalogue.Explain(err); ok {
+		return said
+	}
 	switch {
 	case errors.Is(err, context.Canceled):
 		return "it was cancelled, or the service stopped, before it arrived"
@@ -434,11 +437,11 @@ func Explain(err error) string {
 	case errors.Is(err, syscall.EROFS):
 		return "the file system is read-only; mount it for writing or choose another destination"
 	case errors.Is(err, fs.ErrPermission):
-		return fmt.Sprintf("the service may not do that there (%v); run it as a user who may, or choose another destination", err)
+		return "the service may not do that there; run it as a user who may, or choose another destination"
 	case errors.Is(err, safekeeping.ErrFull):
 		return err.Error()
 	case errors.Is(err, syscall.EIO):
-		return fmt.Sprintf("the drive reports a fault (%v); stop using it and make an image of it first", err)
+		return "the drive reports a fault; stop using it and make an image of it first"
 	case errors.Is(err, reach.ErrPrivate):
 		return "the service's own data lies there, which is never read, moved or written as anybody's files; choose another place"
 	case errors.Is(err, errChanged):
@@ -450,5 +453,5 @@ func Explain(err error) string {
 	case errors.Is(err, syscall.ENAMETOOLONG):
 		return "the name is too long for the file system there; choose another destination"
 	}
-	return err.Error()
+	return reach.Worded(err)
 }

@@ -411,6 +411,7 @@ func (u *undoing) take(it *carried, to reach.Folder, name string) (*stage, error
 	if err != nil {
 		return nil, err
 	}
+	it.work.After.Inside = now.Inside // which receipts of an earlier version lack
 	st, err := u.stage(it.item.To)
 	if err != nil {
 		return nil, err

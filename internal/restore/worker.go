@@ -25,7 +25,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 		}
 	}
 	return []jobs.Worker{
-		{Kind: JobBringBack, AtOnce: atOnce, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: Explain, Do: func(ctx context.Context, task *jobs.Task) error {
 			id := task.Job().Receipt
 			if !task.Resumed {
 				return r.Carry(ctx, id, progress(task))
@@ -35,7 +35,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 			}
 			return r.outcome(ctx, id)
 		}},
-		{Kind: JobUndo, AtOnce: atOnce, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: Explain, Do: func(ctx context.Context, task *jobs.Task) error {
 			j := task.Job()
 			return r.Undo(ctx, j.Receipt, j.By, progress(task))
 		}},

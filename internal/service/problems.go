@@ -12,8 +12,10 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
+	"humble-rewind/internal/trails"
 )
 
 // problem is an error as it is answered: RFC 9457 with what to do next.
@@ -51,7 +53,9 @@ func asProblem(err error) *problem {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &problem{Status: status, Title: "Could not " + input.What, Detail: input.Err.Error(), Next: input.Next}
+		return &problem{Status: status, Title: "Could not " + input.What, Detail: reach.Worded(input.Err), Next: input.Next}
+	case errors.Is(err, trails.ErrTooMuch):
+		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once", Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
 	case errors.Is(err, catalogue.ErrNotFound):
 		return &problem{Status: http.StatusNotFound, Title: "Not known", Detail: err.Error(), Next: "Check the name or number; find and the list commands show those that are known."}
 	case errors.Is(err, catalogue.ErrCursor):
@@ -63,7 +67,10 @@ func asProblem(err error) *problem {
 	case errors.As(err, &coder) && coder.StatusCode() < 500:
 		return fromStatus(coder.StatusCode(), err)
 	}
-	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: err.Error(),
+	if said, ok := catalogue.Explain(err); ok {
+		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: said + ".", Next: "Try again once that is put right; the service's log says more."}
+	}
+	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: reach.Worded(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}
 }
 

@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
 )
@@ -319,7 +320,7 @@ func (c *comparison) Unread(dir string, why error) error {
 		return err
 	}
 	c.unread = append(c.unread, dir)
-	c.Note(fmt.Sprintf("%s could not be read: %v. What is known of it stays as it was.", place.Readable(place.Join(c.source.At, dir)), why))
+	c.Note(fmt.Sprintf("%s could not be read: %s. What is known of it stays as it was.", place.Readable(place.Join(c.source.At, dir)), reach.Worded(why)))
 	return nil
 }
 

@@ -3,6 +3,7 @@ package trails
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -190,6 +191,9 @@ func (a *assembly) walk(ctx context.Context, r *Reader) error {
 		}
 		if len(facts) > 0 && facts[0].Place != fact.Place {
 			take()
+			if a.weight > maxWeight {
+				return fmt.Errorf("%s: %w: more than %d entries are below it", p, ErrTooMuch, len(a.Entries))
+			}
 		}
 		facts = append(facts, fact)
 	}
@@ -212,6 +216,7 @@ type assembly struct {
 	moments map[time.Time]int
 	rows    map[string]*row
 	places  int
+	weight  int64 // of the entries, roughly, in bytes
 	sources []trail.Source
 	each    func(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen)
 }
@@ -359,8 +364,18 @@ func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, see
 			e.Stood, e.Written = facts[r.Stood].Copy, facts[r.Stood].Written
 		}
 	}
+	a.weight += int64(len(rel)) + entryWeight
 	a.Entries = append(a.Entries, e)
 }
+
+// What a folder that is put together may take: some 600,000 entries of usual names.
+const (
+	entryWeight = 230 // bytes, besides its path
+	maxWeight   = 170 << 20
+)
+
+// ErrTooMuch says that a folder holds more than can be put together at once.
+var ErrTooMuch = errors.New("it holds more than can be put together at once")
 
 // ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
 func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) int64 {
