@@ -389,6 +389,9 @@ func (b *folderPlan) later(folder trails.Folder) error {
 				continue
 			}
 			sub, err := at.Enter(e.Name)
+			if errors.Is(err, reach.ErrPrivate) {
+				continue
+			}
 			if err != nil {
 				return err
 			}

@@ -28,7 +28,8 @@ type faults struct {
 	err         error
 	otherDevice bool
 	corrupt     bool // what is written is not what was meant
-	synced      func()
+	synced      func() // called when what was written is made to last
+	created     func() // called when a file is made to be written
 }
 
 func (f *faults) strike() error {
@@ -97,6 +98,9 @@ func (x faultyFolder) Rename(oldName string, to reach.Folder, newName string) er
 func (x faultyFolder) Create(name string) (reach.NewFile, error) {
 	if err := x.f.strike(); err != nil {
 		return nil, err
+	}
+	if x.f.created != nil {
+		x.f.created()
 	}
 	file, err := x.Folder.Create(name)
 	return faultyFile{file, x.f}, err

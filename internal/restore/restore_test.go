@@ -417,6 +417,42 @@ func TestWhatIsAddedToAnItemAfterItWasCopiedStays(t *testing.T) {
 	assert.FileExists(t, lies)
 }
 
+// A file that grows while it is copied ends where it ended when it was planned, and the receipt says so; one that shrinks is not
+// brought back.
+func TestAFileThatGrowsWhileItIsCopiedEndsWhereItWasPlanned(t *testing.T) {
+	for name, grow := range map[string]bool{"grows": true, "shrinks": false} {
+		t.Run(name, func(t *testing.T) {
+			f := &faults{otherDevice: true}
+			s := sitetest.NewWith(t, reach.Ways{f.way()})
+			size := int64(1 << 20)
+			s.Discard("/home/ines/log.txt", strings.Repeat("x", int(size)))
+			s.Lay(map[string]string{"/other/new/": ""})
+			s.Survey(s.AddTrash("/home/ines"))
+			lies := s.Path(sitetest.HomeTrash + "/files/log.txt")
+			f.created = func() { // looked at, and not yet read
+				if grow {
+					require.NoError(t, os.WriteFile(lies, []byte(strings.Repeat("x", int(size)+1000)), 0o644))
+				} else {
+					require.NoError(t, os.Truncate(lies, size-1000))
+				}
+				f.created = nil
+			}
+			r := s.BringBack(restore.Request{Copies: ids(s.Named("log")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+			info, err := os.Stat(s.Path("/other/new/log.txt"))
+			if !grow {
+				assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
+				assert.ErrorIs(t, err, os.ErrNotExist)
+				assert.FileExists(t, lies)
+				return
+			}
+			require.NoError(t, err)
+			assert.Equal(t, size, info.Size())
+			assert.Contains(t, r.Items[0].Note, "it grew while it was copied")
+			assert.FileExists(t, lies, "what was added is in the trash")
+		})
+	}
+}
+
 func TestAnInterruptedUndoGoesOn(t *testing.T) {
 	s := sitetest.New(t)
 	s.Discard("/home/ines/a.txt", "a")

@@ -42,7 +42,13 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	case catalogue.ReceiptUndone:
 		refused.Reasons = []string{fmt.Sprintf("it was undone already, by %s", receipt.UndoneBy)}
 		return refused
-	case catalogue.ReceiptOpen, catalogue.ReceiptUndoing: // an unsettled one too
+	case catalogue.ReceiptOpen, catalogue.ReceiptUndoing:
+		for _, item := range receipt.Items {
+			if item.Outcome == catalogue.ItemUnsettled {
+				refused.Reasons = []string{fmt.Sprintf("it is unsettled: nobody can tell yet whether %s arrived; it is settled by itself once its place is there again", item.To)}
+				return refused
+			}
+		}
 		refused.Reasons = []string{"it is still being worked on; wait for its job to end"}
 		return refused
 	case catalogue.ReceiptFailed:

@@ -105,3 +105,40 @@ func TestSafekeepingHasALimitAndAnExpiry(t *testing.T) {
 	defer again.Close()
 	assert.EqualValues(t, 10, again.Size(), "the size is known after a restart")
 }
+
+// What turns out too large is noticed before it fills the drive; what is kept already needs no room.
+func TestTheLimitIsHeldWhileWriting(t *testing.T) {
+	dir := t.TempDir()
+	s, err := safekeeping.Open(dir, 1<<20)
+	require.NoError(t, err)
+	defer s.Close()
+	kept := strings.Repeat("plank ", 100_000)
+	digest, _, err := s.Put(t.Context(), strings.NewReader(kept))
+	require.NoError(t, err)
+	most := int64(0)
+	_, _, err = s.Put(t.Context(), io.LimitReader(watched{func() {
+		files, err := filepath.Glob(filepath.Join(dir, "incoming-*"))
+		require.NoError(t, err)
+		for _, f := range files {
+			if info, err := os.Stat(f); err == nil {
+				most = max(most, info.Size())
+			}
+		}
+	}}, 20<<20))
+	require.ErrorIs(t, err, safekeeping.ErrFull)
+	assert.LessOrEqual(t, most, int64(1<<20))
+	again, _, err := s.Put(t.Context(), strings.NewReader(kept))
+	require.NoError(t, err)
+	assert.Equal(t, digest, again)
+}
+
+// watched reads x for ever, and calls itself each time.
+type watched struct{ look func() }
+
+func (w watched) Read(p []byte) (int, error) {
+	w.look()
+	for i := range p {
+		p[i] = 'x'
+	}
+	return len(p), nil
+}

@@ -3,7 +3,6 @@ package service
 import (
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -120,9 +119,6 @@ func toCopy(c catalogue.Copy) api.Copy {
 	if c.Size >= 0 && (c.Readable || c.Type != plan.Other) { // else nothing but a record, which does not tell
 		size := c.Size
 		a.Size = &size
-	}
-	if !writable(c.Written) && !c.Written.IsZero() {
-		a.Notes = append(slices.Clone(a.Notes), fmt.Sprintf("Its write time is %s.", c.Written.UTC().Format("2006-01-02 15:04:05")))
 	}
 	if c.Claimed != "" {
 		claimed := toPlace(place.Place{Machine: c.Source.Machine, Path: c.Claimed})

@@ -253,6 +253,9 @@ func (c *comparison) Sight(s source.Sighting) error {
 func (c *comparison) add(s source.Sighting) error {
 	c.Fresh++
 	c.fresh++
+	if !s.Written.IsZero() && !entry.Countable(s.Written) {
+		s.Notes = append(s.Notes, fmt.Sprintf("Its write time is %s, as of a clock that was wrong; it is kept, but not counted with.", s.Written.Format("2006-01-02 15:04:05")))
+	}
 	at := c.placeOf(s)
 	return c.capture.Add(c.ctx, s, at, c.owner(at, s.UID))
 }
