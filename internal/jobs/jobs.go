@@ -106,11 +106,12 @@ func (r *Runner) start(j catalogue.Job, resumed bool) {
 		slot := r.slots[j.Kind]
 		select {
 		case slot <- struct{}{}:
-			defer func() { <-slot }()
 			r.run(ctx, t)
+			<-slot
 		case <-ctx.Done():
 			r.end(ctx, t, context.Cause(ctx))
 		}
+		r.keep(t)
 		r.mu.Lock()
 		delete(r.running, j.ID)
 		r.mu.Unlock()
@@ -167,10 +168,38 @@ func (r *Runner) end(ctx context.Context, t *Task, err error) {
 			j.State, j.Error = catalogue.JobFailed, err.Error()
 		}
 	})
-	t.save()
+	t.unkept = !t.save()
 	j := t.Job()
 	r.log.LogAttrs(ctx, slog.LevelInfo, "job ended", slog.Int64("job", j.ID), slog.String("kind", j.Kind), slog.String("state", string(j.State)),
 		slog.Int64("done", j.Done), slog.Duration("took", j.EndedAt.Sub(j.CreatedAt)), slog.String("error", j.Error))
+}
+
+// keep tries again to keep how a job ended, where it could not be: the data folder may be full. Until then it is known here.
+func (r *Runner) keep(t *Task) {
+	for t.unkept {
+		select {
+		case <-time.After(again):
+			t.unkept = !t.save()
+		case <-r.ctx.Done():
+			return
+		}
+	}
+}
+
+// again is how long it is waited before it is tried again to keep how a job ended.
+const again = 5 * time.Second
+
+// Receipts tells which receipts jobs are at work on, or will be as soon as there is room for them.
+func (r *Runner) Receipts() map[int64]bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	all := map[int64]bool{}
+	for _, t := range r.running {
+		if j := t.Job(); !j.State.Ended() {
+			all[j.Receipt] = true
+		}
+	}
+	return all
 }
 
 // Job returns how a job stands now.
@@ -247,6 +276,7 @@ type Task struct {
 	job     catalogue.Job
 	changed chan struct{} // closed at the next change
 	saved   time.Time
+	unkept  bool // it ended, and that could not be saved
 }
 
 // Job returns the job as it stands.
@@ -276,13 +306,15 @@ func (t *Task) Update(change func(*catalogue.Job)) {
 	}
 }
 
-func (t *Task) save() {
+func (t *Task) save() (kept bool) {
 	// A context of its own: how a job ended must be kept even while everything stops.
 	ctx, done := context.WithTimeout(context.Background(), 30*time.Second)
 	defer done()
 	if err := t.runner.catalogue.SaveJob(ctx, t.Job()); err != nil {
 		t.runner.log.LogAttrs(ctx, slog.LevelError, "job not kept", slog.Int64("job", t.job.ID), slog.String("error", err.Error()))
+		return false
 	}
+	return true
 }
 
 func (t *Task) watch() (catalogue.Job, <-chan struct{}) {

@@ -7,7 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/cases"
@@ -215,11 +214,8 @@ func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptReques
 	if err != nil {
 		return nil, err
 	}
-	stuck, err := s.undoStuck(ctx, r)
-	if err != nil {
-		return nil, err
-	}
-	if !stuck { // one that is goes on where it was, past what it has put back already
+	// One whose job ended before it could end the undo goes on where it was, past what it has put back already.
+	if stuck := r.State == catalogue.ReceiptUndoing && !s.jobs.Receipts()[r.ID]; !stuck {
 		if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
 			return nil, err
 		}
@@ -233,15 +229,6 @@ func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptReques
 		return nil, err
 	}
 	return api.UndoReceipt202JSONResponse(toJob(j)), nil
-}
-
-// undoStuck tells whether an undo was begun whose job has failed before it could end it.
-func (s *Service) undoStuck(ctx context.Context, r catalogue.Receipt) (bool, error) {
-	if r.State != catalogue.ReceiptUndoing {
-		return false, nil
-	}
-	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
-	return !slices.ContainsFunc(unfinished, func(j catalogue.Job) bool { return j.Receipt == r.ID }), err
 }
 
 // requestKey carries the request to responses that need its headers.

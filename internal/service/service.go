@@ -262,7 +262,7 @@ func (s *Service) settle(ctx context.Context) {
 	defer every.Stop()
 	told := map[int64]string{}
 	for {
-		unsettled, err := s.settleOnce(ctx)
+		unsettled, err := s.restorer.Settle(ctx, s.jobs.Receipts())
 		if ctx.Err() != nil {
 			return
 		}
@@ -281,18 +281,6 @@ func (s *Service) settle(ctx context.Context) {
 			return
 		}
 	}
-}
-
-func (s *Service) settleOnce(ctx context.Context) (map[int64]error, error) {
-	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
-	if err != nil {
-		return map[int64]error{}, err
-	}
-	jobs := map[int64]bool{}
-	for _, j := range unfinished {
-		jobs[j.Receipt] = true
-	}
-	return s.restorer.Settle(ctx, jobs)
 }
 
 // noticed logs what examining in the background found.
