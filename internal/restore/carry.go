@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
@@ -265,7 +264,7 @@ func (c *carrier) ready(it *carried) error {
 	switch {
 	case !it.work.AsOf && !it.work.Before.is(info):
 		return errors.New("it changed since it was planned; plan again")
-	case it.work.AsOf && info.Type != it.item.Type, it.work.AsOf && info.Type == plan.File && (info.Size != it.work.Expect.Size || entry.At(info.Written) != it.work.Expect.Written):
+	case it.work.AsOf && (info.Type != it.item.Type || info.Type == plan.File && !it.work.Expect.met(info)):
 		return errors.New("it is not as the last survey saw it; survey and plan again")
 	case it.work.AsOf:
 		it.work.Before = identify(info)

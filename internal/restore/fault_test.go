@@ -27,7 +27,7 @@ type faults struct {
 	countdown   int
 	err         error
 	otherDevice bool
-	corrupt     bool // what is written is not what was meant
+	corrupt     bool   // what is written is not what was meant
 	synced      func() // called when what was written is made to last
 	created     func() // called when a file is made to be written
 }

@@ -49,7 +49,8 @@ type UnsettledError struct {
 }
 
 func (e *UnsettledError) Error() string {
-	return fmt.Sprintf("receipt r%d is unsettled: of %d items nobody can tell yet whether they arrived (%s); it is settled by itself once that is there again", e.Receipt, e.Items, e.Why)
+	return fmt.Sprintf("receipt r%d is unsettled: of %d items nobody can tell yet whether they arrived (%s); it is settled by itself once that is there again",
+		e.Receipt, e.Items, e.Why)
 }
 
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
@@ -126,7 +127,7 @@ func (c *carrier) settle(it *carried) error {
 	if err != nil {
 		return err
 	}
-	if it.work.Away && nothing && started && st == nil {
+	if it.work.Away && it.work.Aside != nil && nothing && st == nil {
 		it.arrived = true // kept safe, moved away and removed
 	}
 	switch {
@@ -150,6 +151,10 @@ func (c *carrier) settle(it *carried) error {
 	return nil
 }
 
+// errMovedOn is what befell an item that is neither where it lay nor, as it was, where it was to go.
+var errMovedOn = errors.New("it is no longer where it lay, and what stands where it was to go is not, or not any more, what it was: " +
+	"somebody moved it or worked on it while the service was down. Its store still has the record of it")
+
 // missing tells of an item that did not arrive whether it is where it lay.
 func (c *carrier) missing(it *carried) error {
 	if !it.work.Renames {
@@ -160,7 +165,7 @@ func (c *carrier) missing(it *carried) error {
 		_, err = from.Lstat(it.item.From.Name())
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return errors.New("it is no longer where it lay, and what stands where it was to go is not, or not any more, what it was: somebody moved it or worked on it while the service was down. Its store still has the record of it")
+		return errMovedOn
 	}
 	return errInterrupted
 }

@@ -112,6 +112,10 @@ type expectation struct {
 	Written entry.Instant `json:"written"`
 }
 
+func (e expectation) met(i reach.Info) bool {
+	return i.Size == e.Size && entry.At(i.Written) == e.Written
+}
+
 func (w work) at() source.Locator {
 	return source.Locator{Capture: string(w.Capture), Dir: string(w.Dir), Name: string(w.Name)}
 }
