@@ -1402,7 +1402,7 @@ type NewBringBack struct {
 	// To Into the folder where one stands there or the path ends in a slash, else as this path
 	To *Destination `json:"to,omitempty"`
 
-	// TrustClaimed Let copies go to the places that records claim which may be forged; they belong to whose trash it is
+	// TrustClaimed Let copies go to the places that records claim which may be forged; what is moved there keeps its owner, and what is copied belongs to whose trash it is
 	TrustClaimed *bool `json:"trust_claimed,omitempty"`
 
 	// Zone The time zone in which the case keeps the reasons; UTC where left out

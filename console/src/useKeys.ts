@@ -9,9 +9,11 @@ export function useKey(key: string, act: () => void, enabled = true) {
       if (event.key !== key || event.ctrlKey || event.metaKey || event.altKey) return;
       if (target.closest("input:not([type=checkbox]):not([type=radio]), textarea, select, [contenteditable], [role=dialog], [role=listbox]")) return;
       event.preventDefault();
+      event.stopPropagation();
       act();
     };
-    document.addEventListener("keydown", listen);
-    return () => document.removeEventListener("keydown", listen);
+    // Captured, or a list whose names begin with the letter would take it for the start of one.
+    document.addEventListener("keydown", listen, true);
+    return () => document.removeEventListener("keydown", listen, true);
   }, [key, act, enabled]);
 }

@@ -84,6 +84,30 @@ func TestClashesAreShownBeforeAnythingIsDone(t *testing.T) {
 	assert.Equal(t, "written again from memory", string(content))
 }
 
+// A record in one's own trash can claim any place. It is refused until the technician says that she knows better, and then
+// what goes there has lost its set-id bit. Its name begins with the letter that brings back.
+func TestAClaimedPlaceIsConfirmedByKeyboard(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("only root can make files of several people")
+	}
+	s, b := served(t)
+	home := filepath.Join(s.World.Dir, "machines/drawing-loft/home")
+	trash, claimed := filepath.Join(home, "ravi/.local/share/Trash"), filepath.Join(home, "tomas/Drawings/borrowed keys")
+	planted := filepath.Join(trash, "files/borrowed keys")
+	require.NoError(t, os.WriteFile(planted, []byte("#!/bin/sh\n"), 0o755))
+	require.NoError(t, os.Chmod(planted, 0o755|os.ModeSetuid))
+	require.NoError(t, os.WriteFile(filepath.Join(trash, "info/borrowed keys.trashinfo"), []byte("[Trash Info]\nPath=/home/tomas/Drawings/borrowed%20keys\nDeletionDate=2026-11-20T08:00:00\n"), 0o600))
+	s.Survey()
+	do(t, b.Visit(s.URL+"/find?words=borrowed"), b.WaitText("Only its record tells where it came from."), b.TabTo("row", 40), b.Press(browser.Space), b.WaitText("1 copy selected"))
+	do(t, b.Press("b"), b.WaitText("stays at"), b.WaitText("confirm the claimed place"), b.WaitText("Nothing is written yet"), b.TabTo("I know that this came from", 20))
+	do(t, b.Press(browser.Space), b.WaitText("it goes here because you confirmed it"), b.WaitText("Nothing is written yet"), b.WaitFocus("I know that this came from"))
+	do(t, b.TabTo("button: Bring back", 5), b.Press(browser.Enter), b.WaitText("Done: 1 item settled"))
+	back, err := os.Stat(claimed)
+	require.NoError(t, err)
+	assert.Zero(t, back.Mode()&os.ModeSetuid)
+}
+
 // Names and contents are hostile: they are shown as text, and nothing in them runs or is fetched.
 func TestHostileNamesAndContentsAreInert(t *testing.T) {
 	t.Parallel()

@@ -1189,7 +1189,7 @@ export interface components {
             dry_run: boolean;
             /** @description Keep owners and set-id bits also of what comes from a store that users can write */
             keep_owners?: boolean;
-            /** @description Let copies go to the places that records claim which may be forged; they belong to whose trash it is */
+            /** @description Let copies go to the places that records claim which may be forged; what is moved there keeps its owner, and what is copied belongs to whose trash it is */
             trust_claimed?: boolean;
             /** @description The time zone in which the case keeps the reasons; UTC where left out */
             zone?: string;

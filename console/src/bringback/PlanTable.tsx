@@ -36,7 +36,8 @@ export function PlanTable({ items }: { items: PlanItem[] }) {
               <td>{i.action === "refuse" ? <Care>{does.refuse}</Care> : does[i.action]}</td>
               <td>{bytes(i.size)}</td>
               <td>
-                {i.to.machine ? <PlaceText place={i.to} /> : <PlaceText place={i.from} />}
+                {!i.to.machine && <Quiet>stays at </Quiet>}
+                <PlaceText place={i.to.machine ? i.to : i.from} />
                 {i.clash && <Care as="div">{sentence(i.clash)}</Care>}
                 {i.note && <Quiet as="div">{sentence(i.note)}</Quiet>}
                 {i.makes && <Quiet as="div">Made again: {i.makes.map((m) => m.path).join(", ")}</Quiet>}

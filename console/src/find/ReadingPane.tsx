@@ -43,7 +43,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
           ))}
         </Notes>
       )}
-      {c.origin_known ? <Ways copy={c} /> : <Origins id={c.id} />}
+      {c.origin_known ? <Ways copy={c} /> : <Origins copy={c} />}
       <Facts>
         <dt>{c.origin_known ? "Came from" : "Lies at"}</dt>
         <dd>
@@ -104,17 +104,20 @@ function Condition({ copy: c }: { copy: Copy }) {
   );
 }
 
-/** Where a copy without a recorded origin likely came from, with the evidence. */
-function Origins({ id }: { id: string }) {
-  const { data } = useQuery(origins(id));
+/** Where a copy without a trusted record of its origin likely came from, with the evidence. */
+function Origins({ copy: c }: { copy: Copy }) {
+  const { data } = useQuery(origins(c.id));
   const first = data?.origins[0];
   if (!data) return null;
-  if (!first) return <Notice title="Nothing tells where it came from.">Bring it back to a folder of your choice.</Notice>;
-  return (
-    <Notice title="Nothing recorded where it came from; it was likely:">
-      <PlaceText place={first.place} /> {first.evidence.join(" ")}
-    </Notice>
-  );
+  if (first) {
+    return (
+      <Notice title={c.claimed ? "Its record aside, it was likely:" : "Nothing recorded where it came from; it was likely:"}>
+        <PlaceText place={first.place} /> {first.evidence.join(" ")}
+      </Notice>
+    );
+  }
+  if (c.claimed) return <Notice title="Only its record tells where it came from.">Bring it back to a folder of your choice, or confirm the claimed place in the plan.</Notice>;
+  return <Notice title="Nothing tells where it came from.">Bring it back to a folder of your choice.</Notice>;
 }
 
 function Fact({ name, iso }: { name: string; iso: string | null | undefined }) {

@@ -255,7 +255,11 @@ func (m *maker) item(w Wanted) Item {
 // belongs says what an item loses because a user can write its store.
 func (m *maker) belongs(item *Item) {
 	if item.Claimed {
-		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it goes here because you confirmed it, and belongs to that owner")
+		belongs := "belongs to that owner"
+		if item.Renames {
+			belongs = "keeps the owner that it has there"
+		}
+		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it goes here because you confirmed it, and " + belongs)
 		if item.Own >= 0 {
 			item.Owner.UID = item.Own
 		}
