@@ -7,6 +7,7 @@ import (
 	"io/fs"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/reach"
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
@@ -112,8 +113,30 @@ func (c *carrier) settle(it *carried) error {
 		it.err = fmt.Errorf("%w: %s", errAway, Explain(err))
 		return nil
 	}
+	if it.work.former() {
+		err = c.settleFormer(it, folder)
+	} else {
+		err = c.settleStaged(it, folder, started)
+	}
+	if err != nil {
+		return err
+	}
+	if it.arrived {
+		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
+		return c.finishTaking(it)
+	}
+	it.work.Aside = nil
+	it.err = errInterrupted
+	if started && it.work.Renames {
+		it.err = c.missing(it)
+	}
+	return nil
+}
+
+// settleStaged finds out whether an item had taken its final name, and puts what gave way back from its working folder where not.
+func (c *carrier) settleStaged(it *carried, folder reach.Folder, started bool) error {
 	name := it.item.To.Name()
-	_, err = folder.Lstat(name)
+	_, err := folder.Lstat(name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
@@ -138,15 +161,6 @@ func (c *carrier) settle(it *carried) error {
 		if err := giveBack(it, st, folder); err != nil {
 			return err
 		}
-	}
-	if it.arrived {
-		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
-		return c.finishTaking(it)
-	}
-	it.work.Aside = nil
-	it.err = errInterrupted
-	if started && it.work.Renames {
-		it.err = c.missing(it)
 	}
 	return nil
 }
