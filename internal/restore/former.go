@@ -55,7 +55,7 @@ func (c *carrier) settleFormer(it *carried, folder reach.Folder) error {
 		return nil
 	case err != nil:
 		return err
-	case it.work.After.Inode != 0 && it.work.After.is(info):
+	case info.Type != plan.Folder && it.work.After.Inode != 0 && it.work.After.is(info): // of a folder its own record says too little
 		return removeTree(c.ctx, folder, part)
 	}
 	it.remains("a copy that was not finished", part)

@@ -105,6 +105,9 @@ func (c *carrier) settle(it *carried) error {
 	}
 	started := it.item.Outcome != catalogue.ItemWaiting
 	folder, err := c.open.parent(it.item.To)
+	if errors.Is(err, fs.ErrNotExist) && it.work.former() && it.work.Aside != nil {
+		err = errors.New("the folder is not there in which something gave way to it")
+	}
 	if errors.Is(err, fs.ErrNotExist) {
 		it.err = c.missing(it) // not even its folder was made
 		return nil
