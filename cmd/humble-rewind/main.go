@@ -68,7 +68,9 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit, SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways(options.Dir), Kinds: kinds(rules), Console: files, Now: time.Now,
+	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit,
+		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways(options.Dir), Kinds: kinds(rules),
+		Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {
 		return err

@@ -84,7 +84,8 @@ func TestWhatChildrenFindIsWhatIsThere(t *testing.T) {
 	config, err := png.DecodeConfig(&drawn)
 	require.NoError(t, err)
 	assert.Equal(t, 1600, config.Width)
-	c, err := p.Compare(ctx, apart.Content{Name: "a.txt", ReaderAt: strings.NewReader("one\ntwo\n"), Size: 8}, apart.Content{Name: "b.txt", ReaderAt: strings.NewReader("one\nsix\n"), Size: 8})
+	c, err := p.Compare(ctx, apart.Content{Name: "a.txt", ReaderAt: strings.NewReader("one\ntwo\n"), Size: 8},
+		apart.Content{Name: "b.txt", ReaderAt: strings.NewReader("one\nsix\n"), Size: 8})
 	require.NoError(t, err)
 	assert.EqualValues(t, "lines", c.By)
 	ofA, _, err := p.Shares(ctx, content([]byte("one two three four")), content([]byte("one two three five")))
@@ -144,10 +145,11 @@ func hostile(t *testing.T) map[string][]byte {
 	}
 	deep := strings.Repeat("<a>", 20<<20/3)
 	set := map[string][]byte{
-		"60 MB of attributes in 94 KB":   office(attributes(12 << 20)),
-		"deep nesting, packed":           office(deep),
-		"deep nesting, plain":            []byte(`<?xml version="1.0"?>` + deep),
-		"a database over zeroblobs":      database(t, "CREATE TABLE t (n)", "CREATE INDEX i ON t (zeroblob(n))", "INSERT INTO t VALUES (1)", "PRAGMA writable_schema = 1", "UPDATE sqlite_schema SET sql = 'CREATE INDEX i ON t (zeroblob(900000000))' WHERE name = 'i'"),
+		"60 MB of attributes in 94 KB": office(attributes(12 << 20)),
+		"deep nesting, packed":         office(deep),
+		"deep nesting, plain":          []byte(`<?xml version="1.0"?>` + deep),
+		"a database over zeroblobs": database(t, "CREATE TABLE t (n)", "CREATE INDEX i ON t (zeroblob(n))", "INSERT INTO t VALUES (1)",
+			"PRAGMA writable_schema = 1", "UPDATE sqlite_schema SET sql = 'CREATE INDEX i ON t (zeroblob(900000000))' WHERE name = 'i'"),
 		"a picture of 16 bits a channel": deepPicture(t, 6400, 6400),
 		"a progressive picture":          progressive(t, 16000, 16000),
 		"a picture that says it is huge": huge(t),

@@ -37,8 +37,8 @@ func init() {
 // exitSpent is the status of a child that used up its processor time.
 const exitSpent = 4
 
-// What a child may take. It can open nothing, write to no file, and gain no rights. The data of a process is everything that it can write to (RLIMIT_DATA): the heap, and what the runtime
-// keeps besides.
+// What a child may take. It can open nothing, write to no file, and gain no rights. The data of a process is everything that it can
+// write to (RLIMIT_DATA): the heap, and what the runtime keeps besides.
 const (
 	lightData = 120 << 20 // bytes
 	heavyData = 175 << 20
@@ -161,7 +161,8 @@ func (w *worker) do(r request, c []Content) (any, error) {
 		}
 		return nil, writeFrame(w.out, frameOutput, drawn.Bytes())
 	case r.Op == opCompare && len(c) == 2:
-		return compare.Of(compare.Side{Name: c[0].Name, Content: c[0], Size: c[0].Size}, compare.Side{Name: c[1].Name, Content: c[1], Size: c[1].Size})
+		return compare.Of(compare.Side{Name: c[0].Name, Content: c[0], Size: c[0].Size},
+			compare.Side{Name: c[1].Name, Content: c[1], Size: c[1].Size})
 	case r.Op == opShares && len(c) == 2:
 		ofA, ofB := similar.Shares(c[0], c[0].Size, c[1], c[1].Size)
 		return [2]float64{ofA, ofB}, nil

@@ -118,7 +118,8 @@ func fill(ctx context.Context, data, machine, list string) error {
 		if _, err := fmt.Fprintln(w, path); err != nil {
 			return err
 		}
-		err := capture.Add(ctx, source.Sighting{At: source.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: path, Type: plan.File,
+		err := capture.Add(ctx, source.Sighting{At: source.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
+			Origin: path, Type: plan.File,
 			Size: int64(k % 100_000), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true}, path, "ines")
 		if err != nil {
 			return err

@@ -131,7 +131,8 @@ func (c *Catalogue) prepare(ctx context.Context, fresh, unsummed bool) error {
 	if err != nil {
 		return err
 	}
-	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks), goose.WithDisableGlobalRegistry(true))
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks),
+		goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return err
 	}

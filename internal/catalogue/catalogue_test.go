@@ -53,7 +53,8 @@ func (s *shelf) capture(names ...string) {
 			continue
 		}
 		path := "/home/ines/" + name
-		require.NoError(s.t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: path, Type: plan.File,
+		require.NoError(s.t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: path,
+			Type: plan.File,
 			Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true}, path, "ines"))
 	}
 	for _, span := range known {
@@ -179,7 +180,8 @@ func TestNamesLeftUnfedByAKilledSurveyAreFedAtTheNextStart(t *testing.T) {
 	ctx := t.Context()
 	k, err := s.BeginCapture(ctx, s.source, now)
 	require.NoError(t, err)
-	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: "offsets"}, Mark: entry.Mark{Size: 1}, Type: plan.File, GoneAt: now, Readable: true}, "/offsets", ""))
+	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: "offsets"}, Mark: entry.Mark{Size: 1},
+		Type: plan.File, GoneAt: now, Readable: true}, "/offsets", ""))
 	_, err = k.Finish(ctx, nil)
 	require.NoError(t, err)
 	require.NoError(t, s.Close())

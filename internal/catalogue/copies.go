@@ -166,7 +166,8 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 		for i, id := range rest[:n] {
 			args[i] = id
 		}
-		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, coalesce(x.inode, 0), x.first_at, x.last_at, x.mark FROM spans x"+
+		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, "+
+			"coalesce(x.inode, 0), x.first_at, x.last_at, x.mark FROM spans x"+
 			" JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args...)
 		if err != nil {
 			return nil, err
@@ -177,7 +178,8 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 			var written, last sql.NullInt64
 			var first int64
 			var mark []byte
-			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode, &first, &last, &mark); err != nil {
+			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode, &first, &last,
+				&mark); err != nil {
 				return nil, errors.Join(err, rows.Close())
 			}
 			l.First, l.Last = time.Unix(0, first).UTC(), moment(last)
@@ -211,7 +213,8 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var sha, mark []byte
 		var notes, findings sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.Claimed, &mark, &findings, &f.At.Capture, &f.State); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.Claimed, &mark,
+			&findings, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)

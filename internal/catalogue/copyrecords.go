@@ -19,7 +19,8 @@ const (
 )
 
 // copied are the tables of what cannot be read anew, in an order in which each refers to earlier ones only.
-var copied = []string{"machines", "people", "former_homes", "sources", "receipts", "receipt_items", "receipt_folders", "receipt_stages", "cases", "case_entries", "jobs"}
+var copied = []string{"machines", "people", "former_homes", "sources", "receipts", "receipt_items", "receipt_folders", "receipt_stages",
+	"cases", "case_entries", "jobs"}
 
 // CopyRecords makes the copy in the catalogue's folder anew.
 func (c *Catalogue) CopyRecords(ctx context.Context) error {
@@ -72,7 +73,8 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 		// No number is given twice, and the old ones are answered with a sentence.
 		"DELETE FROM main.sqlite_sequence WHERE name IN ('spans', 'places')",
 		"INSERT INTO main.sqlite_sequence SELECT * FROM old.sqlite_sequence WHERE name IN ('spans', 'places')",
-		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', renewed_below = coalesce((SELECT seq FROM main.sqlite_sequence WHERE name = 'spans'), 0) + 1",
+		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', renewed_below = "+
+			"coalesce((SELECT seq FROM main.sqlite_sequence WHERE name = 'spans'), 0) + 1",
 	)
 	for _, statement := range statements {
 		if _, err := tx.ExecContext(ctx, statement); err != nil {

@@ -23,7 +23,8 @@ func filled(t *testing.T, dir string) *Catalogue {
 	require.NoError(t, err)
 	enter := func(n int) {
 		for i := range n {
-			_, err := c.AddMachine(t.Context(), Machine{Name: fmt.Sprintf("m%d-%d", n, i), At: "/", Zone: "UTC", Notes: []string{"one note of some length, so that there are pages to damage", fmt.Sprint(i)}})
+			_, err := c.AddMachine(t.Context(), Machine{Name: fmt.Sprintf("m%d-%d", n, i), At: "/", Zone: "UTC",
+				Notes: []string{"one note of some length, so that there are pages to damage", fmt.Sprint(i)}})
 			require.NoError(t, err)
 		}
 	}
@@ -137,7 +138,8 @@ func TestKilledAtAnyMomentItIsWhole(t *testing.T) {
 	go func() {
 		defer close(done)
 		for i := 0; ctx.Err() == nil; i++ {
-			if _, err := c.AddMachine(t.Context(), Machine{Name: fmt.Sprintf("more-%d", i), At: "/", Zone: "UTC", Notes: []string{fmt.Sprint(time.Now())}}); err != nil {
+			if _, err := c.AddMachine(t.Context(), Machine{Name: fmt.Sprintf("more-%d", i), At: "/", Zone: "UTC",
+				Notes: []string{fmt.Sprint(time.Now())}}); err != nil {
 				t.Error(err)
 			}
 			if i%7 == 0 {
@@ -173,10 +175,12 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 	require.NoError(t, err)
 	k, err := c.BeginCapture(ctx, src, time.Unix(100, 0))
 	require.NoError(t, err)
-	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: 1}, Origin: "/home/quote", Type: plan.File, Readable: true}, "/home/quote", ""))
+	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: 1}, Origin: "/home/quote",
+		Type: plan.File, Readable: true}, "/home/quote", ""))
 	_, err = k.Finish(ctx, nil)
 	require.NoError(t, err)
-	r, err := c.BeginReceipt(ctx, Receipt{At: time.Unix(200, 0), By: "technician", Items: []ReceiptItem{{Copy: 1, Outcome: ItemDone, Work: []byte("{}")}}})
+	r, err := c.BeginReceipt(ctx, Receipt{At: time.Unix(200, 0), By: "technician",
+		Items: []ReceiptItem{{Copy: 1, Outcome: ItemDone, Work: []byte("{}")}}})
 	require.NoError(t, err)
 	require.NoError(t, c.CopyRecords(ctx))
 	require.NoError(t, c.CopyRecords(ctx), "and over an older one")

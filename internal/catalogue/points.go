@@ -116,7 +116,8 @@ func (c *Catalogue) EndSurvey(ctx context.Context, src Source, at time.Time, hel
 		readable -= lost
 	}
 	defer c.forgetStores()
-	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ? WHERE id = ?", at.UnixNano(), toJSON(notes), readable, src.ID)
+	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ? WHERE id = ?",
+		at.UnixNano(), toJSON(notes), readable, src.ID)
 	return readable, err
 }
 

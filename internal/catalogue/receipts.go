@@ -133,7 +133,8 @@ func (c *Catalogue) CloseReceipt(ctx context.Context, id int64, state ReceiptSta
 
 // BeginUndo claims a receipt for undoing; ErrTaken where it is not in a state that can be undone.
 func (c *Catalogue) BeginUndo(ctx context.Context, id int64, by string) error {
-	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing, by, id, ReceiptDone, ReceiptPart))
+	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing,
+		by, id, ReceiptDone, ReceiptPart))
 	if err == ErrNotFound {
 		return fmt.Errorf("receipt r%d: %w", id, ErrTaken)
 	}
@@ -234,7 +235,8 @@ func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[p
 func (c *Catalogue) SaveFoldersAfter(ctx context.Context, receipt int64, after map[place.Place]time.Time) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for p, at := range after {
-			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", nanos(at), receipt, p.Machine, []byte(p.Path)); err != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", nanos(at),
+				receipt, p.Machine, []byte(p.Path)); err != nil {
 				return err
 			}
 		}

@@ -192,7 +192,8 @@ func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
 			return err
 		}
 		name := place.Name(a.Place)
-		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir, []byte(name), names.Fold(name)); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir, []byte(name),
+			names.Fold(name)); err != nil {
 			return err
 		}
 		var claimed, notes any
@@ -202,7 +203,8 @@ func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
 		if len(a.Notes) > 0 {
 			notes = toJSON(a.Notes)
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET place_id = (SELECT id FROM places WHERE dir_id = ? AND name = ?), origin_known = ?, claimed = ?, person = ?, notes = ? WHERE id = ?",
+		if _, err := tx.ExecContext(ctx, "UPDATE spans SET place_id = (SELECT id FROM places WHERE dir_id = ? AND name = ?), "+
+			"origin_known = ?, claimed = ?, person = ?, notes = ? WHERE id = ?",
 			dir, []byte(name), a.Origin != "", claimed, a.Person, notes, a.span); err != nil {
 			return err
 		}

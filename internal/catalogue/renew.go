@@ -48,7 +48,8 @@ func (c *Catalogue) successor(ctx context.Context, id int64) (int64, error) {
 		return 0, err
 	}
 	if forgotten {
-		return 0, fmt.Errorf("copy c%d: its store was read anew after an upgrade and its copies have other numbers since; look for it by its place or name: %w", id, ErrNotFound)
+		return 0, fmt.Errorf("copy c%d: its store was read anew after an upgrade and its copies have other numbers since; look for it by its "+
+			"place or name: %w", id, ErrNotFound)
 	}
 	return 0, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
 }

@@ -16,13 +16,15 @@ type Stage struct {
 
 // AddStage records a stage before it is made.
 func (c *Catalogue) AddStage(ctx context.Context, s Stage) error {
-	_, err := c.write.ExecContext(ctx, "INSERT INTO receipt_stages VALUES (?, ?, ?, ?, ?)", s.Receipt, s.Folder.Machine, []byte(s.Folder.Path), []byte(s.Name), s.Secret)
+	_, err := c.write.ExecContext(ctx, "INSERT INTO receipt_stages VALUES (?, ?, ?, ?, ?)", s.Receipt, s.Folder.Machine, []byte(s.Folder.Path),
+		[]byte(s.Name), s.Secret)
 	return err
 }
 
 // DropStage forgets a stage that is gone.
 func (c *Catalogue) DropStage(ctx context.Context, s Stage) error {
-	_, err := c.write.ExecContext(ctx, "DELETE FROM receipt_stages WHERE receipt_id = ? AND machine = ? AND folder = ? AND name = ?", s.Receipt, s.Folder.Machine, []byte(s.Folder.Path), []byte(s.Name))
+	_, err := c.write.ExecContext(ctx, "DELETE FROM receipt_stages WHERE receipt_id = ? AND machine = ? AND folder = ? AND name = ?",
+		s.Receipt, s.Folder.Machine, []byte(s.Folder.Path), []byte(s.Name))
 	return err
 }
 

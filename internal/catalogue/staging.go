@@ -66,12 +66,14 @@ func (k *Capture) unprint(ctx context.Context, tx *sql.Tx, fresh []found, ended 
 			continue
 		}
 		last = f.At.Dir
-		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE source_id = ? AND path = ?", k.source.ID, []byte(last)); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE source_id = ? AND path = ?", k.source.ID,
+			[]byte(last)); err != nil {
 			return err
 		}
 	}
 	for _, id := range ended {
-		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE id = (SELECT store_dir_id FROM spans WHERE id = ?)", id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE id = (SELECT store_dir_id FROM spans WHERE id = ?)",
+			id); err != nil {
 			return err
 		}
 	}
@@ -84,7 +86,8 @@ func intern(ctx context.Context, tx *sql.Tx, seen map[string]int64, table, owner
 		return id, nil
 	}
 	var id int64
-	err := tx.QueryRowContext(ctx, "INSERT INTO "+table+" ("+owner+", path) VALUES (?, ?) ON CONFLICT DO UPDATE SET path = excluded.path RETURNING id", of, []byte(path)).Scan(&id)
+	err := tx.QueryRowContext(ctx, "INSERT INTO "+table+" ("+owner+", path) VALUES (?, ?) ON CONFLICT DO UPDATE SET path = excluded.path "+
+		"RETURNING id", of, []byte(path)).Scan(&id)
 	if len(seen) >= maxInterned {
 		clear(seen)
 	}
@@ -148,7 +151,8 @@ func (f *found) columns(dir, storeDir int64) []any {
 		claimed = []byte(f.Claimed)
 	}
 	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark.Append(nil),
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode, target, claimed, f.lastAt}
+		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode,
+		target, claimed, f.lastAt}
 }
 
 func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {

@@ -10,7 +10,8 @@ import (
 // sessions that it began.
 func (c *Catalogue) SetTechnician(ctx context.Context, name string, tokenHash []byte) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE technician_id IN (SELECT id FROM technicians WHERE name = ? AND token_hash <> ?)", name, tokenHash); err != nil {
+		if _, err := tx.ExecContext(ctx, "DELETE FROM sessions WHERE technician_id IN (SELECT id FROM technicians WHERE name = ? AND "+
+			"token_hash <> ?)", name, tokenHash); err != nil {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)

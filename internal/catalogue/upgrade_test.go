@@ -47,13 +47,15 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	old(t, dir,
 		"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
 		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1, 0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5)`,
-		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, 20, 1, x'62', 1), (4, 2, 30, 1, x'63', 1), (5, 3, 50, 1, x'', 1)",
+		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, 20, 1, "+
+			"x'62', 1), (4, 2, 30, 1, x'63', 1), (5, 3, 50, 1, x'', 1)",
 		"INSERT INTO dirs VALUES (1, 1, x'2f68')",
 		"INSERT INTO places VALUES (1, 1, CAST('quote' AS BLOB), 'quote')",
 		"INSERT INTO store_dirs (id, source_id, path, print) VALUES (1, 1, x'', x'01'), (2, 2, x'', x'01'), (3, 3, CAST('files' AS BLOB), NULL)",
 		span(1, 1, 1, "quote", file, "50", "NULL"),
 		span(2, 2, 2, "quote", file, "20", "NULL"), span(3, 2, 2, "other", file, "20", "NULL"), span(4, 2, 2, "thinned", file, "10", "10"),
-		span(5, 3, 3, "gone", "zz."+base36+".1."+base36+".", "50", "NULL"), span(6, 3, 3, "folder", "zz."+base36+".0.-1. 0.-1.1."+base36+". 77", "50", "NULL"),
+		span(5, 3, 3, "gone", "zz."+base36+".1."+base36+".", "50", "NULL"), span(6, 3, 3, "folder", "zz."+base36+".0.-1. 0.-1.1."+base36+". 77",
+			"50", "NULL"),
 		"INSERT INTO receipts (id, at, by, state) VALUES (1, 60, 'technician', 'done')",
 		"INSERT INTO receipt_items VALUES (1, 0, 2, 2, 'loft', x'2f73', 'loft', x'2f68', 'file', 12, NULL, 'done', '', '{}')",
 	)
@@ -74,7 +76,8 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 		return all
 	}
 	at := entry.At(written)
-	assert.Equal(t, entry.Mark{Type: plan.File, Size: 12, Written: at, Mode: 0o644, UID: 1001, GID: 1002, File: entry.File{Inode: 35, Changed: at}}, known(0, "")["quote"].Mark)
+	assert.Equal(t, entry.Mark{Type: plan.File, Size: 12, Written: at, Mode: 0o644, UID: 1001, GID: 1002,
+		File: entry.File{Inode: 35, Changed: at}}, known(0, "")["quote"].Mark)
 	item := entry.Mark{File: entry.File{Inode: 35*36 + 35, Changed: at}, Record: entry.File{Inode: 1, Changed: at}}
 	assert.Equal(t, item, known(2, "files")["gone"].Mark)
 	item.Inside = 77
@@ -92,7 +95,8 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 		if n == 1 {
 			require.NoError(t, k.End(ctx, known["quote"].ID))
 		}
-		require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote", Type: plan.File, Readable: true}, "/h/quote", "ines"))
+		require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
+			Type: plan.File, Readable: true}, "/h/quote", "ines"))
 		_, err = k.Finish(ctx, nil)
 		require.NoError(t, err)
 	}

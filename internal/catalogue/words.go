@@ -17,7 +17,8 @@ func Explain(err error) (string, bool) {
 	case sqlite3.SQLITE_FULL:
 		return "the file system of the data folder is full; free some room, and the service goes on by itself", true
 	case sqlite3.SQLITE_IOERR:
-		return "the drive of the data folder reports a fault; look at it before anything else, and keep the daily copy in the data folder safe", true
+		return "the drive of the data folder reports a fault; look at it before anything else, and " +
+			"keep the daily copy in the data folder safe", true
 	case sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_CANTOPEN:
 		return "the data folder cannot be written to; see whose it is and how its file system is mounted", true
 	case sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB:

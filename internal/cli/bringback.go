@@ -28,7 +28,8 @@ func (p *Program) bringBackCommand() *cli.Command {
 		},
 		Action: p.client(0, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 			dry := c.Bool("dry-run")
-			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName(), KeepOwners: new(c.Bool("keep-owners")), TrustClaimed: new(c.Bool("trust-claimed"))}
+			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName(),
+				KeepOwners: new(c.Bool("keep-owners")), TrustClaimed: new(c.Bool("trust-claimed"))}
 			if err := s.what(&body, c, args); err != nil {
 				return err
 			}

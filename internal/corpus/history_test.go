@@ -263,7 +263,8 @@ func (h *History) survey() error {
 			return err
 		}
 		h.records = records
-		h.site = &site.Site{Catalogue: records, Ways: reach.Ways{local.Way()}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}}
+		h.site = &site.Site{Catalogue: records, Ways: reach.Ways{local.Way()}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind,
+			strays.Kind(strays.Default)}}
 	}
 	for _, machine := range []string{First, Second} {
 		if !h.machines[machine] {

@@ -179,7 +179,8 @@ func homeTrash(t *testing.T, home string, n int) {
 	for i := range n {
 		name := fmt.Sprintf("n%d.txt", i)
 		require.NoError(t, os.WriteFile(filepath.Join(can, "files", name), []byte(content(i)), 0o644))
-		require.NoError(t, os.WriteFile(filepath.Join(can, "info", name+".trashinfo"), fmt.Appendf(nil, "[Trash Info]\nPath=/home/ines/Papers/%s\nDeletionDate=2026-11-03T16:30:00\n", name), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(can, "info", name+".trashinfo"), fmt.Appendf(nil,
+			"[Trash Info]\nPath=/home/ines/Papers/%s\nDeletionDate=2026-11-03T16:30:00\n", name), 0o600))
 	}
 	give(t, filepath.Join(home, ".local"))
 }
@@ -398,7 +399,8 @@ func TestASetuidShellOnAUsersDriveComesBackPlain(t *testing.T) {
 	sh, err := os.ReadFile("/bin/sh")
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(shell, sh, 0o755))
-	require.NoError(t, os.WriteFile(filepath.Join(card, ".Trash-1001/info/shell.trashinfo"), []byte("[Trash Info]\nPath=shell\nDeletionDate=2026-11-03T16:30:00\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(card, ".Trash-1001/info/shell.trashinfo"),
+		[]byte("[Trash Info]\nPath=shell\nDeletionDate=2026-11-03T16:30:00\n"), 0o600))
 	give(t, card)
 	require.NoError(t, os.Chown(shell, 0, 0))
 	require.NoError(t, os.Chmod(shell, 0o755|fs.ModeSetuid))

@@ -97,11 +97,15 @@ func TestAClaimedPlaceIsConfirmedByKeyboard(t *testing.T) {
 	planted := filepath.Join(trash, "files/borrowed keys")
 	require.NoError(t, os.WriteFile(planted, []byte("#!/bin/sh\n"), 0o755))
 	require.NoError(t, os.Chmod(planted, 0o755|os.ModeSetuid))
-	require.NoError(t, os.WriteFile(filepath.Join(trash, "info/borrowed keys.trashinfo"), []byte("[Trash Info]\nPath=/home/tomas/Drawings/borrowed%20keys\nDeletionDate=2026-11-20T08:00:00\n"), 0o600))
+	require.NoError(t, os.WriteFile(filepath.Join(trash, "info/borrowed keys.trashinfo"),
+		[]byte("[Trash Info]\nPath=/home/tomas/Drawings/borrowed%20keys\nDeletionDate=2026-11-20T08:00:00\n"), 0o600))
 	s.Survey()
-	do(t, b.Visit(s.URL+"/find?words=borrowed"), b.WaitText("Only its record tells where it came from."), b.TabTo("row", 40), b.Press(browser.Space), b.WaitText("1 copy selected"))
-	do(t, b.Press("b"), b.WaitText("stays at"), b.WaitText("confirm the claimed place"), b.WaitText("Nothing is written yet"), b.TabTo("I know that this came from", 20))
-	do(t, b.Press(browser.Space), b.WaitText("it goes here because you confirmed it"), b.WaitText("Nothing is written yet"), b.WaitFocus("I know that this came from"))
+	do(t, b.Visit(s.URL+"/find?words=borrowed"), b.WaitText("Only its record tells where it came from."), b.TabTo("row", 40),
+		b.Press(browser.Space), b.WaitText("1 copy selected"))
+	do(t, b.Press("b"), b.WaitText("stays at"), b.WaitText("confirm the claimed place"), b.WaitText("Nothing is written yet"),
+		b.TabTo("I know that this came from", 20))
+	do(t, b.Press(browser.Space), b.WaitText("it goes here because you confirmed it"), b.WaitText("Nothing is written yet"),
+		b.WaitFocus("I know that this came from"))
 	do(t, b.TabTo("button: Bring back", 5), b.Press(browser.Enter), b.WaitText("Done: 1 item settled"))
 	back, err := os.Stat(claimed)
 	require.NoError(t, err)
@@ -141,7 +145,8 @@ func TestTrailAndFolderByKeyboard(t *testing.T) {
 	t.Parallel()
 	s, b := served(t)
 	quotes := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes")
-	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("9 copies"), b.TabTo("row", 40), b.Press("t"), b.WaitText("Version 8 of 8"))
+	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("9 copies"), b.TabTo("row", 40), b.Press("t"),
+		b.WaitText("Version 8 of 8"))
 	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It stands there now."))
 	do(t, b.TabTo("application", 40), b.Press(browser.Left), b.WaitText("Version 7 of 8"), b.WaitText("assumed after"), b.Press("c", browser.Left), b.WaitText("Version 6 of 8"))
 	do(t, b.Press("c"), b.WaitText("1 paragraph changed"), b.WaitText("Copy out"), b.Press("c"), b.WaitText("Version 6 of 8"))

@@ -139,7 +139,8 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	found.Findings, err = e.Trails.Apart.Examine(ctx, apart.Content{ReaderAt: r, Size: size})
 	if errors.Is(err, apart.ErrDemanding) { // which is kept like any finding, so that it is not tried again
 		found.Findings, err = condition.Findings{Size: size, State: condition.Doubtful, Media: "application/octet-stream",
-			Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is damaged, or made to do harm."}}, nil
+			Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is " +
+				"damaged, or made to do harm."}}, nil
 	}
 	if err != nil {
 		return found, err

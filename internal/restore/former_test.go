@@ -24,7 +24,8 @@ func TestAReceiptOfAFormerVersionIsSettled(t *testing.T) {
 	}
 	s.Lay(map[string]string{"/home/ines/gave way.txt": "stood", "/home/ines/taken.txt": "stood"})
 	s.Survey(s.AddTrash("/home/ines"))
-	r := s.Begin(restore.Request{Copies: ids(s.Named("moved.txt"), s.Named("gave way.txt"), s.Named("taken.txt"), s.Named("half.txt")), Rule: plan.SetAside})
+	r := s.Begin(restore.Request{Copies: ids(s.Named("moved.txt"), s.Named("gave way.txt"), s.Named("taken.txt"), s.Named("half.txt")),
+		Rule: plan.SetAside})
 	temporary := map[string]string{}
 	for n, item := range r.Items {
 		var work map[string]any
@@ -60,7 +61,8 @@ func TestAReceiptOfAFormerVersionIsSettled(t *testing.T) {
 		assert.Equal(t, want, item.Outcome, item.To)
 		assert.Contains(t, item.Note, note, item.To)
 	}
-	for path, want := range map[string]string{"/home/ines/moved.txt": "of moved.txt", "/home/ines/gave way.txt": "stood", "/home/ines/taken.txt": "written meanwhile", temporary["taken.txt"] + "aside": "stood"} {
+	for path, want := range map[string]string{"/home/ines/moved.txt": "of moved.txt", "/home/ines/gave way.txt": "stood",
+		"/home/ines/taken.txt": "written meanwhile", temporary["taken.txt"] + "aside": "stood"} {
 		content, err := os.ReadFile(s.Path(path))
 		require.NoError(t, err)
 		assert.Equal(t, want, string(content))

@@ -33,7 +33,8 @@ type handles struct {
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
-	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{}, sources: map[int64]source.Source{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
+	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{},
+		sources: map[int64]source.Source{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
 }
 
 func (h *handles) files(machine string) (reach.Files, error) {
@@ -192,7 +193,8 @@ func (w *world) look(p place.Place) plan.Standing {
 	case err != nil:
 		return plan.Standing{Problem: Explain(err)}
 	}
-	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, UID: info.UID, GID: info.GID, Free: -1}
+	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, UID: info.UID,
+		GID: info.GID, Free: -1}
 	if info.Type == plan.Folder {
 		if f, err := w.open.folder(p); err != nil {
 			s.Problem = Explain(err)

@@ -59,7 +59,8 @@ func (id identity) isStill(now identity) bool { return id.same(now) && id.Inside
 
 // arrivedAs tells whether what stands somewhere is what was to arrive there, whatever number its file system has by now; a file
 // only if also its bytes are: inode numbers are used again. Of a folder that came alone, what is in it came later.
-func (id identity) arrivedAs(ctx context.Context, folder reach.Folder, name string, typ plan.Type, alone bool, digest string) (bool, error) {
+func (id identity) arrivedAs(ctx context.Context, folder reach.Folder, name string, typ plan.Type,
+	alone bool, digest string) (bool, error) {
 	info, err := folder.Lstat(name)
 	if err != nil {
 		return false, err
@@ -133,7 +134,8 @@ func insideOf(ctx context.Context, folder reach.Reader, name string) (string, er
 }
 
 func printLine(w io.Writer, i reach.Info, path string) {
-	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID, i.GID)
+	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID,
+		i.GID)
 }
 
 func printInside(ctx context.Context, w io.Writer, folder reach.Reader, of reach.Info, path string) error {

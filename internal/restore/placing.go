@@ -156,7 +156,8 @@ func orBeside(it *carried, st *stage, name string, folder reach.Folder, what str
 		_, err := folder.Lstat(name)
 		return err == nil
 	})
-	it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("something has come to stand there; %s is beside it as %s", what, place.Readable(beside)))
+	it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("something has come to stand there; %s is beside it as %s", what,
+		place.Readable(beside)))
 	return st.Rename(name, folder, beside)
 }
 
@@ -170,7 +171,8 @@ func (c *carrier) dropAside(it *carried, st *stage, folder reach.Folder) {
 		err = removeTree(c.ctx, st, name)
 	}
 	if ignoreGone(err) != nil {
-		it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("what was set aside also remains in %s: %s", place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), Explain(err)))
+		it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("what was set aside also remains in %s: %s",
+			place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), Explain(err)))
 	}
 }
 

@@ -30,8 +30,10 @@ func town(t *testing.T, ways ...reach.Way) *sitetest.Site {
 	if ways != nil {
 		s = sitetest.NewWith(t, ways)
 	}
-	s.Lay(map[string]string{"/home/ada/.bash_profile": "ada's own\n", "/home/ines/Papers/": "", "/srv/shared/": "", "/etc/group": "root:x:0:\nboats:x:2000:ada,ines\n", "/tmp/": ""})
-	require.NoError(t, os.WriteFile(s.Path("/etc/passwd"), []byte("root:x:0:0::/root:/bin/sh\nines:x:1001:1001::/home/ines:/bin/sh\nada:x:1002:1002::/home/ada:/bin/sh\n"), 0o644))
+	s.Lay(map[string]string{"/home/ada/.bash_profile": "ada's own\n", "/home/ines/Papers/": "", "/srv/shared/": "",
+		"/etc/group": "root:x:0:\nboats:x:2000:ada,ines\n", "/tmp/": ""})
+	require.NoError(t, os.WriteFile(s.Path("/etc/passwd"),
+		[]byte("root:x:0:0::/root:/bin/sh\nines:x:1001:1001::/home/ines:/bin/sh\nada:x:1002:1002::/home/ada:/bin/sh\n"), 0o644))
 	own(t, s, "/home/ines", ines)
 	own(t, s, "/home/ada", ada)
 	require.NoError(t, os.Chmod(s.Path("/home/ada"), 0o700))
@@ -68,7 +70,8 @@ func stat(t *testing.T, s *sitetest.Site, path string) unix.Stat_t {
 func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 	for _, keep := range []bool{false, true} {
 		s := town(t, (&faults{otherDevice: true}).way())
-		s.Lay(map[string]string{"/other/.Trash-1001/files/tool": "#!/bin/sh\n", "/other/.Trash-1001/files/Kit/inner": "x", "/other/.Trash-1001/files/hers": "y"})
+		s.Lay(map[string]string{"/other/.Trash-1001/files/tool": "#!/bin/sh\n", "/other/.Trash-1001/files/Kit/inner": "x",
+			"/other/.Trash-1001/files/hers": "y"})
 		for _, name := range []string{"tool", "Kit", "hers"} {
 			s.Record("/other/.Trash-1001", name, name, "2026-11-03T16:30:00")
 		}
@@ -78,7 +81,8 @@ func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 			require.NoError(t, os.Chown(at, 0, 42))
 			require.NoError(t, os.Chmod(at, 0o755|fs.ModeSetuid|fs.ModeSetgid))
 		}
-		require.NoError(t, unix.Setxattr(s.Path("/other/.Trash-1001/files/tool"), "security.capability", []byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, 0))
+		require.NoError(t, unix.Setxattr(s.Path("/other/.Trash-1001/files/tool"), "security.capability", []byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0,
+			0, 0, 0, 0, 0, 0, 0, 0, 0}, 0))
 		trashOf(t, s, "/other")
 		var copies []int64
 		for _, c := range s.Find(catalogue.Query{Machine: "town"}) {
@@ -163,7 +167,8 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 	s := town(t)
 	claims := map[string]bool{ // believed or not
 		"/home/ines/quote.odt": true, "/home/ines/gone/deep/quote.odt": true, "/srv/shared/list.ods": true,
-		"/etc/ld.so.preload": false, "/root/.ssh/authorized_keys": false, "/home/ada/.bash_profile": false, "/srv/other.txt": false, "/home/ines": false, "/home/ines/../ada/x": false,
+		"/etc/ld.so.preload": false, "/root/.ssh/authorized_keys": false, "/home/ada/.bash_profile": false, "/srv/other.txt": false,
+		"/home/ines": false, "/home/ines/../ada/x": false,
 		"/tmp/hers.txt": true, "/tmp/root's.txt": false,
 	}
 	for path := range claims {

@@ -50,7 +50,8 @@ type UnsettledError struct {
 }
 
 func (e *UnsettledError) Error() string {
-	return fmt.Sprintf("receipt r%d is unsettled: of %d items nobody can tell yet whether they arrived (%s); it is settled by itself once that is there again",
+	return fmt.Sprintf("receipt r%d is unsettled: of %d items nobody can tell yet whether they arrived (%s); it is settled by itself once "+
+		"that is there again",
 		e.Receipt, e.Items, e.Why)
 }
 
@@ -145,7 +146,8 @@ func (c *carrier) settleStaged(it *carried, folder reach.Folder, started bool) e
 	}
 	nothing := err != nil
 	if !nothing && started && !it.work.Away {
-		if it.arrived, err = it.work.After.arrivedAs(c.ctx, folder, name, it.item.Type, it.work.Alone, it.item.SHA256); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if it.arrived, err = it.work.After.arrivedAs(c.ctx, folder, name, it.item.Type, it.work.Alone, it.item.SHA256); err != nil &&
+			!errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}

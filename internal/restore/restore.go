@@ -174,7 +174,8 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
-			w.Problem = fmt.Sprintf("its record claims that it came from %s, but the owner of this trash could not have deleted it from there; say where it should go, or confirm the claimed place", place.Quote(c.Claimed))
+			w.Problem = fmt.Sprintf("its record claims that it came from %s, but the owner of this trash could not have deleted it from there; "+
+				"say where it should go, or confirm the claimed place", place.Quote(c.Claimed))
 		case req.To == nil:
 		case into:
 			w.To = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}

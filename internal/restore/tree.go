@@ -271,7 +271,8 @@ func (w *written) file(ctx context.Context, o original, meta reach.Meta, folder 
 // fill writes a content, long runs of zeros as holes, and returns its length and digest. Where the file system can share
 // the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's. Of a
 // content that grew since it was looked at, only what it was then is written; one that shrank changed.
-func (w *written) fill(ctx context.Context, content io.Reader, size int64, f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
+func (w *written) fill(ctx context.Context, content io.Reader, size int64,
+	f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
 	h := sha256.New()
 	cloned := false
 	if shared, ok := content.(interface{ Shared() reach.File }); ok {

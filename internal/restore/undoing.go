@@ -29,7 +29,8 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	if err != nil || receipt.State != catalogue.ReceiptUndoing {
 		return err
 	}
-	u := undoing{r: r, ctx: context.WithoutCancel(ctx), open: newHandles(context.WithoutCancel(ctx), r.Site), stages: r.newStages(id), receipt: id, stoppable: ctx}
+	u := undoing{r: r, ctx: context.WithoutCancel(ctx), open: newHandles(context.WithoutCancel(ctx), r.Site), stages: r.newStages(id),
+		receipt: id, stoppable: ctx}
 	defer u.open.close()
 	if err := u.stages.reopen(u.ctx, u.open); err != nil {
 		return u.stop(err)
@@ -159,7 +160,8 @@ func (u *undoing) stop(why error) error {
 // endInPart ends an undo that did not go through.
 func (u *undoing) endInPart() error {
 	records := u.r.Site.Catalogue
-	return errors.Join(records.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)), records.EndUndo(u.ctx, u.receipt, catalogue.ReceiptPart, "", u.r.Now()))
+	return errors.Join(records.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)),
+		records.EndUndo(u.ctx, u.receipt, catalogue.ReceiptPart, "", u.r.Now()))
 }
 
 // remember gives the stores back what they remembered of items that left them.

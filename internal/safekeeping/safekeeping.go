@@ -140,7 +140,8 @@ func (s *Store) Put(ctx context.Context, content io.Reader) (digest string, size
 
 // full says that so many bytes more are too many.
 func (s *Store) full(held, more int64) error {
-	return fmt.Errorf("%w: it holds %d of %d bytes and %d more are needed; raise --safekeeping-limit, or wait until older contents expire", ErrFull, held, s.limit, more)
+	return fmt.Errorf("%w: it holds %d of %d bytes and %d more are needed; raise --safekeeping-limit, or wait until older contents expire",
+		ErrFull, held, s.limit, more)
 }
 
 // room is how many bytes more may be kept.

@@ -50,7 +50,8 @@ func ownedAlone(path, what, mend string) error {
 		return fmt.Errorf("open %s: %w", what, err)
 	}
 	if st, ok := info.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Geteuid() {
-		return fmt.Errorf("open %s: %s belongs to user %d, and the service runs as user %d. Next: choose another one, or give it to the service with chown", what, path, st.Uid, os.Geteuid())
+		return fmt.Errorf("open %s: %s belongs to user %d, and the service runs as user %d. Next: choose another one, or give it to the "+
+			"service with chown", what, path, st.Uid, os.Geteuid())
 	}
 	if info.Mode().Perm()&0o077 != 0 {
 		return fmt.Errorf("open %s: %s is open to others (mode %04o). Next: %s %s", what, path, info.Mode().Perm(), mend, path)
@@ -216,7 +217,8 @@ func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (
 		return nil, err
 	}
 	cookie := sessionCookie(string(held), int(sessionLifetime.Seconds()))
-	return api.SignIn200JSONResponse{Body: api.Session{Technician: name, Key: optional(string(key))}, Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+	return api.SignIn200JSONResponse{Body: api.Session{Technician: name, Key: optional(string(key))},
+		Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
 }
 
 // sessionCookie cannot be Secure, since the service is reached over plain HTTP on loopback; a proxy that adds TLS can

@@ -152,7 +152,8 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 // notLookedInto words what kept a content from being looked into; nil stays nil.
 func notLookedInto(err error) error {
 	if errors.Is(err, apart.ErrDemanding) {
-		return &problem{Status: http.StatusUnprocessableEntity, Title: "It is not looked into", Detail: "Looking into it takes more memory or time than is given to any content: it is damaged, or made to do harm.",
+		return &problem{Status: http.StatusUnprocessableEntity, Title: "It is not looked into", Detail: "Looking into it takes more memory or " +
+			"time than is given to any content: it is damaged, or made to do harm.",
 			Next: "Bring it back and have it looked at on a machine where it can do none."}
 	}
 	return err

@@ -61,7 +61,8 @@ func TestWhatAReplacedTokenBeganEndsWithIt(t *testing.T) {
 
 func TestRequestsInUnusualForms(t *testing.T) {
 	s := servicetest.Start(t, t.TempDir(), fstest.MapFS{
-		"index.html": servicetest.Page["index.html"], "assets/a.js": {Data: []byte("plain")}, "assets/a.js.br": {Data: []byte("brotli")}, "assets/a.js.gz": {Data: []byte("gzip")}})
+		"index.html": servicetest.Page["index.html"], "assets/a.js": {Data: []byte("plain")}, "assets/a.js.br": {Data: []byte("brotli")},
+		"assets/a.js.gz": {Data: []byte("gzip")}})
 	for _, scheme := range []string{"bearer", "BEARER", "Bearer"} {
 		answer, _ := ask(t, s, "GET", "/api/v1/machines", "", "Authorization", scheme+" "+s.Token)
 		assert.Equal(t, http.StatusOK, answer.StatusCode, scheme)
@@ -71,12 +72,14 @@ func TestRequestsInUnusualForms(t *testing.T) {
 		assert.Equal(t, http.StatusOK, answer.StatusCode, path)
 		assert.Empty(t, body)
 	}
-	for accepted, want := range map[string]string{"": "plain", "br, gzip": "brotli", "gzip;q=0.5": "gzip", "br;q=0": "plain", "identity": "plain"} {
+	for accepted, want := range map[string]string{"": "plain", "br, gzip": "brotli", "gzip;q=0.5": "gzip", "br;q=0": "plain",
+		"identity": "plain"} {
 		answer, body := ask(t, s, "GET", "/assets/a.js", "", "Accept-Encoding", accepted+" ")
 		assert.Equal(t, want, body, accepted)
 		assert.Contains(t, answer.Header.Get("Content-Type"), "javascript")
 	}
-	for host, status := range map[string]int{"localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200, "192.0.2.7": 200, "planted.example": 421, "localhost.planted.example:80": 421} {
+	for host, status := range map[string]int{"localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200, "192.0.2.7": 200, "planted.example": 421,
+		"localhost.planted.example:80": 421} {
 		r, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/healthz", nil)
 		require.NoError(t, err)
 		r.Host = host
@@ -112,7 +115,8 @@ func TestNobodyWithoutATokenMakesTheServiceGrow(t *testing.T) {
 			require.NoError(t, err)
 			defer conn.Close()
 			// Most of a body that is announced as the largest allowed, and never ends.
-			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", path, 4<<20, body)
+			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", path, 4<<20,
+				body)
 			go func() { _, _ = io.Copy(conn, bytes.NewReader(make([]byte, 2<<20))) }()
 		}
 	}

@@ -79,12 +79,14 @@ func (s *Service) check(ctx context.Context) {
 }
 
 // howToRebuild is what to do about a damaged catalogue.
-const howToRebuild = "Stop the service and start it once with: humble-rewind serve --rebuild. That puts the damaged catalogue aside, takes machines, sources, receipts and cases from the daily copy, and surveys everything anew."
+const howToRebuild = "Stop the service and start it once with: humble-rewind serve --rebuild. That puts the damaged catalogue aside, " +
+	"takes machines, sources, receipts and cases from the daily copy, and surveys everything anew."
 
 func (s *Service) healthNow() api.CatalogueHealth {
 	s.records.mu.Lock()
 	defer s.records.mu.Unlock()
-	h := api.CatalogueHealth{State: api.CatalogueHealthStateSound, CheckedAt: optionalTime(s.records.checked), CopiedAt: optionalTime(catalogue.RecordsCopied(s.dir))}
+	h := api.CatalogueHealth{State: api.CatalogueHealthStateSound, CheckedAt: optionalTime(s.records.checked),
+		CopiedAt: optionalTime(catalogue.RecordsCopied(s.dir))}
 	switch {
 	case s.records.problem != "":
 		h.State, h.Problem, h.Next = api.CatalogueHealthStateDamaged, optional(s.records.problem), optional(howToRebuild)

@@ -55,7 +55,8 @@ func asProblem(err error) *problem {
 		}
 		return &problem{Status: status, Title: "Could not " + input.What, Detail: reach.Worded(input.Err), Next: input.Next}
 	case errors.Is(err, trails.ErrTooMuch):
-		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once", Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
+		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
+			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
 	case errors.Is(err, catalogue.ErrNotFound):
 		return &problem{Status: http.StatusNotFound, Title: "Not known", Detail: err.Error(), Next: "Check the name or number; find and the list commands show those that are known."}
 	case errors.Is(err, catalogue.ErrCursor):
@@ -68,7 +69,8 @@ func asProblem(err error) *problem {
 		return fromStatus(coder.StatusCode(), err)
 	}
 	if said, ok := catalogue.Explain(err); ok {
-		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: said + ".", Next: "Try again once that is put right; the service's log says more."}
+		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: said + ".",
+			Next: "Try again once that is put right; the service's log says more."}
 	}
 	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: reach.Worded(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}

@@ -130,7 +130,8 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
 	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
-	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(), survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
+	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
+		survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
 	if err := s.jobs.Resume(ctx); err != nil {
 		return err
 	}
@@ -153,8 +154,10 @@ func (s *Service) openRecords(ctx context.Context, config Config) (err error) {
 	}
 	_, tokenErr := os.Lstat(filepath.Join(config.Dir, TokenFile))
 	_, fileErr := os.Lstat(filepath.Join(config.Dir, catalogue.File))
-	if info, err := os.Stat(filepath.Join(config.Dir, catalogue.File)); tokenErr == nil && !config.Rebuild && (errors.Is(fileErr, fs.ErrNotExist) || err == nil && info.Size() == 0) {
-		return fmt.Errorf("open the catalogue in %s: %w: it is gone or empty, though there is a token of it. %s", config.Dir, catalogue.ErrDamaged, howToRebuild)
+	if info, err := os.Stat(filepath.Join(config.Dir, catalogue.File)); tokenErr == nil && !config.Rebuild &&
+		(errors.Is(fileErr, fs.ErrNotExist) || err == nil && info.Size() == 0) {
+		return fmt.Errorf("open the catalogue in %s: %w: it is gone or empty, though there is a token of it. %s", config.Dir,
+			catalogue.ErrDamaged, howToRebuild)
 	}
 	s.catalogue, err = catalogue.Open(ctx, config.Dir)
 	if errors.Is(err, catalogue.ErrDamaged) {
@@ -224,7 +227,8 @@ func (s *Service) Handler() http.Handler {
 
 // Serve serves until ctx is done and then stops gracefully: jobs stop where they are, requests are finished.
 func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
-	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10, ConnContext: withConnection, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
+	server := &http.Server{Handler: s.Handler(), ReadHeaderTimeout: headTime, IdleTimeout: idleTime, MaxHeaderBytes: 32 << 10,
+		ConnContext: withConnection, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(bounded{listener, newConnections()}) }()
 	expiring, stop := context.WithCancel(ctx)
@@ -271,7 +275,8 @@ func (s *Service) settle(ctx context.Context) {
 		}
 		for id, why := range unsettled {
 			if told[id] != why.Error() { // once is enough
-				s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it is tried again", slog.Int64("receipt", id), slog.String("error", why.Error()))
+				s.log.LogAttrs(ctx, slog.LevelError, "receipt not settled; it is tried again", slog.Int64("receipt", id),
+					slog.String("error", why.Error()))
 				told[id] = why.Error()
 			}
 		}

@@ -77,7 +77,8 @@ func open(ctx context.Context, dir string, console fs.FS) (*service.Service, err
 	if err := os.Chmod(dir, 0o700); err != nil && !errors.Is(err, fs.ErrNotExist) { // test folders are open to others
 		return nil, err
 	}
-	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
+	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)},
+		Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 

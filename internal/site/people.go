@@ -98,7 +98,8 @@ func parsePasswd(data []byte) []catalogue.Person {
 			continue
 		}
 		fullName, _, _ := strings.Cut(fields[4], ",")
-		people = append(people, catalogue.Person{Name: place.Readable(fields[0]), FullName: place.Readable(fullName), UID: int64(uid), Home: home})
+		people = append(people, catalogue.Person{Name: place.Readable(fields[0]), FullName: place.Readable(fullName), UID: int64(uid),
+			Home: home})
 	}
 	return people
 }

@@ -141,7 +141,8 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 		return source.Setup{}, err
 	}
 	stores, err := s.stores(ctx, src)
-	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps, Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
+	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
+		Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
 }
 
 // people lists who lives on a machine, with the homes that they have and had.

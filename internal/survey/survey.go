@@ -123,7 +123,8 @@ func (c *comparison) renew() error {
 		return nil
 	}
 	c.source.Renew, c.source.Found = false, 0
-	c.Note("All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. Its copies have new numbers; those that receipts and cases name still lead to them.")
+	c.Note("All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. " +
+		"Its copies have new numbers; those that receipts and cases name still lead to them.")
 	return c.catalogue.Renew(c.ctx, c.source)
 }
 
@@ -254,7 +255,8 @@ func (c *comparison) add(s source.Sighting) error {
 	c.Fresh++
 	c.fresh++
 	if !s.Written.IsZero() && !entry.Countable(s.Written) {
-		s.Notes = append(s.Notes, fmt.Sprintf("Its write time is %s, as of a clock that was wrong; it is kept, but not counted with.", s.Written.Format("2006-01-02 15:04:05")))
+		s.Notes = append(s.Notes, fmt.Sprintf("Its write time is %s, as of a clock that was wrong; it is kept, but not counted with.",
+			s.Written.Format("2006-01-02 15:04:05")))
 	}
 	at := c.placeOf(s)
 	return c.capture.Add(c.ctx, s, at, c.owner(at, s.UID))
@@ -323,7 +325,8 @@ func (c *comparison) Unread(dir string, why error) error {
 		return err
 	}
 	c.unread = append(c.unread, dir)
-	c.Note(fmt.Sprintf("%s could not be read: %s. What is known of it stays as it was.", place.Readable(place.Join(c.source.At, dir)), reach.Worded(why)))
+	c.Note(fmt.Sprintf("%s could not be read: %s. What is known of it stays as it was.", place.Readable(place.Join(c.source.At, dir)),
+		reach.Worded(why)))
 	return nil
 }
 

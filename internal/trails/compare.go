@@ -19,10 +19,12 @@ import (
 var ErrNothingStands = errors.New("nothing stands there now")
 
 // Compare compares two open contents, each with its name.
-func (r *Reader) Compare(ctx context.Context, leftName string, left source.Content, rightName string, right source.Content) (compare.Comparison, error) {
+func (r *Reader) Compare(ctx context.Context, leftName string, left source.Content,
+	rightName string, right source.Content) (compare.Comparison, error) {
 	switch {
 	case left.File != nil && right.File != nil:
-		return r.Apart.Compare(ctx, apart.Content{Name: leftName, ReaderAt: left.File, Size: left.Info.Size}, apart.Content{Name: rightName, ReaderAt: right.File, Size: right.Info.Size})
+		return r.Apart.Compare(ctx, apart.Content{Name: leftName, ReaderAt: left.File, Size: left.Info.Size},
+			apart.Content{Name: rightName, ReaderAt: right.File, Size: right.Info.Size})
 	case left.Folder != nil && right.Folder != nil:
 		a, err := list(ctx, left.Folder)
 		if err != nil {

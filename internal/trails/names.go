@@ -231,7 +231,8 @@ func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err 
 	if one.File == nil || two.File == nil {
 		return 0, 0, nil
 	}
-	ofA, ofB, err = r.Apart.Shares(ctx, apart.Content{ReaderAt: one.File, Size: one.Info.Size}, apart.Content{ReaderAt: two.File, Size: two.Info.Size})
+	ofA, ofB, err = r.Apart.Shares(ctx, apart.Content{ReaderAt: one.File, Size: one.Info.Size},
+		apart.Content{ReaderAt: two.File, Size: two.Info.Size})
 	if errors.Is(err, apart.ErrDemanding) {
 		return 0, 0, nil // as far as can be told they have nothing in common
 	}

@@ -35,7 +35,8 @@ func ReadingOf(v *trail.Version, facts []catalogue.Fact, store Storing, moment t
 		case !s.Source.Live:
 			score[1] = 2
 		}
-		if r.From < 0 || score[0] > best[0] || score[0] == best[0] && (score[1] > best[1] || score[1] == best[1] && facts[i].Last.After(facts[r.From].Last)) {
+		if r.From < 0 || score[0] > best[0] || score[0] == best[0] &&
+			(score[1] > best[1] || score[1] == best[1] && facts[i].Last.After(facts[r.From].Last)) {
 			r.From, best = i, score
 		}
 	}
@@ -82,7 +83,8 @@ func stood(v *trail.Version, facts []catalogue.Fact, store Storing, moment time.
 // before is the last capture that showed the version otherwise before something of it was first seen; zero where there is none.
 func before(v *trail.Version, facts []catalogue.Fact, store Storing, than int) (last time.Time) {
 	for _, i := range v.Seen {
-		if s := store(facts[i].Source); i != than && s != nil && s.Trail.Shows && facts[i].Last.Before(facts[than].First) && facts[i].Last.After(last) {
+		if s := store(facts[i].Source); i != than && s != nil && s.Trail.Shows && facts[i].Last.Before(facts[than].First) &&
+			facts[i].Last.After(last) {
 			last = facts[i].Last
 		}
 	}

@@ -40,7 +40,8 @@ func (e *examination) picture() {
 	weight, _ := peek.Weight(e.r, e.Size)
 	if config.Width <= 0 || config.Height <= 0 || weight > peek.MaxDecoded || e.Size > maxPicture {
 		if e.Media == "image/png" && e.inflates() {
-			e.proved("Its bytes fit their checksums from beginning to end: %d × %d pixels, too many to be decoded here.", config.Width, config.Height)
+			e.proved("Its bytes fit their checksums from beginning to end: %d × %d pixels, too many to be decoded here.", config.Width,
+				config.Height)
 			return
 		}
 		e.doubt("It says that it has %d × %d pixels, too many to be decoded here; its beginning is right.", config.Width, config.Height)

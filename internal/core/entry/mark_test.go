@@ -24,8 +24,10 @@ func between(r *rand.Rand) time.Time {
 
 func random(r *rand.Rand) entry.Mark {
 	return entry.Mark{
-		Type: plan.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid, UID: r.Int64N(70000), GID: -1,
-		File: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Inside: r.Int64N(1 << 30),
+		Type: plan.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid,
+		UID: r.Int64N(70000), GID: -1,
+		File: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))},
+		Inside: r.Int64N(1 << 30),
 	}
 }
 
@@ -65,7 +67,8 @@ func TestAChangeOfAFieldIsSeenWhateverTheTimesAre(t *testing.T) {
 }
 
 func TestInstantsHoldWhatFileSystemsKeep(t *testing.T) {
-	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(-1, 999_999_999), time.Date(1, 1, 1, 0, 0, 0, 1, time.UTC), time.Date(12026, 3, 4, 5, 6, 7, 8, time.UTC), time.Unix(1<<40, 7)} {
+	for _, at := range []time.Time{time.Unix(0, 0), time.Unix(-1, 999_999_999), time.Date(1, 1, 1, 0, 0, 0, 1, time.UTC),
+		time.Date(12026, 3, 4, 5, 6, 7, 8, time.UTC), time.Unix(1<<40, 7)} {
 		assert.True(t, entry.At(at).Time().Equal(at), at)
 		text, err := entry.At(at).MarshalText()
 		require.NoError(t, err)

@@ -143,7 +143,8 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	slices.SortStableFunc(wanted, func(a, b Wanted) int {
 		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
-	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{}, folders: map[place.Place]onGround{}, need: map[uint64]int64{}}
+	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{},
+		folders: map[place.Place]onGround{}, need: map[uint64]int64{}}
 	for _, w := range wanted {
 		if w.Leaves && w.Type == Folder {
 			m.leaving[w.From] = true
@@ -259,7 +260,8 @@ func (m *maker) belongs(item *Item) {
 		if item.Renames {
 			belongs = "keeps the owner that it has there"
 		}
-		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it goes here because you confirmed it, and " + belongs)
+		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it " +
+			"goes here because you confirmed it, and " + belongs)
 		if item.Own >= 0 {
 			item.Owner.UID = item.Own
 		}
@@ -272,7 +274,8 @@ func (m *maker) belongs(item *Item) {
 		item.Asks = append(item.Asks, KeepOwners)
 	}
 	if !item.Renames && item.UID != item.Owner.UID && item.UID != item.Own {
-		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, as the folder it goes into", item.UID, item.Owner.UID))
+		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, "+
+			"as the folder it goes into", item.UID, item.Owner.UID))
 		if !slices.Contains(item.Asks, KeepOwners) {
 			item.Asks = append(item.Asks, KeepOwners)
 		}

@@ -301,7 +301,8 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 }
 
 // survey reads one point in time. why says what was wrong with it as a whole.
-func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known source.Known, report source.Reporter) (why string, err error) {
+func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known source.Known,
+	report source.Reporter) (why string, err error) {
 	gone := fmt.Sprintf("%s vanished while it was read; what was known before stays.", place.Readable(p.Name))
 	folder, err := s.Files.Folder(ctx, place.Join(s.At, p.Name))
 	if errors.Is(err, fs.ErrNotExist) {

@@ -116,7 +116,8 @@ type told struct {
 	notes   []string
 }
 
-func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info, marks func(string) entry.Mark) (source.Sighting, error) {
+func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info,
+	marks func(string) entry.Mark) (source.Sighting, error) {
 	rec, recorded := records[item.Name]
 	s := source.Sighting{
 		At: source.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
@@ -188,7 +189,8 @@ func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
 }
 
 // inside reports what lies in a trashed folder, deepest first, and returns the size of all its files.
-func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64, rec reach.Info, depth int) (int64, error) {
+func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64,
+	rec reach.Info, depth int) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
 	}

@@ -192,6 +192,7 @@ func (t *truster) judge(ctx context.Context, told told, item reach.Info) told {
 		return told
 	}
 	told.claimed, told.origin = told.origin, ""
-	told.notes = append(told.notes, fmt.Sprintf("Its record claims that it came from %s, but the owner of this trash could not have deleted it from there. The record may be forged: it is not trusted.", place.Quote(told.claimed)))
+	told.notes = append(told.notes, fmt.Sprintf("Its record claims that it came from %s, but the owner of this trash could not have "+
+		"deleted it from there. The record may be forged: it is not trusted.", place.Quote(told.claimed)))
 	return told
 }
