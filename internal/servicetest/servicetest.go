@@ -48,7 +48,7 @@ var Page = fstest.MapFS{
 func Start(t testing.TB, dir string, console fs.FS) *Service {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	s, err := open(ctx, dir, console)
+	s, err := open(ctx, dir, console, time.Now)
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
@@ -71,14 +71,21 @@ func Start(t testing.TB, dir string, console fs.FS) *Service {
 }
 
 // Open opens a service without serving it, for tests of what keeps it from being opened.
-func Open(ctx context.Context, dir string) (*service.Service, error) { return open(ctx, dir, Page) }
+func Open(ctx context.Context, dir string) (*service.Service, error) {
+	return open(ctx, dir, Page, time.Now)
+}
 
-func open(ctx context.Context, dir string, console fs.FS) (*service.Service, error) {
+// OpenAt is Open with another clock.
+func OpenAt(ctx context.Context, dir string, now func() time.Time) (*service.Service, error) {
+	return open(ctx, dir, Page, now)
+}
+
+func open(ctx context.Context, dir string, console fs.FS, now func() time.Time) (*service.Service, error) {
 	if err := os.Chmod(dir, 0o700); err != nil && !errors.Is(err, fs.ErrNotExist) { // test folders are open to others
 		return nil, err
 	}
 	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)},
-		Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: time.Now,
+		Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 
