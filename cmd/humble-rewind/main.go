@@ -16,25 +16,9 @@ import (
 
 	"humble-rewind/console"
 	"humble-rewind/internal/cli"
-	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/demo"
-	"humble-rewind/internal/reach"
-	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/service"
-	"humble-rewind/internal/source"
-	"humble-rewind/internal/source/live"
-	"humble-rewind/internal/source/snapshots"
-	"humble-rewind/internal/source/strays"
-	"humble-rewind/internal/source/trash"
-)
-
-// What the program can reach and read; a new way or kind is one more line. The service's own data is nobody's files. The kinds
-// stand in the order in which technicians look for copies.
-var (
-	ways  = func(data string) reach.Ways { return reach.Ways{local.Way(data)} }
-	kinds = func(rules stray.Rules) source.Kinds {
-		return source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(rules)}
-	}
 )
 
 // version is set by the Makefile.
@@ -69,7 +53,7 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 		return err
 	}
 	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit,
-		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways(options.Dir), Kinds: kinds(rules),
+		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: kinds.Ways(options.Dir), Kinds: kinds.All(rules),
 		Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {

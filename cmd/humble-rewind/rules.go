@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 
 	"humble-rewind/internal/core/stray"
-	"humble-rewind/internal/source/strays"
+	"humble-rewind/internal/kinds"
 )
 
 // rulesFile is the file of rules for leftovers in the service's data folder, which a technician may extend.
@@ -22,7 +22,8 @@ func strayRules(dir string) (stray.Rules, error) {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return nil, fmt.Errorf("make the data folder: %w", err)
 		}
-		return strays.Default, os.WriteFile(path, []byte(strays.DefaultText), 0o600)
+		rules, text := kinds.Leftovers()
+		return rules, os.WriteFile(path, []byte(text), 0o600)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("read the rules for leftovers: %w", err)

@@ -12,10 +12,11 @@ import (
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/stray"
-	"humble-rewind/internal/examine"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
@@ -24,7 +25,8 @@ import (
 type Adviser struct {
 	Site     *site.Site
 	Trails   *trails.Reader
-	Examiner *examine.Examiner
+	Contents *contents.Reader
+	Examiner *contents.Examiner
 	Rules    stray.Rules
 	Now      func() time.Time
 }
@@ -59,7 +61,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if folder, ok, err := a.folder(ctx, q, now); ok || err != nil {
 		return folder, err
 	}
-	t, err := a.Trails.TrailNow(ctx, q.Place, trails.Look{Now: now, Reread: q.Loss == advice.Damaged})
+	t, err := a.Trails.TrailNow(ctx, q.Place, trails.Present{At: now, Reread: q.Loss == advice.Damaged})
 	if err != nil {
 		return Answer{}, err
 	}
@@ -68,7 +70,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	r := &reading{Adviser: a, ctx: ctx, t: &t, contents: map[heldKey]apart.Held{}, endings: map[int]ending{}}
+	r := &reading{Adviser: a, ctx: ctx, t: &t, words: map[wordsKey]apart.Held{}, endings: map[int]ending{}}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
 	folder, why, err := a.sealedAbove(ctx, q.Place)
 	if err != nil {
@@ -164,11 +166,11 @@ func (g *gathering) order() {
 	}
 }
 
-// missing lists the kinds of sources that the machine has none of.
+// missing lists the kinds of sources that every machine is expected to have and that this one has none of.
 func (g *gathering) missing() []string {
 	var none []string
 	for _, kind := range g.Site.Kinds {
-		if !slices.ContainsFunc(g.stores, func(s *catalogue.Store) bool { return s.Source.Kind == kind.Name() }) {
+		if kind.Traits().Usual && !slices.ContainsFunc(g.stores, func(s *catalogue.Store) bool { return s.Source.Kind == kind.Name() }) {
 			none = append(none, kind.Name())
 		}
 	}
@@ -177,15 +179,15 @@ func (g *gathering) missing() []string {
 
 // copyOf describes a fact as a copy.
 func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
-	c := advice.Copy{ID: f.Copy, Kind: s.Source.Kind, Source: -1, Live: s.Source.Live, Remote: s.Source.AtMachine != f.Place.Machine, Verified: f.SHA256 != "", Place: f.Place}
+	c := advice.Copy{ID: f.Copy, Rank: s.Source.Traits.Rank, Source: -1, Live: s.Source.Traits.Live(), Remote: s.Source.AtMachine != f.Place.Machine, Verified: f.SHA256 != "", Place: f.Place}
 	if i, ok := g.number[s.Source.ID]; ok {
 		c.Source = i
 	}
 	switch {
 	case !f.Readable:
-		c.Reach = advice.Recorded
+		c.Access = advice.Recorded
 	case s.Source.Trouble != "":
-		c.Reach = advice.Doubted
+		c.Access = advice.Doubted
 	}
 	if !f.Gone.IsZero() && s.Source.RetentionDays > 0 {
 		c.Expires = f.Gone.AddDate(0, 0, s.Source.RetentionDays)
@@ -201,8 +203,8 @@ func (g *gathering) sources() ([]advice.Source, error) {
 	}
 	all := make([]advice.Source, len(g.stores))
 	for i, s := range g.stores {
-		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Kind: s.Source.Kind, Captures: s.Captures, Covers: slices.Contains(g.t.Covers, s.Source.ID),
-			Trouble: s.Source.Trouble, Keeps: s.Source.RetentionDays, Excluded: excluded(s.Source.Exclusions, g.q.Place.Path)}
+		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Captures: s.Captures, Covers: slices.Contains(g.t.Covers, s.Source.ID),
+			Trouble: s.Source.Trouble, Keeps: s.Source.RetentionDays, Excluded: exclude.Within(s.Source.Exclusions, g.q.Place.Path, "/")}
 		if len(s.Captures) == 0 && !s.Source.SurveyedAt.IsZero() {
 			all[i].Captures = []time.Time{s.Source.SurveyedAt}
 		}
@@ -235,28 +237,12 @@ func Name(s catalogue.Source, machine string) string {
 		at = s.AtMachine + ":" + at
 	}
 	switch {
-	case s.Live:
+	case s.Traits.Live():
 		return "the machine's own files below " + at
 	case s.Drive != "":
 		return fmt.Sprintf("the %s of the drive %s", s.Kind, place.Readable(s.Drive))
 	}
 	return fmt.Sprintf("the %s at %s", s.Kind, at)
-}
-
-// excluded returns the pattern that leaves a place out.
-func excluded(patterns []string, at string) string {
-	for _, p := range patterns {
-		for dir := at; dir != "/"; dir = place.Folder(dir) {
-			subject := place.Name(dir)
-			if p[0] == '/' {
-				subject = dir
-			}
-			if ok, _ := path.Match(p, subject); ok {
-				return p
-			}
-		}
-	}
-	return ""
 }
 
 func (g *gathering) digest(f catalogue.Fact) (string, error) { return g.digestOf(g.ctx, f) }
@@ -270,7 +256,7 @@ func (a *Adviser) digestOf(ctx context.Context, f catalogue.Fact) (string, error
 	if err != nil {
 		return "", err
 	}
-	sum, err := a.Trails.Digest(ctx, c)
+	sum, err := a.Contents.Digest(ctx, c)
 	if err != nil {
 		return "", ctx.Err()
 	}

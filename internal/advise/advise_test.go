@@ -15,10 +15,10 @@ import (
 
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/examine"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -70,11 +70,8 @@ func TestThousandsOfVersionsAreAnsweredByReadingFew(t *testing.T) {
 	s.Survey(add(t, s, "snapshots", "/snap"))
 	a := ask(t, s, "/home/ines/log.txt", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 700, 30, 0, 0, time.UTC)})
 	require.NotNil(t, a.Recommended)
-	content, err := s.Trails.Open(t.Context(), copyOf(t, s, a.Recommended.Copy.ID))
+	text, err := s.Contents.Bytes(t.Context(), copyOf(t, s, a.Recommended.Copy.ID), 1<<20)
 	require.NoError(t, err)
-	defer content.Close()
-	text := make([]byte, content.Info.Size)
-	_, _ = content.File.ReadAt(text, 0)
 	assert.Contains(t, string(text), "tar 700\n")
 	assert.LessOrEqual(t, len(a.Others), 20)
 	assert.Len(t, s.Find(catalogue.Query{Words: "log", Condition: "sound", Limit: 1000}), 1, "only what was to be recommended was examined")
@@ -107,7 +104,7 @@ func TestWhatCannotBeReadIsNeverPromised(t *testing.T) {
 	slow := sitetest.New(t)
 	snapshot(t, slow, 1, "/home/ines/b.bin", strings.Repeat("x", 300<<10))
 	slow.Survey(add(t, slow, "snapshots", "/snap"))
-	slow.Adviser.Examiner = &examine.Examiner{Trails: slow.Trails, Now: time.Now, Patience: time.Nanosecond}
+	slow.Adviser.Examiner = &contents.Examiner{Contents: slow.Contents, Now: time.Now, Patience: time.Nanosecond}
 	a = ask(t, slow, "/home/ines/b.bin", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
 	require.NotNil(t, a.Recommended)
 	assert.Equal(t, condition.Unread, a.Recommended.Condition.State)
@@ -148,7 +145,7 @@ func TestWhatComesBackUnexaminedIsACost(t *testing.T) {
 	s.Survey(live)
 	_, err := s.Adviser.Examiner.All(t.Context(), live.ID, func(int64, int64) {})
 	require.NoError(t, err)
-	s.Adviser.Examiner = &examine.Examiner{Trails: s.Trails, Now: time.Now, Patience: time.Nanosecond}
+	s.Adviser.Examiner = &contents.Examiner{Contents: s.Contents, Now: time.Now, Patience: time.Nanosecond}
 	a := ask(t, s, "/home/ines/Notes", advice.Question{Loss: advice.Damaged})
 	require.NotNil(t, a.Folder)
 	assert.Len(t, a.Folder.Copies(), 1, "only what is broken: %v", a.Folder.Because)
@@ -221,7 +218,7 @@ func TestAStrayAThousandTimesLargerIsListedAndNotTaken(t *testing.T) {
 	s.Survey(add(t, s, "strays", "/home"))
 	a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Unsaved})
 	require.NotNil(t, a.Recommended)
-	assert.Equal(t, "live", a.Recommended.Copy.Kind)
+	assert.True(t, a.Recommended.Copy.Live)
 	assert.Contains(t, a.Others[0].Why, "An autosave")
 }
 
@@ -252,14 +249,14 @@ func TestConditionIsKeptByDigest(t *testing.T) {
 	assert.Equal(t, condition.Unread, reads.Condition.State)
 	assert.Equal(t, condition.Sound, state("copy"))
 
-	examined, bad, err := s.Adviser.Examiner.Round(t.Context(), examine.DefaultBudget, map[int64]bool{})
+	examined, bad, err := s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[int64]bool{})
 	require.NoError(t, err)
 	assert.Equal(t, 2, examined, "the documents")
 	assert.Equal(t, 1, bad)
 	found := s.Find(catalogue.Query{Condition: "broken", Sort: catalogue.ByName})
 	require.Len(t, found, 2)
 	assert.Equal(t, "cut.pdf", found[1].Place.Name())
-	examined, _, err = s.Adviser.Examiner.Round(t.Context(), examine.DefaultBudget, map[int64]bool{})
+	examined, _, err = s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[int64]bool{})
 	require.NoError(t, err)
 	assert.Zero(t, examined, "nothing twice")
 }

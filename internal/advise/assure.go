@@ -8,11 +8,11 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/masschange"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/examine"
 )
 
 // What examining the copies that are to come back may cost, beside what is known of them already.
@@ -184,7 +184,7 @@ func (x *assurance) judge(id, size int64, path string) (j catalogue.Judged, read
 	switch {
 	case x.b.ctx.Err() != nil:
 		return j, nil, x.b.ctx.Err()
-	case errors.Is(err, examine.ErrSlow):
+	case errors.Is(err, contents.ErrSlow):
 		return j, nil, nil
 	case err != nil:
 		return j, err, nil

@@ -10,8 +10,8 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // Bounds of looking for a file elsewhere.
@@ -62,7 +62,7 @@ func (s *elsewhereSearch) looks() []func() error {
 // add takes up a file that stands somewhere now, or that lies in a store without a record of its origin.
 func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
 	store := s.all[int64(f.Source)]
-	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Live && f.Open) || f.Lost && (!f.Readable || store.Source.Kind == strayKind) {
+	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Traits.Live() && f.Open) || f.Lost && (!f.Readable || store.Source.Traits.Leftovers) {
 		return
 	}
 	s.met[f.Place] = true
@@ -105,7 +105,7 @@ func (g *gathering) contents() (last []catalogue.Fact) {
 	met := map[int]bool{}
 	for n := len(g.t.Versions) - 1; n >= 0 && len(last) < some; n-- {
 		v := &g.t.Versions[n]
-		if v.Type != plan.File || v.Size == 0 || met[v.Content] {
+		if v.Type != entry.File || v.Size == 0 || met[v.Content] {
 			continue
 		}
 		met[v.Content] = true
@@ -184,13 +184,13 @@ func (s *elsewhereSearch) sameName() error {
 	}
 	last, n := s.last[0], 0
 	for _, f := range facts {
-		if !f.Open || f.Type != plan.File || s.met[f.Place] || !s.all[int64(f.Source)].Source.Live {
+		if !f.Open || f.Type != entry.File || s.met[f.Place] || !s.all[int64(f.Source)].Source.Traits.Live() {
 			continue
 		}
 		if n++; n > maxAlike {
 			return nil
 		}
-		shared, _, err := s.Trails.Shares(s.ctx, last.Copy, f.Copy)
+		shared, _, err := s.Contents.Shares(s.ctx, last.Copy, f.Copy)
 		if err != nil {
 			return err
 		}
@@ -229,7 +229,7 @@ func (s *elsewhereSearch) lost() error {
 		}
 		why := "It has the same name, and no record says where it came from."
 		if len(s.last) > 0 {
-			shared, _, err := s.Trails.Shares(s.ctx, s.last[0].Copy, f.Copy)
+			shared, _, err := s.Contents.Shares(s.ctx, s.last[0].Copy, f.Copy)
 			if err != nil {
 				return err
 			}
@@ -249,7 +249,7 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 	}
 	best := map[place.Place]catalogue.Fact{}
 	for _, f := range facts {
-		if f.Type != plan.File || f.Lost || !f.Readable || s.all[int64(f.Source)] == nil {
+		if f.Type != entry.File || f.Lost || !f.Readable || s.all[int64(f.Source)] == nil {
 			continue
 		}
 		if old, ok := best[f.Place]; !ok || s.nearer(f, old) {
@@ -274,7 +274,7 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 }
 
 func (s *elsewhereSearch) stands(f catalogue.Fact) bool {
-	return s.all[int64(f.Source)].Source.Live && f.Open
+	return s.all[int64(f.Source)].Source.Traits.Live() && f.Open
 }
 
 // nearer tells whether one fact says more of where a file of a place is now than another.

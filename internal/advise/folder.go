@@ -11,9 +11,9 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/masschange"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
@@ -94,7 +94,7 @@ type folderFile struct {
 // folder answers for a folder; ok is false where the place is none.
 func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer Answer, ok bool, err error) {
 	types, err := a.Site.Catalogue.TypesAt(ctx, q.Place)
-	if err != nil || len(types) > 0 && !slices.Contains(types, plan.Folder) {
+	if err != nil || len(types) > 0 && !slices.Contains(types, entry.Folder) {
 		return answer, false, err
 	}
 	stores, err := a.Site.Catalogue.Stores(ctx)
@@ -131,8 +131,8 @@ func folderIsMeant(facts []catalogue.Fact, stores map[int64]*catalogue.Store) bo
 	var last time.Time
 	folder := true
 	for _, f := range facts {
-		is := f.Type == plan.Folder
-		if f.Open && stores[int64(f.Source)].Source.Live {
+		is := f.Type == entry.Folder
+		if f.Open && stores[int64(f.Source)].Source.Traits.Live() {
 			return !is
 		}
 		at := f.Last
@@ -208,7 +208,7 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 	f := folderFile{path: rel}
 	for n := range t.Versions {
 		v := &t.Versions[n]
-		if v.Type != plan.File {
+		if v.Type != entry.File {
 			continue
 		}
 		next := n + 1
@@ -236,7 +236,7 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 // live returns the copy of a version that stands on the machine.
 func (b *folderAdvice) live(v *trail.Version, facts []catalogue.Fact) int64 {
 	for _, i := range v.Seen {
-		if f := &facts[i]; f.Open && f.Readable && b.stores[int64(f.Source)].Source.Live {
+		if f := &facts[i]; f.Open && f.Readable && b.stores[int64(f.Source)].Source.Traits.Live() {
 			return f.Copy
 		}
 	}
@@ -327,7 +327,7 @@ func (b *folderAdvice) moved() (bool, error) {
 	}
 	for _, f := range b.files[:min(some, len(b.files))] {
 		asked++
-		t, err := b.Trails.TrailNow(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}, trails.Look{Now: b.now})
+		t, err := b.Trails.TrailNow(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}, trails.Present{At: b.now})
 		if err != nil {
 			return false, err
 		}
@@ -358,7 +358,7 @@ func (b *folderAdvice) movedCopy() error {
 		return err
 	}
 	for _, f := range facts {
-		if f.Open && f.Type == plan.Folder && b.stores[int64(f.Source)].Source.Live {
+		if f.Open && f.Type == entry.Folder && b.stores[int64(f.Source)].Source.Traits.Live() {
 			b.Moved, err = b.Site.Catalogue.Copy(b.ctx, f.Copy)
 		}
 	}
@@ -370,7 +370,7 @@ func (b *folderAdvice) whole(facts []catalogue.Fact, noticed time.Time) (bool, e
 	var best *catalogue.Fact
 	for i := range facts {
 		f := &facts[i]
-		if f.Type == plan.Folder && f.Readable && !f.Gone.IsZero() && !f.Gone.After(noticed) && (best == nil || f.Gone.After(best.Gone)) {
+		if f.Type == entry.Folder && f.Readable && !f.Gone.IsZero() && !f.Gone.After(noticed) && (best == nil || f.Gone.After(best.Gone)) {
 			best = f
 		}
 	}

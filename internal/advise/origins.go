@@ -10,8 +10,8 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // Strength is what an origin is known by, strongest first.
@@ -47,7 +47,7 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 		return nil, err
 	}
 	o := &originSearch{Adviser: a, ctx: ctx, c: c, stores: stores, zone: zone, found: map[place.Place]*Origin{}}
-	if c.Type == plan.File && c.Readable && c.SHA256 == "" && c.Size <= digestStray {
+	if c.Type == entry.File && c.Readable && c.SHA256 == "" && c.Size <= digestStray {
 		var f catalogue.Fact
 		f.Copy = c.ID
 		if o.c.SHA256, err = a.digestOf(ctx, f); err != nil {
@@ -106,7 +106,7 @@ func (o *originSearch) search() error {
 		if f.Type != o.c.Type || o.found[f.Place] != nil && o.found[f.Place].Strength == ByDigest {
 			continue
 		}
-		if f.Size == o.c.Size && o.c.Type == plan.File && (f.SHA256 == "" || o.c.SHA256 == "") {
+		if f.Size == o.c.Size && o.c.Type == entry.File && (f.SHA256 == "" || o.c.SHA256 == "") {
 			by, why := BySize, fmt.Sprintf("A file of the same name and of the same %d bytes was there.", f.Size)
 			if reads++; reads <= maxAlike && f.Readable && o.c.SHA256 != "" {
 				sum, err := o.digestOf(o.ctx, f)
@@ -123,8 +123,8 @@ func (o *originSearch) search() error {
 			continue
 		}
 		share := 0.0
-		if reads++; reads <= maxAlike && f.Readable && o.c.Readable && o.c.Type == plan.File {
-			if _, share, err = o.Trails.Shares(o.ctx, f.Copy, o.c.ID); err != nil {
+		if reads++; reads <= maxAlike && f.Readable && o.c.Readable && o.c.Type == entry.File {
+			if _, share, err = o.Contents.Shares(o.ctx, f.Copy, o.c.ID); err != nil {
 				return err
 			}
 		}
@@ -185,7 +185,7 @@ func (o *originSearch) history(origin *Origin, facts []catalogue.Fact) {
 	stands := false
 	for _, f := range facts {
 		s := o.stores[int64(f.Source)]
-		if s.Source.Live && f.Open {
+		if s.Source.Traits.Live() && f.Open {
 			stands = true
 		}
 		if s.Trail.Shows && f.Last.After(last) {

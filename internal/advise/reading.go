@@ -4,33 +4,28 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"io"
-	"io/fs"
 	"strings"
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/similar"
-	"humble-rewind/internal/examine"
-	"humble-rewind/internal/reach"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/explain"
 	"humble-rewind/internal/trails"
 )
-
-// errNoContent says that a copy is nothing that could be read.
-var errNoContent = errors.New("it cannot be read")
 
 // reading reads contents for the choice.
 type reading struct {
 	*Adviser
-	ctx      context.Context
-	t        *trails.Trail
-	contents map[heldKey]apart.Held
-	endings  map[int]ending // by version
+	ctx     context.Context
+	t       *trails.Trail
+	words   map[wordsKey]apart.Held
+	endings map[int]ending // by version
 }
 
 // copies returns the numbers of the copies of a version's content that may be read, whenever it stood there, those whose
@@ -45,7 +40,7 @@ func (r *reading) copies(version int) (ids []int64) {
 		for _, i := range r.t.Versions[k].Seen {
 			f := &r.t.Facts[i]
 			switch {
-			case !f.Readable || f.Copy == 0 || f.Type != plan.File || met[f.Copy]:
+			case !f.Readable || f.Copy == 0 || f.Type != entry.File || met[f.Copy]:
 				continue
 			case f.SHA256 != "":
 				ids = append(ids, f.Copy)
@@ -70,7 +65,7 @@ func (r *reading) Condition(version int) advice.Examined {
 			}
 			return found
 		}
-		if errors.Is(err, examine.ErrSlow) { // the other copies would take as long
+		if errors.Is(err, contents.ErrSlow) { // the other copies would take as long
 			found.Verdict.Reasons = []string{capital(err.Error()) + "."}
 			return found
 		}
@@ -103,24 +98,21 @@ func (r *reading) examine(id int64) (condition.Verdict, string, error) {
 
 // nameOf is the name by which a copy's content is judged: its place's, or, of a leftover without one, the document's.
 func (r *reading) nameOf(c catalogue.Copy) string {
-	if !c.OriginKnown && !c.Source.Live {
+	if !c.OriginKnown && !c.Source.Traits.Live() {
 		return r.t.Place.Name()
 	}
 	return c.Place.Name()
 }
 
-// Explain words an error of reading for the middle of a sentence.
-func Explain(err error) string {
-	switch {
-	case errors.Is(err, fs.ErrNotExist):
-		return "it is no longer where the last survey saw it"
-	case errors.Is(err, fs.ErrPermission):
-		return "the service may not read it"
-	case errors.Is(err, trails.ErrChanged):
-		return "it changed since the last survey, or while it was read"
-	}
-	return reach.Worded(err)
+// words say of problems of reading what they mean to whoever asked for advice, for the middle of a sentence.
+var words = explain.Words{
+	problem.NotThere:           "it is no longer where the last survey saw it",
+	problem.Refused:            "the service may not read it",
+	problem.ChangedSinceSurvey: "it changed since the last survey, or while it was read",
 }
+
+// Explain words an error of reading for the middle of a sentence.
+func Explain(err error) string { return words.Error(err) }
 
 func capital(s string) string {
 	if s == "" {
@@ -142,55 +134,41 @@ func (r *reading) HoldsOf(c advice.Copy, words []string) (lacking []string, ok b
 // holds looks into the first of several copies of one content that can be read.
 func (r *reading) holds(ids []int64, words []string) (lacking []string, ok bool) {
 	for _, id := range ids {
-		held, err := r.held(id, words)
+		found, err := r.wordsIn(id, words)
 		if err != nil {
 			continue
 		}
 		for i, word := range words {
-			if !held.Words[i] {
+			if !found.Words[i] {
 				lacking = append(lacking, word)
 			}
 		}
-		return lacking, held.Text || len(lacking) == 0
+		return lacking, found.Text || len(lacking) == 0
 	}
 	return nil, false
 }
 
-// heldKey is what is remembered of looking for words in a copy.
-type heldKey struct {
+// wordsKey is what is remembered of looking for words in a copy.
+type wordsKey struct {
 	copy  int64
 	words string
 }
 
-func (r *reading) held(id int64, words []string) (held apart.Held, err error) {
-	key := heldKey{id, strings.Join(words, "\x00")}
-	if known, ok := r.contents[key]; ok {
+// wordsIn looks for words in a copy.
+func (r *reading) wordsIn(id int64, words []string) (apart.Held, error) {
+	key := wordsKey{id, strings.Join(words, "\x00")}
+	if known, ok := r.words[key]; ok {
 		return known, nil
 	}
-	err = r.open(id, func(c source.Content) error {
-		held, err = r.Trails.Apart.Holds(r.ctx, apart.Content{ReaderAt: c.File, Size: c.Info.Size}, words)
-		return err
-	})
-	if err == nil {
-		r.contents[key] = held
-	}
-	return held, err
-}
-
-func (r *reading) open(id int64, use func(source.Content) error) error {
 	c, err := r.Site.Catalogue.Copy(r.ctx, id)
 	if err != nil {
-		return err
+		return apart.Held{}, err
 	}
-	opened, err := r.Trails.Open(r.ctx, c)
-	if err != nil {
-		return err
+	found, err := r.Contents.Holds(r.ctx, c, words)
+	if err == nil {
+		r.words[key] = found
 	}
-	defer opened.Close()
-	if opened.File == nil {
-		return errNoContent
-	}
-	return use(opened)
+	return found, err
 }
 
 // Kept holds two versions against each other.
@@ -208,7 +186,7 @@ func (r *reading) Kept(a, b int) (share float64, ok bool) {
 	if len(as) == 0 || len(bs) == 0 {
 		return 0, false
 	}
-	share, _, err := r.Trails.Shares(r.ctx, as[0], bs[0])
+	share, _, err := r.Contents.Shares(r.ctx, as[0], bs[0])
 	if err != nil {
 		return 0, false
 	}
@@ -260,12 +238,11 @@ func (r *reading) bytes(version int) (content []byte) {
 		return nil
 	}
 	for _, id := range r.copies(version) {
-		err := r.open(id, func(c source.Content) error {
-			content = make([]byte, min(c.Info.Size, similar.MaxSize))
-			_, err := io.ReadFull(io.NewSectionReader(c.File, 0, c.Info.Size), content)
-			return err
-		})
-		if err == nil {
+		c, err := r.Site.Catalogue.Copy(r.ctx, id)
+		if err != nil {
+			continue
+		}
+		if content, err = r.Contents.Bytes(r.ctx, c, similar.MaxSize); err == nil {
 			return content
 		}
 	}

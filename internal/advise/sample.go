@@ -85,7 +85,7 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 		return false, "", nil
 	}
 	const goesOn = 0.5
-	kept, _, err := s.b.Trails.Shares(s.b.ctx, f.versions[n].copy, last.copy)
+	kept, _, err := s.b.Contents.Shares(s.b.ctx, f.versions[n].copy, last.copy)
 	if err == nil && kept >= goesOn {
 		return true, fmt.Sprintf("It was saved at the same time, but goes on from what was there (%.0f %% of it is kept) and is not broken.", 100*kept), nil
 	}

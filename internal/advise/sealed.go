@@ -8,10 +8,10 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sealed"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 // sealed says why the folder only makes sense whole; "" where nothing says so.
@@ -25,7 +25,7 @@ func (b *folderAdvice) sealed() string {
 
 // held is one point in time of a store that still has the folder.
 type held struct {
-	source.Capture
+	sighting.Capture
 	store *catalogue.Store
 	copy  int64 // the folder
 }
@@ -70,7 +70,7 @@ func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
 func (b *folderAdvice) held(facts []catalogue.Fact) (all []held, err error) {
 	for _, f := range facts {
 		s := b.stores[int64(f.Source)]
-		if f.Type != plan.Folder || !f.Readable || s == nil || !s.Source.Dated || f.First.After(b.AsOf) {
+		if f.Type != entry.Folder || !f.Readable || s == nil || !s.Source.Traits.Dated() || f.First.After(b.AsOf) {
 			continue
 		}
 		captures, err := b.Site.Catalogue.Held(b.ctx, s.Source.ID, f.First, earlier(f.Last, b.AsOf))

@@ -2,9 +2,7 @@ package advise
 
 import (
 	"cmp"
-	"errors"
 	"fmt"
-	"io"
 	"path"
 	"slices"
 	"strings"
@@ -13,8 +11,8 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
@@ -86,7 +84,7 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	}
 	covered := false
 	for _, s := range g.stores {
-		if s.Source.Kind != strayKind || s.Source.Machine != g.q.Place.Machine {
+		if !s.Source.Traits.Leftovers || s.Source.Machine != g.q.Place.Machine {
 			continue
 		}
 		covered = covered || place.Under(g.q.Place.Path, s.Source.At)
@@ -115,15 +113,12 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		return nil, err
 	}
 	for _, f := range append(facts, elsewhere...) {
-		if f.Open && f.Type == plan.File && f.Place != g.q.Place {
+		if f.Open && f.Type == entry.File && f.Place != g.q.Place {
 			take(f, f.Place.Path)
 		}
 	}
 	return all, nil
 }
-
-// strayKind is the kind whose copies are leftovers.
-const strayKind = "strays"
 
 // lying returns the paths where facts' bytes lie.
 func (g *gathering) lying(facts []catalogue.Fact) (map[int64]string, error) {
@@ -172,7 +167,7 @@ func (g *gathering) stray(f strayFact) (advice.Stray, bool, error) {
 		s.Earliest = f.First
 	}
 	name := place.Readable(place.Name(f.lies))
-	if f.Size > 0 && f.Size <= digestStray && s.Copy.Reach == advice.Readable {
+	if f.Size > 0 && f.Size <= digestStray && s.Copy.Access == advice.Readable {
 		if s.SHA256 == "" {
 			sum, err := g.digest(f.Fact)
 			if err != nil {
@@ -250,7 +245,7 @@ func (g *gathering) likeness(f strayFact) (share float64, rival string, err erro
 		if !v.Readable || v.Size > similar.MaxSize {
 			continue
 		}
-		ofA, ofB, err := g.Trails.Shares(g.ctx, v.Copy, f.Copy)
+		ofA, ofB, err := g.Contents.Shares(g.ctx, v.Copy, f.Copy)
 		if err != nil {
 			return 0, "", err
 		}
@@ -266,13 +261,13 @@ func (g *gathering) likeness(f strayFact) (share float64, rival string, err erro
 	n := 0
 	for _, other := range facts {
 		s := g.all[int64(other.Source)]
-		if !other.Open || other.Type != plan.File || !s.Source.Live || slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return n.Place == other.Place }) {
+		if !other.Open || other.Type != entry.File || !s.Source.Traits.Live() || slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return n.Place == other.Place }) {
 			continue
 		}
 		if n++; n > maxAlike {
 			break
 		}
-		ofA, ofB, err := g.Trails.Shares(g.ctx, other.Copy, f.Copy)
+		ofA, ofB, err := g.Contents.Shares(g.ctx, other.Copy, f.Copy)
 		if err != nil {
 			return share, "", err
 		}
@@ -296,22 +291,19 @@ func (g *gathering) lockOwner(f strayFact) string {
 		return ""
 	}
 	who := c.Person
-	opened, err := g.Trails.Open(g.ctx, c)
+	opened, err := g.Contents.Open(g.ctx, c)
 	if err != nil {
 		return who
 	}
 	defer opened.Close()
-	head := make([]byte, 200)
-	n := 0
-	switch {
-	case opened.File != nil:
-		if n, err = opened.File.ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
+	const enough = 200
+	head := []byte(opened.Target)
+	if opened.File != nil {
+		if head, err = g.Contents.Bytes(g.ctx, c, enough); err != nil {
 			return who
 		}
-	case opened.Target != "":
-		n = copy(head, opened.Target)
 	}
-	words := strings.FieldsFunc(strings.ToValidUTF8(string(head[:n]), ""), func(r rune) bool { return r == ',' || r == ';' || r == '@' || unicode.IsControl(r) })
+	words := strings.FieldsFunc(strings.ToValidUTF8(string(head[:min(len(head), enough)]), ""), func(r rune) bool { return r == ',' || r == ';' || r == '@' || unicode.IsControl(r) })
 	words = slices.DeleteFunc(words, func(w string) bool { return strings.TrimSpace(w) == "" })
 	if len(words) == 0 {
 		return who

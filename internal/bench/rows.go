@@ -14,8 +14,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 const trashItems = 100_000
@@ -97,10 +96,8 @@ func fill(ctx context.Context, data, machine, list string) error {
 	if err != nil {
 		return err
 	}
-	capture, err := c.BeginCapture(ctx, src, time.Now())
-	if err != nil {
-		return err
-	}
+	survey := c.Survey(ctx, src, time.Now(), catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
+	defer survey.Abandon()
 	f, err := os.Create(list)
 	if err != nil {
 		return err
@@ -118,17 +115,17 @@ func fill(ctx context.Context, data, machine, list string) error {
 		if _, err := fmt.Fprintln(w, path); err != nil {
 			return err
 		}
-		err := capture.Add(ctx, source.Sighting{At: source.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
-			Origin: path, Type: plan.File,
-			Size: int64(k % 100_000), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true}, path, "ines")
+		err := survey.Sight(sighting.Sighting{At: sighting.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
+			Origin: path, Type: entry.File,
+			Size: int64(k % 100_000), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true})
 		if err != nil {
 			return err
 		}
 	}
-	if _, err := capture.Finish(ctx, nil); err != nil {
+	if _, err := survey.End(nil); err != nil {
 		return err
 	}
-	return errors.Join(c.FeedNames(ctx), w.Flush())
+	return w.Flush()
 }
 
 func searches(ctx context.Context, binary, dir string) ([]row, error) {

@@ -10,7 +10,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/restore"
 )
 
@@ -70,7 +70,7 @@ func (b *Book) named(ctx context.Context, k catalogue.Case, copies []int64) (res
 		return r, nil
 	}
 	c, err := b.Site.Catalogue.Copy(ctx, copies[0])
-	if err == nil && c.Type == plan.File { // whatever it is called where it lies
+	if err == nil && c.Type == entry.File { // whatever it is called where it lies
 		r.To = &k.Place
 	}
 	return r, err

@@ -195,7 +195,7 @@ func (b *Book) digest(ctx context.Context, c catalogue.Copy) (string, error) {
 	if c.SHA256 != "" {
 		return c.SHA256, nil
 	}
-	sum, err := b.Adviser.Trails.Digest(ctx, c)
+	sum, err := b.Adviser.Contents.Digest(ctx, c)
 	if err != nil {
 		return "", err
 	}

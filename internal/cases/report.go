@@ -114,7 +114,7 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 	dated, elsewhere := false, false
 	for i, l := range a.Looked {
 		s := a.Stores[l.Source].Source
-		if s.Dated && l.Found {
+		if s.Traits.Dated() && l.Found {
 			dated = true
 			if last := a.Stores[l.Source].Last(); now.Sub(last) > 48*time.Hour {
 				all = append(all, fmt.Sprintf("The newest snapshot of it is %d days old.", int(now.Sub(last).Hours()/24)))

@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 )
 
 // CaseState is how far a case is.
@@ -70,7 +71,7 @@ type CaseEntry struct {
 }
 
 // ErrChangedMeanwhile says that somebody else changed it since it was read.
-var ErrChangedMeanwhile = errors.New("somebody else changed it meanwhile")
+const ErrChangedMeanwhile = problem.ChangedByOther
 
 const caseColumns = "id, state, opened_at, opened_by, changed_at, version, person, machine, path, words, loss, happened, good_at, noticed_at, hints"
 

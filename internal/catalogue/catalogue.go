@@ -24,14 +24,15 @@ import (
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
 )
 
-// Sentinels that callers branch on.
-var (
-	ErrNotFound = errors.New("not in the catalogue")
-	ErrTaken    = errors.New("already in the catalogue")
-	ErrDamaged  = errors.New("the catalogue is damaged")
-	ErrCursor   = errors.New("the cursor is not one that this list gave out")
+// Problems that callers branch on.
+const (
+	ErrNotFound = problem.NotKnown
+	ErrTaken    = problem.Known
+	ErrDamaged  = problem.Damaged
+	ErrCursor   = problem.BadCursor
 )
 
 // Catalogue is an open catalogue. It is safe for concurrent use: one connection writes, several read.

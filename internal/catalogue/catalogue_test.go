@@ -12,8 +12,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 var now = time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
@@ -43,27 +42,14 @@ func newShelf(t *testing.T) *shelf {
 func (s *shelf) capture(names ...string) {
 	s.t.Helper()
 	ctx := s.t.Context()
-	k, err := s.BeginCapture(ctx, s.source, now)
-	require.NoError(s.t, err)
-	known, err := k.Known(ctx, "files")
-	require.NoError(s.t, err)
+	d := s.Survey(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
 	for i, name := range names {
-		if _, ok := known[name]; ok {
-			delete(known, name)
-			continue
-		}
-		path := "/home/ines/" + name
-		require.NoError(s.t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: path,
-			Type: plan.File,
-			Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true}, path, "ines"))
+		require.NoError(s.t, d.Sight(sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
+			Type: entry.File,
+			Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true}))
 	}
-	for _, span := range known {
-		require.NoError(s.t, k.End(ctx, span.ID))
-	}
-	require.NoError(s.t, k.Visit(ctx, "files"))
-	_, err = k.Finish(ctx, nil)
+	_, err := d.End(nil)
 	require.NoError(s.t, err)
-	require.NoError(s.t, s.FeedNames(ctx))
 }
 
 func (s *shelf) names(q catalogue.Query) []string {
@@ -173,21 +159,6 @@ func TestForgettingLeavesNoTraceInTheSearch(t *testing.T) {
 	assert.ErrorIs(t, err, catalogue.ErrTaken)
 	require.NoError(t, s.ForgetMachine(t.Context(), "loft"))
 	assert.ErrorIs(t, s.ForgetMachine(t.Context(), "loft"), catalogue.ErrNotFound)
-}
-
-func TestNamesLeftUnfedByAKilledSurveyAreFedAtTheNextStart(t *testing.T) {
-	s := newShelf(t)
-	ctx := t.Context()
-	k, err := s.BeginCapture(ctx, s.source, now)
-	require.NoError(t, err)
-	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Dir: "files", Name: "offsets"}, Mark: entry.Mark{Size: 1},
-		Type: plan.File, GoneAt: now, Readable: true}, "/offsets", ""))
-	_, err = k.Finish(ctx, nil)
-	require.NoError(t, err)
-	require.NoError(t, s.Close())
-	s.Catalogue, err = catalogue.Open(ctx, s.dir)
-	require.NoError(t, err)
-	assert.Equal(t, []string{"offsets"}, s.names(catalogue.Query{Words: "offsets"}))
 }
 
 func TestDamageIsFoundAtTheStart(t *testing.T) {

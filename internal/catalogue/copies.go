@@ -13,8 +13,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 // Copy is one readable copy, or the record of one.
@@ -23,10 +22,10 @@ type Copy struct {
 	Place       place.Place // where it came from; where that is not known, where it lies
 	OriginKnown bool
 	Claimed     string // the path that a record says it came from, which is not trusted; "" where there is none
-	Type        plan.Type
+	Type        entry.Type
 	Class       fileclass.Class
 	Source      Source
-	At          source.Locator
+	At          sighting.Locator
 	Person      string
 	Written     time.Time
 	Captured    time.Time // of the capture that first showed it
@@ -38,11 +37,23 @@ type Copy struct {
 	Within      bool   // it lies in a folder that is a copy itself
 	Size        int64  // negative where nothing tells
 	Target      string // of a link
-	Inode       int64  // tells hard links from equal files; 0 where it does not
+	Number      int64  // tells hard links from equal files; 0 where it does not
+	Content     entry.ContentID
 	SHA256      string // hex; "" while unknown
 	Condition   condition.Verdict
 	Notes       []string
-	ItemOf      int64 // the copy of the folder that it lies in; 0 where it lies in none
+	ItemOf      int64  // the copy of the folder that it lies in; 0 where it lies in none
+	Lies        string // where it lies, for people; "" where that is the path of LiesAt
+
+	ref sighting.Ref // "" where that of At is enough
+}
+
+// Ref is how the copy's store finds it.
+func (c Copy) Ref() sighting.Ref {
+	if c.ref != "" {
+		return c.ref
+	}
+	return c.At.Ref()
 }
 
 // Expires returns when the store's policy removes the copy; zero where it never does.
@@ -59,7 +70,8 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.inode, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark, e.findings,
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.number, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark,
+	coalesce(x.ref, x''), coalesce(x.lies, ''), e.findings,
 	` + captureName + `, ` + state
 
 // captureName is the latest of the points in time that still hold x.
@@ -73,17 +85,17 @@ const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.
 // state tells how the place of x is today, as far as is known: by the machine's own files where those are surveyed there,
 // else by the store's latest capture.
 const state = `(CASE
-	WHEN so.live THEN CASE
+	WHEN so.shape = 'now' THEN CASE
 		WHEN x.last_at IS NULL THEN 'present'
 		WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
 		ELSE 'gone' END
 	ELSE coalesce(
 		(SELECT CASE WHEN n.type = x.type AND (n.type NOT IN ('file', 'link') OR n.sha256 = x.sha256
 				OR (n.sha256 IS NULL OR x.sha256 IS NULL) AND n.size = x.size AND abs(n.written_at - x.written_at) < 2000000001) THEN 'present' ELSE 'changed' END
-			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.live AND n.last_at IS NULL AND x.origin_known LIMIT 1),
+			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.shape = 'now' AND n.last_at IS NULL AND x.origin_known LIMIT 1),
 		CASE WHEN x.gone_at IS NOT NULL OR NOT x.origin_known THEN 'gone'
 			WHEN EXISTS (SELECT 1 FROM sources l JOIN dirs ld ON ld.id = (SELECT dir_id FROM places WHERE id = x.place_id)
-				WHERE l.machine_id = so.machine_id AND l.live AND l.last_capture IS NOT NULL
+				WHERE l.machine_id = so.machine_id AND l.shape = 'now' AND l.last_capture IS NOT NULL
 				AND (l.at = x'2f' OR ld.path = l.at OR substr(ld.path, 1, length(l.at) + 1) = CAST(l.at || '/' AS BLOB))) THEN 'gone'
 			WHEN x.last_at IS NULL THEN 'present'
 			WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
@@ -148,13 +160,23 @@ func (c *Catalogue) copiesWith(ctx context.Context, ids []int64, columns string)
 type Lying struct {
 	ID      int64
 	Source  int64
-	At      source.Locator
+	At      sighting.Locator
 	Size    int64
 	Written time.Time
-	Inode   int64
+	Number  int64     // tells hard links from equal files; 0 where it does not
 	First   time.Time // the capture that first showed it
 	Last    time.Time // the one that last did; zero while the latest still does
 	Mark    entry.Mark
+
+	ref sighting.Ref
+}
+
+// Ref is how the copy's store finds it.
+func (l Lying) Ref() sighting.Ref {
+	if l.ref != "" {
+		return l.ref
+	}
+	return l.At.Ref()
 }
 
 // Lying returns where copies lie, by their numbers, for work on very many that needs no more.
@@ -167,7 +189,7 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 			args[i] = id
 		}
 		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, "+
-			"coalesce(x.inode, 0), x.first_at, x.last_at, x.mark FROM spans x"+
+			"coalesce(x.number, 0), x.first_at, x.last_at, x.mark, coalesce(x.ref, x'') FROM spans x"+
 			" JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args...)
 		if err != nil {
 			return nil, err
@@ -178,8 +200,8 @@ func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, er
 			var written, last sql.NullInt64
 			var first int64
 			var mark []byte
-			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Inode, &first, &last,
-				&mark); err != nil {
+			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Number, &first, &last,
+				&mark, &l.ref); err != nil {
 				return nil, errors.Join(err, rows.Close())
 			}
 			l.First, l.Last = time.Unix(0, first).UTC(), moment(last)
@@ -213,21 +235,24 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var sha, mark []byte
 		var notes, findings sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Inode, &sha, &notes, &f.Claimed, &mark,
-			&findings, &f.At.Capture, &f.State); err != nil {
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Number, &sha, &notes, &f.Claimed, &mark,
+			&f.ref, &f.Lies, &findings, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
 		f.Place.Path = place.Join(dir, name)
 		f.Written, f.Captured, f.LastSeen, f.Gone = moment(written), moment(captured), moment(lastSeen), moment(gone)
 		f.SHA256 = hex.EncodeToString(sha)
-		if m, err := entry.ParseMark(mark); err == nil && m.Written.Known { // also what cannot be counted
-			f.Written = m.Written.Time()
+		if m, err := entry.ParseMark(mark); err == nil {
+			f.Content = m.Content
+			if m.Written.Known { // also what cannot be counted
+				f.Written = m.Written.Time()
+			}
 		}
 		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
 			return nil, err
 		}
 		f.Condition.State = condition.Unread
-		if findings.Valid && f.Type == plan.File {
+		if findings.Valid && f.Type == entry.File {
 			found, err := fromJSON[condition.Findings](findings.String)
 			if err != nil {
 				return nil, err
@@ -254,7 +279,7 @@ func (c *Catalogue) complete(ctx context.Context, all []Copy) error {
 	for _, s := range sources {
 		byID[s.ID] = s
 	}
-	parents := map[source.Locator]int64{}
+	parents := map[sighting.Locator]int64{}
 	for i := range all {
 		f := &all[i]
 		f.Source = byID[f.Source.ID]
@@ -267,12 +292,12 @@ func (c *Catalogue) complete(ctx context.Context, all []Copy) error {
 }
 
 // itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
-func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[source.Locator]int64) (int64, error) {
+func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[sighting.Locator]int64) (int64, error) {
 	if f.At.Dir == "" || !f.Within {
 		return 0, nil
 	}
-	parent := source.Locator{Dir: place.Folder("/" + f.At.Dir)[1:], Name: place.Name("/" + f.At.Dir)}
-	key := source.Locator{Dir: fmt.Sprint(f.Source.ID) + "/" + parent.Dir, Name: parent.Name}
+	parent := sighting.Locator{Dir: place.Folder("/" + f.At.Dir)[1:], Name: place.Name("/" + f.At.Dir)}
+	key := sighting.Locator{Dir: fmt.Sprint(f.Source.ID) + "/" + parent.Dir, Name: parent.Name}
 	if id, ok := seen[key]; ok {
 		return id, nil
 	}

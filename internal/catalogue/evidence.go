@@ -12,17 +12,17 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
 // Fact is one span as evidence of what stood at a place. Source of Seen is the source's number, not an index.
 type Fact struct {
 	trail.Seen
-	Inode int64
-	Stamp time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
-	Name  string    // its last name
+	Number int64     // tells hard links and renamed files from equal ones; 0 where it does not
+	Stamp  time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
+	Name   string    // its last name
 	// Lost tells that no record says where it came from; its place is where it lies.
 	Lost bool
 }
@@ -75,11 +75,13 @@ func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
 		if err := c.readCaptures(ctx, s); err != nil {
 			return nil, err
 		}
-		resolution, err := c.resolution(ctx, src.ID)
-		if err != nil {
-			return nil, err
+		resolution := src.Traits.Resolution
+		if resolution == 0 {
+			if resolution, err = c.resolution(ctx, src.ID); err != nil {
+				return nil, err
+			}
 		}
-		s.Trail = trail.Source{Captures: s.Captures, Shows: src.Live || src.Dated, Live: src.Live, Resolution: resolution}
+		s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution}
 		stores[src.ID] = s
 	}
 	return stores, nil
@@ -125,7 +127,7 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 }
 
 const factColumns = `x.id, x.source_id, x.type, x.size, x.written_at, x.sha256, coalesce(x.target, x''), x.first_at, coalesce(x.last_at, 0), x.last_at IS NULL,
-	x.gone_at, x.readable, coalesce(x.inode, 0), NOT x.origin_known, p.name, d.path, m.name`
+	x.gone_at, x.readable, coalesce(x.number, 0), NOT x.origin_known, p.name, d.path, m.name`
 
 const factTables = ` CROSS JOIN dirs d ON d.id = p.dir_id CROSS JOIN machines m ON m.id = d.machine_id`
 
@@ -144,7 +146,7 @@ func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query st
 			var source, first, last int64
 			var sha []byte
 			var dir, machine string
-			err := rows.Scan(&f.Copy, &source, &f.Type, &f.Size, &written, &sha, &f.Target, &first, &last, &f.Open, &gone, &f.Readable, &f.Inode, &f.Lost, &f.Name, &dir, &machine)
+			err := rows.Scan(&f.Copy, &source, &f.Type, &f.Size, &written, &sha, &f.Target, &first, &last, &f.Open, &gone, &f.Readable, &f.Number, &f.Lost, &f.Name, &dir, &machine)
 			f.Source, f.Place = int(source), place.Place{Machine: machine, Path: place.Join(dir, f.Name)}
 			f.Written, f.Gone, f.SHA256 = moment(written), moment(gone), hex.EncodeToString(sha)
 			f.First, f.Last = time.Unix(0, first).UTC(), time.Unix(0, last).UTC()
@@ -194,16 +196,16 @@ func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p plac
 }
 
 // TypesAt returns of which types sources saw something at a place.
-func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]plan.Type, error) {
+func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error) {
 	rows, err := c.read.QueryContext(ctx, `SELECT DISTINCT type FROM spans WHERE origin_known AND place_id = (SELECT id FROM places WHERE name = ?
 		AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []plan.Type
+	var all []entry.Type
 	for rows.Next() {
-		var t plan.Type
+		var t entry.Type
 		if err := rows.Scan(&t); err != nil {
 			return nil, err
 		}
@@ -297,6 +299,15 @@ func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) er
 		}
 		return nil
 	})
+}
+
+// DigestOfContent returns the digest of a content that stores name, where it is known of any copy; nil where it is not.
+func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (sum []byte, err error) {
+	err = c.read.QueryRowContext(ctx, "SELECT sha256 FROM spans WHERE content = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).Scan(&sum)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return sum, err
 }
 
 // Undigested lists readable files of a source whose digest is not known, after the one numbered after.

@@ -136,7 +136,7 @@ func judgeKnown(ctx context.Context, tx *sql.Tx, sha256 []byte) error {
 // first.
 func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]int64, error) {
 	return numbers(c.read.QueryContext(ctx, `SELECT x.id FROM spans x JOIN sources so ON so.id = x.source_id
-		WHERE x.written_at >= ? AND x.last_at IS NULL AND so.live AND x.type = 'file' AND x.condition IS NULL AND x.size <= ?
+		WHERE x.written_at >= ? AND x.last_at IS NULL AND so.shape = 'now' AND x.type = 'file' AND x.condition IS NULL AND x.size <= ?
 		AND x.class IN (?, ?, ?, ?, ?, ?, ?) ORDER BY x.written_at DESC LIMIT ?`, since.UnixNano(), most,
 		string(fileclass.Documents), string(fileclass.Spreadsheets), string(fileclass.Drawings), string(fileclass.Pictures), string(fileclass.Contacts), string(fileclass.Calendars), string(fileclass.Mail), limit))
 }
@@ -154,7 +154,7 @@ func (c *Catalogue) FactsByDigest(ctx context.Context, stores map[int64]*Store, 
 // FactsOfSize returns files of a size that stand on machines now, at most limit.
 func (c *Catalogue) FactsOfSize(ctx context.Context, stores map[int64]*Store, size int64, limit int) ([]Fact, error) {
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.size = ? AND x.last_at IS NULL AND x.type = 'file' AND x.source_id IN (SELECT id FROM sources WHERE live) LIMIT ?`, size, limit))
+		WHERE x.size = ? AND x.last_at IS NULL AND x.type = 'file' AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now') LIMIT ?`, size, limit))
 }
 
 // FactsNamed returns what sources saw under just this name, in any folder of any machine, at most limit.
@@ -170,7 +170,7 @@ func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, nam
 // FactsLike returns what stands on a machine now under a name in which all words occur, at most limit. Words of one or two
 // letters alone find nothing: the index does not know them.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
-	return c.factsLike(ctx, stores, words, "m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE live)", machine, limit)
+	return c.factsLike(ctx, stores, words, "m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')", machine, limit)
 }
 
 // FactsLost does so for what the stores of a machine hold without a record of where it came from.

@@ -12,7 +12,6 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
 )
 
 // rewriteMarks is the migration that gives marks their binary form. What cannot be understood is left out, so that the next
@@ -53,7 +52,7 @@ func legacyMarks(ctx context.Context, tx *sql.Tx, after int64, limit int) (marks
 	defer rows.Close()
 	marks, last = map[int64]entry.Mark{}, after
 	for rows.Next() {
-		var typ plan.Type
+		var typ entry.Type
 		var text string
 		var dated bool
 		if err := rows.Scan(&last, &typ, &text, &dated); err != nil {
@@ -67,11 +66,11 @@ func legacyMarks(ctx context.Context, tx *sql.Tx, after int64, limit int) (marks
 }
 
 // legacyMark reads a mark as it was written before marks were typed: fields parted by single blanks. Of an entry of a tree
-// these were a letter for the type, size, write time, mode, owner, group, "i" and the inode, "c" and the change time, of a
+// these were a letter for the type, size, write time, mode, owner, group, "i" and the number of the file, "c" and the change time, of a
 // folder only letter, mode, owner and group; of an item of a trash the inodes and change times of it and its record, parted
 // and ended by dots, of what lies in it those of both apart, and behind them the size of a folder. Times were nanoseconds, they
 // and inodes in base 36. The zero Mark is what cannot be read.
-func legacyMark(typ plan.Type, text string) entry.Mark {
+func legacyMark(typ entry.Type, text string) entry.Mark {
 	fields := strings.Split(text, " ")
 	var m entry.Mark
 	var err error
@@ -88,10 +87,10 @@ func legacyMark(typ plan.Type, text string) entry.Mark {
 
 var errLegacy = errors.New("not a mark of old")
 
-func legacyEntry(typ plan.Type, fields []string) (entry.Mark, error) {
+func legacyEntry(typ entry.Type, fields []string) (entry.Mark, error) {
 	m := entry.Mark{Type: typ}
 	want := 8
-	if typ == plan.Folder {
+	if typ == entry.Folder {
 		want = 4
 	}
 	if len(fields) != want || len(fields[0]) != 1 {
@@ -99,17 +98,17 @@ func legacyEntry(typ plan.Type, fields []string) (entry.Mark, error) {
 	}
 	n := numbers36{}
 	rest := fields[1:]
-	if typ != plan.Folder {
+	if typ != entry.Folder {
 		m.Size, m.Written = n.signed(rest[0], 10), n.instant(rest[1])
-		inode, isInode := strings.CutPrefix(rest[5], "i")
+		number, isNumber := strings.CutPrefix(rest[5], "i")
 		changed, isChanged := strings.CutPrefix(rest[6], "c")
-		if !isInode || !isChanged {
+		if !isNumber || !isChanged {
 			return m, errLegacy
 		}
-		m.File = entry.File{Inode: n.unsigned(inode, 36), Changed: n.instant(changed)}
+		m.File = entry.Identity{Number: n.unsigned(number, 36), Changed: n.instant(changed)}
 		rest = rest[2:]
 	}
-	m.Mode, m.UID, m.GID = fs.FileMode(n.unsigned(rest[0], 8)), n.signed(rest[1], 10), n.signed(rest[2], 10)
+	m.Mode, m.UID, m.GID = entry.Is(fs.FileMode(n.unsigned(rest[0], 8))), entry.Is(n.signed(rest[1], 10)), entry.Is(n.signed(rest[2], 10))
 	return m, n.err
 }
 
@@ -120,9 +119,9 @@ func legacyItem(fields []string) (entry.Mark, error) {
 		parts := strings.Split(field, ".")
 		switch {
 		case i < 2 && len(parts) == 5:
-			for k, file := range []*entry.File{&m.File, &m.Record} {
-				if inode := n.unsigned(parts[2*k], 36); inode != 0 {
-					*file = entry.File{Inode: inode, Changed: n.instant(parts[2*k+1])}
+			for k, file := range []*entry.Identity{&m.File, &m.Record} {
+				if number := n.unsigned(parts[2*k], 36); number != 0 {
+					*file = entry.Identity{Number: number, Changed: n.instant(parts[2*k+1])}
 				}
 			}
 		case i > 0 && i == len(fields)-1 && len(parts) == 1:

@@ -5,8 +5,10 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
+
+	"modernc.org/sqlite"
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // Machine is a computer or store that is looked after.
@@ -60,7 +62,7 @@ func (c *Catalogue) AddMachine(ctx context.Context, m Machine) (Machine, error) 
 }
 
 func taken(err error, what string) error {
-	if err != nil && strings.Contains(err.Error(), "UNIQUE constraint") {
+	if fault, ok := errors.AsType[*sqlite.Error](err); ok && fault.Code() == sqlite3.SQLITE_CONSTRAINT_UNIQUE {
 		return fmt.Errorf("%s: %w", what, ErrTaken)
 	}
 	return err

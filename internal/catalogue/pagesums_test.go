@@ -13,8 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 // filled opens a catalogue and enters some machines and cases in many commits, a checkpoint in between.
@@ -173,11 +172,10 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 	c := filled(t, dir)
 	src, err := c.AddSource(ctx, Source{Kind: "trash", Machine: "m40-1", AtMachine: "m40-1", At: "/home"})
 	require.NoError(t, err)
-	k, err := c.BeginCapture(ctx, src, time.Unix(100, 0))
-	require.NoError(t, err)
-	require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: 1}, Origin: "/home/quote",
-		Type: plan.File, Readable: true}, "/home/quote", ""))
-	_, err = k.Finish(ctx, nil)
+	d := c.Survey(ctx, src, time.Unix(100, 0), Following{})
+	require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: 1}, Origin: "/home/quote",
+		Type: entry.File, Readable: true}))
+	_, err = d.End(nil)
 	require.NoError(t, err)
 	r, err := c.BeginReceipt(ctx, Receipt{At: time.Unix(200, 0), By: "technician",
 		Items: []ReceiptItem{{Copy: 1, Outcome: ItemDone, Work: []byte("{}")}}})

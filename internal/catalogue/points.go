@@ -4,19 +4,18 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"humble-rewind/internal/core/sighting"
 	"strings"
 	"time"
-
-	"humble-rewind/internal/source"
 )
 
-// BeginDated begins, or takes up again, the reading of one of the points in time that a source holds.
-func (c *Catalogue) BeginDated(ctx context.Context, src Source, point source.Capture) (*Capture, error) {
+// beginDated begins, or takes up again, the reading of one of the points in time that a source holds.
+func (c *Catalogue) beginDated(ctx context.Context, src Source, point sighting.Capture) (*Capture, error) {
 	return c.capture(ctx, src, point, true)
 }
 
-// Late tells whether a later point in time was read before this one.
-func (k *Capture) Late() bool { return k.after != forever }
+// late tells whether a later point in time was read before this one.
+func (k *Capture) late() bool { return k.after != forever }
 
 // Points lists the points in time of a source that were read completely, by name.
 func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time.Time, error) {
@@ -37,11 +36,11 @@ func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time
 	return points, rows.Err()
 }
 
-// Around returns, for a capture that comes late, the spans of a folder of the store that the captures before and behind
+// around returns, for a capture that comes late, the spans of a folder of the store that the captures before and behind
 // it show, by name, and those that an interrupted reading of this very capture has added.
-func (k *Capture) Around(ctx context.Context, dir string) (before, behind, own map[string]KnownSpan, err error) {
-	before, behind, own = map[string]KnownSpan{}, map[string]KnownSpan{}, map[string]KnownSpan{}
-	err = k.spans(ctx, dir, "x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)", []any{k.after, k.before}, func(name string, s KnownSpan) error {
+func (k *Capture) around(ctx context.Context, dir string) (before, behind, own map[string]knownSpan, err error) {
+	before, behind, own = map[string]knownSpan{}, map[string]knownSpan{}, map[string]knownSpan{}
+	err = k.spans(ctx, dir, "x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)", []any{k.after, k.before}, func(name string, s knownSpan) error {
 		if s.firstAt <= k.before && s.lastAt >= k.before {
 			before[name] = s
 		}
@@ -56,8 +55,8 @@ func (k *Capture) Around(ctx context.Context, dir string) (before, behind, own m
 	return before, behind, own, err
 }
 
-// Extend makes a span that the capture before this one was the last to show, or the one behind the first, reach this one.
-func (k *Capture) Extend(ctx context.Context, s KnownSpan) error {
+// extend makes a span that the capture before this one was the last to show, or the one behind the first, reach this one.
+func (k *Capture) extend(ctx context.Context, s knownSpan) error {
 	column := "last_at"
 	if s.firstAt > k.at {
 		column = "first_at"
@@ -66,8 +65,8 @@ func (k *Capture) Extend(ctx context.Context, s KnownSpan) error {
 	return err
 }
 
-// Split makes two spans of one that this capture shows to have been interrupted.
-func (k *Capture) Split(ctx context.Context, span int64) error {
+// splitSpan makes two spans of one that this capture shows to have been interrupted.
+func (k *Capture) splitSpan(ctx context.Context, span int64) error {
 	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.split(ctx, tx, "id = ?", span) })
 }
 
@@ -82,8 +81,8 @@ func (k *Capture) split(ctx context.Context, tx *sql.Tx, where string, args ...a
 	return err
 }
 
-// Discard takes everything back that the capture has recorded.
-func (k *Capture) Discard(ctx context.Context) error {
+// discard takes everything back that the capture has recorded.
+func (k *Capture) discard(ctx context.Context) error {
 	if err := k.written(); err != nil {
 		return err
 	}
@@ -104,10 +103,10 @@ func (c *Catalogue) dropCapture(ctx context.Context, sourceID, id, at int64) err
 	})
 }
 
-// EndSurvey keeps how a survey of a source went. held says which points in time the store still holds, nil where it does
+// endSurvey keeps how a survey of a source went. held says which points in time the store still holds, nil where it does
 // not hold several; those no longer there are records only from now on. readable is how many copies can be read, those
 // included; the answer is how many that leaves.
-func (c *Catalogue) EndSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64, notes []string) (int64, error) {
+func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64, notes []string) (int64, error) {
 	if held != nil {
 		lost, err := c.thin(ctx, src.ID, held)
 		if err != nil {
@@ -164,15 +163,15 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 }
 
 // Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
-func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]source.Capture, error) {
+func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]sighting.Capture, error) {
 	rows, err := c.read.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at", sourceID, from.UnixNano(), to.UnixNano())
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []source.Capture
+	var all []sighting.Capture
 	for rows.Next() {
-		var k source.Capture
+		var k sighting.Capture
 		var at int64
 		if err := rows.Scan(&k.Name, &at); err != nil {
 			return nil, err
@@ -183,9 +182,9 @@ func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time
 	return all, rows.Err()
 }
 
-// Part makes two spans of one whose content turned out to have changed between two points in time, though nothing else
+// Divide makes two spans of one whose content turned out to have changed between two points in time, though nothing else
 // about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
-func (c *Catalogue) Part(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
+func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+strings.Replace(spanColumns, "sha256", "?", 1)+", ?, last_at FROM spans WHERE id = ?",
 			after, first.UnixNano(), span); err != nil {

@@ -9,7 +9,6 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // ReceiptState is how far a bring-back is.
@@ -61,7 +60,7 @@ type ReceiptItem struct {
 	Copy     int64
 	Source   int64
 	From, To place.Place
-	Type     plan.Type
+	Type     entry.Type
 	Size     int64
 	SHA256   string // hex; "" where nothing was read
 	Outcome  ItemOutcome

@@ -11,11 +11,11 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
-// KnownSpan is a span as a survey compares it.
-type KnownSpan struct {
+// knownSpan is a span as a survey compares it.
+type knownSpan struct {
 	ID      int64
 	Mark    entry.Mark // the zero Mark where what is kept of it cannot be understood, so that it is read again
 	firstAt int64
@@ -52,7 +52,7 @@ const (
 const maxInterned = 10_000
 
 type found struct {
-	source.Sighting
+	sighting.Sighting
 	Place  string
 	Person string
 	lastAt any // nil: it is still there
@@ -62,12 +62,12 @@ type found struct {
 // loses little and that readers' view of the log stays short.
 const batchRows = 8000
 
-// BeginCapture begins a reading of a source as it is now.
-func (c *Catalogue) BeginCapture(ctx context.Context, src Source, at time.Time) (*Capture, error) {
-	return c.capture(ctx, src, source.Capture{At: at}, false)
+// beginCapture begins a reading of a source as it is now.
+func (c *Catalogue) beginCapture(ctx context.Context, src Source, at time.Time) (*Capture, error) {
+	return c.capture(ctx, src, sighting.Capture{At: at}, false)
 }
 
-func (c *Catalogue) capture(ctx context.Context, src Source, point source.Capture, dated bool) (*Capture, error) {
+func (c *Catalogue) capture(ctx context.Context, src Source, point sighting.Capture, dated bool) (*Capture, error) {
 	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, visited: map[int64]bool{}, prints: map[string][]byte{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
 	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
 		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never), int64(forever)).Scan(&k.before, &k.after)
@@ -86,11 +86,11 @@ func (k *Capture) enter(ctx context.Context, tx *sql.Tx) error {
 	return err
 }
 
-// Known returns the open spans of a folder of the store by name. Of two that a killed survey left for one name, the older
+// known returns the open spans of a folder of the store by name. Of two that a killed survey left for one name, the older
 // is ended.
-func (k *Capture) Known(ctx context.Context, dir string) (map[string]KnownSpan, error) {
-	known := map[string]KnownSpan{}
-	err := k.spans(ctx, dir, "x.last_at IS NULL", nil, func(name string, s KnownSpan) error {
+func (k *Capture) known(ctx context.Context, dir string) (map[string]knownSpan, error) {
+	known := map[string]knownSpan{}
+	err := k.spans(ctx, dir, "x.last_at IS NULL", nil, func(name string, s knownSpan) error {
 		before, twice := known[name]
 		if !twice {
 			known[name] = s
@@ -100,12 +100,12 @@ func (k *Capture) Known(ctx context.Context, dir string) (map[string]KnownSpan, 
 			before, s = s, before
 		}
 		known[name] = s
-		return k.End(ctx, before.ID)
+		return k.end(ctx, before.ID)
 	})
 	return known, err
 }
 
-func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, KnownSpan) error) error {
+func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, knownSpan) error) error {
 	rows, err := k.c.read.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
 		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where, append([]any{k.source.ID, []byte(dir)}, args...)...)
 	if err != nil {
@@ -113,7 +113,7 @@ func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see 
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var s KnownSpan
+		var s knownSpan
 		var name string
 		var mark []byte
 		if err := rows.Scan(&s.ID, &name, &mark, &s.firstAt, &s.lastAt); err != nil {
@@ -127,10 +127,10 @@ func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see 
 	return rows.Err()
 }
 
-// Unchanged tells by its print whether a folder of the store was read and holds just what the latest capture showed. If
+// unchanged tells by its print whether a folder of the store was read and holds just what the latest capture showed. If
 // not, the print is kept with the capture. A capture that comes late has no such folder: prints are of the latest.
-func (k *Capture) Unchanged(ctx context.Context, dir string, print []byte) (bool, error) {
-	if k.Late() {
+func (k *Capture) unchanged(ctx context.Context, dir string, print []byte) (bool, error) {
+	if k.late() {
 		return false, nil
 	}
 	var id int64
@@ -147,8 +147,20 @@ func (k *Capture) Unchanged(ctx context.Context, dir string, print []byte) (bool
 	return false, nil
 }
 
-// Visit says that a folder of the store was read, so that Finish does not end what it holds.
-func (k *Capture) Visit(ctx context.Context, dir string) error {
+// nameBefore is what the complete capture before this one is called.
+func (k *Capture) nameBefore(ctx context.Context) (name string, err error) {
+	err = k.c.read.QueryRowContext(ctx, "SELECT name FROM captures WHERE source_id = ? AND complete AND at = ?", k.source.ID, k.before).Scan(&name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", nil
+	}
+	return name, err
+}
+
+// unprinted says that a folder of the store no longer holds what its print is of.
+func (k *Capture) unprinted(dir string) { k.prints[dir] = nil }
+
+// visit says that a folder of the store was read, so that finish does not end what it holds.
+func (k *Capture) visit(ctx context.Context, dir string) error {
 	var id int64
 	err := k.c.read.QueryRowContext(ctx, "SELECT id FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).Scan(&id)
 	if err == sql.ErrNoRows {
@@ -158,10 +170,10 @@ func (k *Capture) Visit(ctx context.Context, dir string) error {
 	return err
 }
 
-// Add records a sighting that is new or changed; origin is where it came from or else where it lies.
-func (k *Capture) Add(ctx context.Context, s source.Sighting, origin, person string) error {
+// add records a sighting that is new or changed; origin is where it came from or else where it lies.
+func (k *Capture) add(ctx context.Context, s sighting.Sighting, origin, person string) error {
 	var last any
-	if k.Late() {
+	if k.late() {
 		last = k.at
 	}
 	k.fresh = append(k.fresh, found{s, origin, person, last})
@@ -174,8 +186,8 @@ type amended struct {
 	found
 }
 
-// Amend puts right what is recorded of a span: where it came from, whose it is, and what is wrong with it.
-func (k *Capture) Amend(ctx context.Context, span int64, s source.Sighting, origin, person string) error {
+// amendSpan puts right what is recorded of a span: where it came from, whose it is, and what is wrong with it.
+func (k *Capture) amendSpan(ctx context.Context, span int64, s sighting.Sighting, origin, person string) error {
 	k.amended = append(k.amended, amended{span, found{s, origin, person, nil}})
 	if len(k.amended) < batchRows {
 		return nil
@@ -212,15 +224,15 @@ func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
 	return nil
 }
 
-// End ends the span of something that is no longer there, or no longer as it was. Of a point in time that is believed
+// end ends the span of something that is no longer there, or no longer as it was. Of a point in time that is believed
 // only once it was read to its end: one that is being removed meanwhile would seem to lack files.
-func (k *Capture) End(ctx context.Context, span int64) error {
+func (k *Capture) end(ctx context.Context, span int64) error {
 	k.ended = append(k.ended, span)
 	return k.flushFull(ctx)
 }
 
 const spanColumns = `place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable,
-	origin_known, notes, sha256, inode, target, claimed`
+	origin_known, notes, sha256, number, target, claimed, ref, lies, content`
 
 // flushFull hands a full batch over to be written while the next is gathered.
 func (k *Capture) flushFull(ctx context.Context) error {
@@ -249,12 +261,12 @@ func (k *Capture) written() error {
 	return err
 }
 
-// Abandon waits for what is being written; call it where a capture does not come to Finish.
-func (k *Capture) Abandon() { _ = k.written() }
+// abandon waits for what is being written; call it where a capture does not come to finish.
+func (k *Capture) abandon() { _ = k.written() }
 
-// Finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
+// finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
 // lies at or below the paths in unread stays as it is. It returns how many spans it ended.
-func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
+func (k *Capture) finish(ctx context.Context, unread []string) (int64, error) {
 	if err := k.written(); err != nil {
 		return 0, err
 	}
@@ -268,7 +280,7 @@ func (k *Capture) Finish(ctx context.Context, unread []string) (int64, error) {
 			return err
 		}
 		for _, dir := range vanished {
-			if k.Late() {
+			if k.late() {
 				if err := k.split(ctx, tx, "store_dir_id = ?", dir); err != nil {
 					return err
 				}
@@ -312,7 +324,7 @@ const endSpans = "UPDATE spans SET last_at = max(?, first_at), readable = readab
 
 func (k *Capture) vanished(ctx context.Context, unread []string) ([]int64, error) {
 	alive, args := "last_at IS NULL AND first_at <> ?", []any{k.source.ID, k.at}
-	if k.Late() {
+	if k.late() {
 		alive, args = "first_at <= ? AND (last_at IS NULL OR last_at >= ?)", []any{k.source.ID, k.before, k.after}
 	}
 	rows, err := k.c.read.QueryContext(ctx, `SELECT d.id, d.path FROM store_dirs d WHERE d.source_id = ?

@@ -4,9 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/traits"
 	"time"
-
-	"humble-rewind/internal/source"
 )
 
 // Source is a store that copies are read from.
@@ -18,12 +18,12 @@ type Source struct {
 	AtMachine     string // where it is
 	At            string
 	Drive         string
-	Live          bool   // its files are the machine's own, as they are now
-	Dated         bool   // it holds several points in time
-	Named         string // strftime pattern of its points in time; "" where it is worked out
+	Traits        traits.Traits
+	Options       map[string]string // of the kind
+	Named         string            // strftime pattern of its points in time; "" where it is worked out
 	Exclusions    []string
 	Zone          string // "" for the machine's
-	Maps          []source.Map
+	Maps          []place.Map
 	ClockAhead    time.Duration // of the write times of the machine's files
 	OwnRetention  *int          // days; nil for the machine's
 	RetentionDays int           // what holds
@@ -39,9 +39,9 @@ type Source struct {
 func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 	var id int64
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, live, dated, named, exclusions, zone, maps, retention_days, notes)
-			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, s.Live, s.Dated, s.Named, toJSON(s.Exclusions), s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
+		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, shape, traits, options, named, exclusions, zone, maps, retention_days, notes)
+			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, string(s.Traits.Shape), toJSON(s.Traits), toJSON(s.Options), s.Named, toJSON(s.Exclusions), s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
 		if err != nil {
 			return taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
 		}
@@ -72,7 +72,7 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 }
 
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.live, s.dated, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
+	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
 			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck, s.notes
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
 		WHERE `+where+` ORDER BY m.name, s.id`, args...)
@@ -84,8 +84,8 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 	for rows.Next() {
 		var s Source
 		var own, surveyed sql.NullInt64
-		var exclusions, maps, notes string
-		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &s.Live, &s.Dated, &s.Named, &exclusions, &s.Zone, &maps, &own,
+		var exclusions, maps, notes, declared, options string
+		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named, &exclusions, &s.Zone, &maps, &own,
 			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes); err != nil {
 			return nil, err
 		}
@@ -94,7 +94,13 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 			s.OwnRetention = &days
 		}
 		s.SurveyedAt = moment(surveyed)
-		if s.Maps, err = fromJSON[[]source.Map](maps); err != nil {
+		if s.Traits, err = fromJSON[traits.Traits](declared); err != nil {
+			return nil, err
+		}
+		if s.Options, err = fromJSON[map[string]string](options); err != nil {
+			return nil, err
+		}
+		if s.Maps, err = fromJSON[[]place.Map](maps); err != nil {
 			return nil, err
 		}
 		if s.Exclusions, err = fromJSON[[]string](exclusions); err != nil {
@@ -106,6 +112,13 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 		all = append(all, s)
 	}
 	return all, rows.Err()
+}
+
+// SetTraits keeps what a kind declares of its stores with all sources of the kind.
+func (c *Catalogue) SetTraits(ctx context.Context, kind string, t traits.Traits) error {
+	defer c.forgetStores()
+	_, err := c.write.ExecContext(ctx, "UPDATE sources SET shape = ?2, traits = ?3 WHERE kind = ?1 AND traits <> ?3", kind, string(t.Shape), toJSON(t))
+	return err
 }
 
 // RemoveSource removes a source with everything that surveys saw in it. Receipts stay.

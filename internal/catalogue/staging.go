@@ -3,12 +3,13 @@ package catalogue
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
 	"strings"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // makeStaging makes the table that sightings pass through, in memory and on the writing connection alone: one statement
@@ -16,11 +17,12 @@ import (
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
 		dir_id INTEGER, name BLOB, folded TEXT, store_dir_id INTEGER, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
-		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, inode INTEGER, target BLOB, claimed BLOB, last_at INTEGER)`)
+		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, number INTEGER, target BLOB, claimed BLOB, last_at INTEGER,
+		ref BLOB, lies TEXT, content TEXT, sha256 BLOB)`)
 	return err
 }
 
-const stagingColumns, rowsPerInsert = 20, 100
+const stagingColumns, rowsPerInsert = 24, 100
 
 func (k *Capture) write(ctx context.Context, fresh []found, ended []int64) error {
 	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.writeIn(ctx, tx, fresh, ended) })
@@ -51,10 +53,20 @@ func (k *Capture) writeIn(ctx context.Context, tx *sql.Tx, fresh []found, ended 
 	if err := k.stage(ctx, tx, fresh); err != nil {
 		return err
 	}
-	return k.spread(ctx, tx)
+	if err := k.spread(ctx, tx); err != nil {
+		return err
+	}
+	for _, f := range fresh { // of some stores the digests are known without reading
+		if sum, err := hex.DecodeString(f.Mark.Content.Value); f.Mark.Content.Kind == entry.SHA256 && err == nil {
+			if err := judgeKnown(ctx, tx, sum); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
-// unprint forgets the prints of the folders that a batch changes: Finish, which a killed survey does not come to, sets new ones.
+// unprint forgets the prints of the folders that a batch changes: finish, which a killed survey does not come to, sets new ones.
 // Those of a point in time stay true of the one before until then.
 func (k *Capture) unprint(ctx context.Context, tx *sql.Tx, fresh []found, ended []int64) error {
 	if k.dated {
@@ -133,16 +145,28 @@ func (k *Capture) stage(ctx context.Context, tx *sql.Tx, fresh []found) error {
 func (f *found) columns(dir, storeDir int64) []any {
 	name := place.Name(f.Place)
 	class := fileclass.Of(name)
-	if f.Type == plan.Folder {
+	if f.Type == entry.Folder {
 		class = fileclass.Folders
 	}
 	var notes any
 	if len(f.Notes) > 0 {
 		notes = toJSON(f.Notes)
 	}
-	var inode, target, claimed any
-	if f.Inode != 0 {
-		inode = int64(f.Inode)
+	var number, target, claimed, ref, lies, content, sum any
+	if f.Number != 0 {
+		number = int64(f.Number)
+	}
+	if f.Ref != "" {
+		ref = []byte(f.Ref)
+	}
+	if f.Lies != "" {
+		lies = f.Lies
+	}
+	if id := f.Mark.Content; id.Value != "" {
+		content = contentName(id)
+		if raw, err := hex.DecodeString(id.Value); id.Kind == entry.SHA256 && err == nil {
+			sum = raw // which need not be read for
+		}
 	}
 	if f.Target != "" {
 		target = []byte(f.Target)
@@ -151,8 +175,8 @@ func (f *found) columns(dir, storeDir int64) []any {
 		claimed = []byte(f.Claimed)
 	}
 	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark.Append(nil),
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, inode,
-		target, claimed, f.lastAt}
+		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, number,
+		target, claimed, f.lastAt, ref, lies, content, sum}
 }
 
 func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
@@ -161,9 +185,10 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		args []any
 	}{
 		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
-		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, inode, target, claimed, first_at, last_at)
+		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, number, target, claimed, first_at, last_at,
+				ref, lies, content, sha256)
 			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes,
-				t.inode, t.target, t.claimed, ?, t.last_at
+				t.number, t.target, t.claimed, ?, t.last_at, t.ref, t.lies, t.content, t.sha256
 			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.at}},
 		{"DELETE FROM staging", nil},
 	}
@@ -186,3 +211,6 @@ func (c *Catalogue) FeedNames(ctx context.Context) error {
 		return err
 	})
 }
+
+// contentName is a content id as it is kept.
+func contentName(id entry.ContentID) string { return string(id.Kind) + ":" + id.Value }

@@ -13,8 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/source"
+	"humble-rewind/internal/core/sighting"
 )
 
 // old makes a catalogue as the version before typed marks left it, with what fill puts into it.
@@ -68,17 +67,17 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	assert.False(t, sources[0].Renew)
 	assert.True(t, sources[1].Renew, "the store of points in time is to be read anew")
 	assert.Contains(t, sources[1].Trouble, "read anew", "and the Desk says so")
-	known := func(src int, dir string) map[string]KnownSpan {
-		k, err := c.BeginCapture(ctx, sources[src], time.Unix(0, 100))
+	known := func(src int, dir string) map[string]knownSpan {
+		k, err := c.beginCapture(ctx, sources[src], time.Unix(0, 100))
 		require.NoError(t, err)
-		all, err := k.Known(ctx, dir)
+		all, err := k.known(ctx, dir)
 		require.NoError(t, err)
 		return all
 	}
 	at := entry.At(written)
-	assert.Equal(t, entry.Mark{Type: plan.File, Size: 12, Written: at, Mode: 0o644, UID: 1001, GID: 1002,
-		File: entry.File{Inode: 35, Changed: at}}, known(0, "")["quote"].Mark)
-	item := entry.Mark{File: entry.File{Inode: 35*36 + 35, Changed: at}, Record: entry.File{Inode: 1, Changed: at}}
+	assert.Equal(t, entry.Mark{Type: entry.File, Size: 12, Written: at, Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(1001)), GID: entry.Is(int64(1002)),
+		File: entry.Identity{Number: 35, Changed: at}}, known(0, "")["quote"].Mark)
+	item := entry.Mark{File: entry.Identity{Number: 35*36 + 35, Changed: at}, Record: entry.Identity{Number: 1, Changed: at}}
 	assert.Equal(t, item, known(2, "files")["gone"].Mark)
 	item.Inside = 77
 	assert.Equal(t, item, known(2, "files")["folder"].Mark)
@@ -88,16 +87,16 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	require.ErrorIs(t, err, ErrNotFound)
 	assert.ErrorContains(t, err, "read anew", "until its store is")
 	for n, point := range []string{"b", "c"} {
-		k, err := c.BeginDated(ctx, sources[1], source.Capture{Name: point, At: time.Unix(0, int64(20+10*n))})
+		k, err := c.beginDated(ctx, sources[1], sighting.Capture{Name: point, At: time.Unix(0, int64(20+10*n))})
 		require.NoError(t, err)
-		known, err := k.Known(ctx, "")
+		known, err := k.known(ctx, "")
 		require.NoError(t, err)
 		if n == 1 {
-			require.NoError(t, k.End(ctx, known["quote"].ID))
+			require.NoError(t, k.end(ctx, known["quote"].ID))
 		}
-		require.NoError(t, k.Add(ctx, source.Sighting{At: source.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
-			Type: plan.File, Readable: true}, "/h/quote", "ines"))
-		_, err = k.Finish(ctx, nil)
+		require.NoError(t, k.add(ctx, sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
+			Type: entry.File, Readable: true}, "/h/quote", "ines"))
+		_, err = k.finish(ctx, nil)
 		require.NoError(t, err)
 	}
 	now, err := c.Copy(ctx, 2)

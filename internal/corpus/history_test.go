@@ -12,17 +12,12 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
-	"humble-rewind/internal/reach"
-	"humble-rewind/internal/reach/local"
+	registered "humble-rewind/internal/kinds"
 	"humble-rewind/internal/site"
-	"humble-rewind/internal/source"
-	"humble-rewind/internal/source/live"
-	"humble-rewind/internal/source/snapshots"
-	"humble-rewind/internal/source/strays"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
-	"humble-rewind/internal/trails"
 )
 
 // Case is one loss with its answer.
@@ -263,8 +258,8 @@ func (h *History) survey() error {
 			return err
 		}
 		h.records = records
-		h.site = &site.Site{Catalogue: records, Ways: reach.Ways{local.Way()}, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind,
-			strays.Kind(strays.Default)}}
+		rules, _ := registered.Leftovers()
+		h.site = &site.Site{Catalogue: records, Ways: registered.Ways(), Kinds: registered.All(rules)}
 	}
 	for _, machine := range []string{First, Second} {
 		if !h.machines[machine] {
@@ -286,7 +281,7 @@ func (h *History) survey() error {
 		return err
 	}
 	for _, src := range sources {
-		if src.Live {
+		if src.Traits.Live() {
 			if err := h.site.RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
 				return err
 			}
@@ -306,7 +301,7 @@ func (h *History) Digest() {
 	}
 	sources, err := h.records.Sources(h.ctx, "")
 	h.fail(err)
-	reader := trails.Reader{Site: h.site, Apart: pool}
+	reader := contents.Reader{Site: h.site, Apart: pool}
 	for _, src := range sources {
 		_, err := reader.DigestAll(h.ctx, src.ID, func(int64, int64, string) {})
 		h.fail(err)

@@ -3,18 +3,17 @@ package corpus
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
-	"io"
+	"math"
 	"slices"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/advise"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/examine"
-	"humble-rewind/internal/source/strays"
+	registered "humble-rewind/internal/kinds"
 	"humble-rewind/internal/trails"
 )
 
@@ -38,7 +37,7 @@ func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
 }
 
 // ask plays a case out, surveys everything and asks. The history is to be closed where there is no error.
-func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *trails.Reader, error) {
+func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *contents.Reader, error) {
 	o := Outcome{Case: c}
 	h := newHistory(ctx, dir)
 	c.Play(h)
@@ -47,9 +46,11 @@ func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *trails.Re
 	if h.err != nil {
 		return o, h, nil, fmt.Errorf("play %s, %s: %w", c.Family, c.Variant, h.err)
 	}
-	reader := &trails.Reader{Site: h.site, Apart: pool}
+	reader := &contents.Reader{Site: h.site, Apart: pool}
 	now := func() time.Time { return Now }
-	adviser := advise.Adviser{Site: h.site, Trails: reader, Examiner: &examine.Examiner{Trails: reader, Now: now}, Rules: strays.Default, Now: now}
+	rules, _ := registered.Leftovers()
+	adviser := advise.Adviser{Site: h.site, Trails: &trails.Reader{Site: h.site, Contents: reader}, Contents: reader,
+		Examiner: &contents.Examiner{Contents: reader, Now: now}, Rules: rules, Now: now}
 	machine := c.Machine
 	if machine == "" {
 		machine = First
@@ -66,7 +67,7 @@ func (h *History) close() {
 	h.fail(h.records.Close())
 }
 
-func (o *Outcome) judge(h *History, reader *trails.Reader) {
+func (o *Outcome) judge(h *History, reader *contents.Reader) {
 	c := o.Case
 	r := o.Answer.Recommended
 	switch {
@@ -77,7 +78,7 @@ func (o *Outcome) judge(h *History, reader *trails.Reader) {
 		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
 		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(r.Because, " "))
 	}
-	if c.Other != "" && !o.lists(c.Other) {
+	if c.Other != "" && !o.lists(h, c.Other) {
 		o.Right = false
 		o.Got += " without a runner-up from the " + c.Other
 	}
@@ -94,29 +95,24 @@ func (o *Outcome) judge(h *History, reader *trails.Reader) {
 }
 
 // lists tells whether a runner-up from a kind of source is listed.
-func (o *Outcome) lists(kind string) bool {
-	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool { return other.Copy.Kind == kind })
+func (o *Outcome) lists(h *History, kind string) bool {
+	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool {
+		c, err := h.records.Copy(h.ctx, other.Copy.ID)
+		return err == nil && c.Source.Kind == kind
+	})
 }
 
-func contentOf(h *History, reader *trails.Reader, id int64) ([]byte, error) {
+func contentOf(h *History, reader *contents.Reader, id int64) ([]byte, error) {
 	c, err := h.records.Copy(h.ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	content, err := reader.Open(h.ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	if content.File == nil {
-		return nil, errors.New("not a file")
-	}
-	return io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
+	return reader.Bytes(h.ctx, c, math.MaxInt64)
 }
 
 // naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
 // before the file was last right.
-func (o *Outcome) naive(h *History, reader *trails.Reader) error {
+func (o *Outcome) naive(h *History, reader *contents.Reader) error {
 	stores, err := h.records.Stores(h.ctx)
 	if err != nil {
 		return err

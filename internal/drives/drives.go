@@ -14,17 +14,17 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 )
 
 // Of reads what is known of the drive that a path is on. home is the person's, "" for none.
-func Of(ctx context.Context, files reach.Files, at, home string, zone *time.Location, now time.Time) firstaid.Drive {
+func Of(ctx context.Context, files reach.Session, at, home string, zone *time.Location, now time.Time) firstaid.Drive {
 	r := &reader{ctx: ctx, files: files, Drive: firstaid.Drive{Free: -1}}
 	r.mount(at)
-	if r.Device != "" {
+	if r.Node != "" {
 		r.queue()
 	}
 	r.discard(zone)
@@ -38,7 +38,7 @@ func Of(ctx context.Context, files reach.Files, at, home string, zone *time.Loca
 type reader struct {
 	firstaid.Drive
 	ctx     context.Context
-	files   reach.Files
+	files   reach.Session
 	options string
 }
 
@@ -56,31 +56,31 @@ func (r *reader) read(at string) (string, error) {
 		return "", err
 	}
 	defer folder.Close()
-	content, err := folder.ReadFile(name, maxFile)
+	content, err := reach.ReadFile(r.ctx, folder, name, maxFile)
 	return string(content), err
 }
 
 const maxLinks = 8
 
 // parent opens the folder of a path whose last part is no link.
-func (r *reader) parent(at string, links int) (reach.Folder, string, error) {
+func (r *reader) parent(at string, links int) (reach.Tree, string, error) {
 	if links > maxLinks {
 		return nil, "", fmt.Errorf("%s: too many links", at)
 	}
 	done := "/"
 	for rest := strings.TrimPrefix(at, "/"); rest != ""; {
 		part, after, _ := strings.Cut(rest, "/")
-		folder, err := r.files.Folder(r.ctx, done)
+		folder, err := r.files.Tree(r.ctx, done)
 		if err != nil {
 			return nil, "", err
 		}
-		info, err := folder.Lstat(part)
+		info, err := folder.Look(r.ctx, part)
 		if err != nil {
 			folder.Close()
 			return nil, "", err
 		}
-		if info.Type == plan.Link {
-			target, err := folder.Readlink(part)
+		if info.Type == entry.Link {
+			target, err := folder.Target(r.ctx, part)
 			folder.Close()
 			if err != nil {
 				return nil, "", err
@@ -118,7 +118,7 @@ func (r *reader) mount(at string) {
 				continue
 			}
 			best = len(point)
-			r.Device, r.Mount, r.FileSystem, r.options = unescape(fields[0]), point, fields[2], fields[3]
+			r.Node, r.Mount, r.FileSystem, r.options = unescape(fields[0]), point, fields[2], fields[3]
 		}
 		if best >= 0 {
 			if networks[r.FileSystem] {
@@ -144,14 +144,14 @@ func (r *reader) queue() {
 	if r.Medium == firstaid.Network {
 		return
 	}
-	name := partition.FindString(strings.TrimPrefix(r.Device, "/dev/"))
-	if !strings.HasPrefix(r.Device, "/dev/") || name == "" {
-		r.note("The table of mounts names the drive as %s, which does not tell which device that is.", r.Device)
+	name := partition.FindString(strings.TrimPrefix(r.Node, "/dev/"))
+	if !strings.HasPrefix(r.Node, "/dev/") || name == "" {
+		r.note("The table of mounts names the drive as %s, which does not tell which device that is.", r.Node)
 		return
 	}
 	rotating, err := r.read("/sys/block/" + name + "/queue/rotational")
 	if err != nil {
-		r.note("Whether %s rotates could not be found out.", r.Device)
+		r.note("Whether %s rotates could not be found out.", r.Node)
 		return
 	}
 	r.Medium = firstaid.Solid
@@ -175,14 +175,14 @@ func (r *reader) discard(zone *time.Location) {
 		}
 	}
 	if folder, name, err := r.parent("/var/lib/systemd/timers/stamp-fstrim.timer", 0); err == nil {
-		if info, err := folder.Lstat(name); err == nil {
+		if info, err := folder.Look(r.ctx, name); err == nil {
 			r.TrimLast = info.Written
 		}
 		folder.Close()
 	}
 	enabled := false
 	if folder, name, err := r.parent("/etc/systemd/system/timers.target.wants/fstrim.timer", 0); err == nil {
-		_, err = folder.Lstat(name)
+		_, err = folder.Look(r.ctx, name)
 		enabled = err == nil
 		folder.Close()
 	}
@@ -235,7 +235,7 @@ func (r *reader) room(at string) {
 	for dir := place.Folder(at); ; dir = place.Folder(dir) {
 		folder, err := r.files.Folder(r.ctx, dir)
 		if err == nil {
-			if free, readOnly, err := folder.Room(); err == nil {
+			if free, readOnly, err := folder.Room(r.ctx); err == nil {
 				r.Free, r.ReadOnly = free, readOnly
 			}
 			folder.Close()
@@ -273,7 +273,7 @@ func (r *reader) newest(home string, now time.Time) {
 			if e.Written.After(r.Newest) && !e.Written.After(now.Add(time.Minute)) {
 				r.Newest, r.NewestPath = e.Written, place.Readable(at)
 			}
-			if e.Type == plan.Folder && depth < 3 {
+			if e.Type == entry.Folder && depth < 3 {
 				look(at, depth+1)
 			}
 		}

@@ -17,7 +17,7 @@ import (
 
 var now = time.Date(2026, 11, 20, 16, 0, 0, 0, time.UTC) // a Friday
 
-func lay(t *testing.T, files map[string]string) (string, reach.Files) {
+func lay(t *testing.T, files map[string]string) (string, reach.Session) {
 	root := t.TempDir()
 	for path, content := range files {
 		at := filepath.Join(root, path)
@@ -52,7 +52,7 @@ func TestADriveIsKnownByTheMachinesOwnFiles(t *testing.T) {
 	require.NoError(t, os.Chtimes(filepath.Join(root, "/home/ines/plan.odt"), now, now.Add(-3*time.Minute)))
 	require.NoError(t, os.Chtimes(filepath.Join(root, "/home/ines"), now, now.Add(-time.Hour)))
 	d := drives.Of(t.Context(), files, "/home/ines/plan.odt", "/home/ines", time.UTC, now)
-	assert.Equal(t, "/dev/nvme0n1p3", d.Device)
+	assert.Equal(t, "/dev/nvme0n1p3", d.Node)
 	assert.Equal(t, "/home", d.Mount)
 	assert.Equal(t, firstaid.Solid, d.Medium)
 	assert.Equal(t, firstaid.Periodically, d.Discard)

@@ -11,8 +11,15 @@ type Gaps interface {
 	NextData(off int64) (start, end int64, err error)
 }
 
-// Sequential reads size bytes of a file from its beginning until ctx is done. Holes are not read, where the file knows them.
-func Sequential(ctx context.Context, f File, size int64) io.Reader {
+// Random is what a File that can be read at any offset offers to be read in order.
+type Random interface {
+	File
+	io.ReaderAt
+}
+
+// Sequential reads a file that can be read at any offset from its beginning until ctx is done, at most size bytes. Holes are not
+// read, where the file knows them. It is how such files offer Stream.
+func Sequential(ctx context.Context, f Random, size int64) io.ReadCloser {
 	s := &sequential{ctx: ctx, f: f, size: size}
 	s.gaps, _ = f.(Gaps)
 	return s
@@ -20,11 +27,13 @@ func Sequential(ctx context.Context, f File, size int64) io.Reader {
 
 type sequential struct {
 	ctx        context.Context
-	f          File
+	f          Random
 	gaps       Gaps
 	at, size   int64
 	start, end int64 // of the bytes that are known to be there
 }
+
+func (s *sequential) Close() error { return nil }
 
 func (s *sequential) Read(p []byte) (int, error) {
 	if err := s.ctx.Err(); err != nil {
@@ -38,7 +47,7 @@ func (s *sequential) Read(p []byte) (int, error) {
 		start, end, err := s.gaps.NextData(s.at)
 		switch {
 		case err == io.EOF: // nothing but a hole, as far as the file reaches
-			info, err := s.f.Info()
+			info, err := s.f.Info(s.ctx)
 			if err != nil {
 				return 0, err
 			}
@@ -64,4 +73,42 @@ func (s *sequential) Read(p []byte) (int, error) {
 		err = nil
 	}
 	return n, err
+}
+
+// AtMost reads the first size bytes of a file.
+func AtMost(ctx context.Context, f File, size int64) (io.ReadCloser, error) {
+	s, err := f.Stream(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{io.LimitReader(s, size), s}, nil
+}
+
+// Until reads until ctx is done.
+func Until(ctx context.Context, r io.Reader) io.Reader { return until{ctx, r, nil} }
+
+// UntilAt reads at any offset until ctx is done.
+func UntilAt(ctx context.Context, r io.ReaderAt) io.ReaderAt { return until{ctx, nil, r} }
+
+type until struct {
+	ctx context.Context
+	r   io.Reader
+	at  io.ReaderAt
+}
+
+func (u until) Read(p []byte) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.r.Read(p)
+}
+
+func (u until) ReadAt(p []byte, off int64) (int, error) {
+	if err := u.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return u.at.ReadAt(p, off)
 }

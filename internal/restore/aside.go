@@ -8,25 +8,25 @@ import (
 	"fmt"
 	"io"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/safekeeping"
 )
 
 // aside is what was set aside: its contents and its description are in safekeeping.
 type aside struct {
-	Manifest string    `json:"manifest"` // the digest of the description, a kept
-	Was      identity  `json:"was"`
-	Type     plan.Type `json:"type"`
-	Size     int64     `json:"size"`
-	SHA256   string    `json:"sha256,omitempty"` // of a file
+	Manifest string     `json:"manifest"` // the digest of the description, a kept
+	Was      identity   `json:"was"`
+	Type     entry.Type `json:"type"`
+	Size     int64      `json:"size"`
+	SHA256   string     `json:"sha256,omitempty"` // of a file
 }
 
 // kept describes an entry in safekeeping, as JSON. Names and targets are bytes.
 type kept struct {
 	Name    []byte     `json:"name"`
-	Kind    plan.Type  `json:"type"`
+	Kind    entry.Type `json:"type"`
 	About   reach.Meta `json:"meta"`
 	Link    []byte     `json:"target,omitempty"`
 	Digest  string     `json:"sha256,omitempty"`
@@ -35,7 +35,7 @@ type kept struct {
 }
 
 // keep puts an entry with everything in it into safekeeping. It is still in its place afterwards.
-func (r *Restorer) keep(ctx context.Context, folder reach.Reader, name string) (aside, error) {
+func (r *Restorer) keep(ctx context.Context, folder reach.Tree, name string) (aside, error) {
 	s, err := standingAt(ctx, folder, name)
 	if err != nil {
 		return aside{}, err
@@ -43,7 +43,7 @@ func (r *Restorer) keep(ctx context.Context, folder reach.Reader, name string) (
 	if why := obstacle(ctx, folder, name); why != "" {
 		return aside{}, errors.New(why)
 	}
-	was, err := look(ctx, folder, name)
+	was, err := identityAt(ctx, folder, name)
 	if err != nil {
 		return aside{}, err
 	}
@@ -66,7 +66,7 @@ func (r *Restorer) keepEntry(ctx context.Context, o original, name string) (kept
 	}
 	k := kept{Name: []byte(name), Kind: o.Type(), About: meta}
 	switch o.Type() {
-	case plan.File:
+	case entry.File:
 		content, err := o.Content()
 		if err != nil {
 			return k, err
@@ -74,9 +74,9 @@ func (r *Restorer) keepEntry(ctx context.Context, o original, name string) (kept
 		defer content.Close()
 		k.Digest, k.Size, err = r.Safe.Put(ctx, content)
 		return k, err
-	case plan.Link:
+	case entry.Link:
 		k.Link = []byte(o.Target())
-	case plan.Folder:
+	case entry.Folder:
 		children, done, err := o.Children()
 		if err != nil {
 			return k, err
@@ -118,7 +118,7 @@ type keptOriginal struct {
 	safe *safekeeping.Store
 }
 
-func (o keptOriginal) Type() plan.Type                 { return o.k.Kind }
+func (o keptOriginal) Type() entry.Type                { return o.k.Kind }
 func (o keptOriginal) Size() int64                     { return o.k.Size }
 func (o keptOriginal) Meta() (reach.Meta, error)       { return o.k.About, nil }
 func (o keptOriginal) Target() string                  { return string(o.k.Link) }

@@ -11,12 +11,14 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
-	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
 
@@ -47,10 +49,10 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	var itself trails.Entry // the folder, where it is known as such
 	if err == nil {
 		if n, proved := t.Current(a.At); n >= 0 {
-			if t.Versions[n].Type != plan.Folder {
+			if t.Versions[n].Type != entry.Folder {
 				return r.fileAsOf(ctx, open, req, t, n)
 			}
-			itself = trails.Entry{Type: plan.Folder, Proved: proved, State: trails.Missing}
+			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
 			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
 		}
 	}
@@ -62,7 +64,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if err != nil {
 		return nil, err
 	}
-	b := folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: &world{open: open, standing: map[place.Place]plan.Standing{}}, listed: map[string]plan.Type{"": plan.Folder}}
+	b := folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: &world{open: open, standing: map[place.Place]plan.Standing{}}, listed: map[string]entry.Type{"": entry.Folder}}
 	if req.To != nil {
 		if b.base = *req.To; b.into() {
 			b.base.Path = place.Join(req.To.Path, a.Place.Name())
@@ -142,11 +144,11 @@ func writtenOf(c catalogue.Lying) entry.Instant {
 // points finds the points in time of stores.
 type points struct {
 	records *catalogue.Catalogue
-	held    map[int64][]source.Capture // by source, oldest first
+	held    map[int64][]sighting.Capture // by source, oldest first
 }
 
 func newPoints(records *catalogue.Catalogue) *points {
-	return &points{records, map[int64][]source.Capture{}}
+	return &points{records, map[int64][]sighting.Capture{}}
 }
 
 // at names the point in time from which a copy is what it was at a moment: the last one up to then that its store still
@@ -184,20 +186,21 @@ type folderPlan struct {
 	at      time.Time
 	base    place.Place // where the folder goes
 	world   *world
-	listed  map[string]plan.Type // what stood there then, by relative path
+	listed  map[string]entry.Type // what stood there then, by relative path
 	wants   []wanted
 	sources map[int64]catalogue.Source
-	links   map[inode]string
+	links   map[fileNumber]string
 	points  *points
 }
 
-type inode struct {
+// fileNumber tells the files of a store from one another that a source saw under several names.
+type fileNumber struct {
 	source, number int64
 }
 
 // into tells whether the destination is a folder that the folder goes into.
 func (b *folderPlan) into() bool {
-	return b.req.ToFolder || b.world.At(*b.req.To).Type == plan.Folder
+	return b.req.ToFolder || b.world.At(*b.req.To).Type == entry.Folder
 }
 
 func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
@@ -208,7 +211,7 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 		}
 		b.listed[e.Path] = e.Type
 		for path := dirOf(e.Path); path != "" && b.listed[path] == ""; path = dirOf(path) {
-			b.listed[path] = plan.Folder // though no source may have seen it as such
+			b.listed[path] = entry.Folder // though no source may have seen it as such
 		}
 		need, err := b.needs(e)
 		if err != nil {
@@ -240,7 +243,7 @@ func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
 	for _, src := range sources {
 		b.sources[src.ID] = src
 	}
-	b.links = map[inode]string{}
+	b.links = map[fileNumber]string{}
 	b.wants = make([]wanted, 0, len(needed))
 	b.points = newPoints(b.r.Site.Catalogue)
 	for _, n := range needed {
@@ -267,13 +270,13 @@ func (b *folderPlan) needs(e trails.Entry) (bool, error) {
 	switch {
 	case stands.Problem != "" || !stands.Exists:
 		return true, nil
-	case e.Type == plan.Folder && stands.Type == plan.Folder:
+	case e.Type == entry.Folder && stands.Type == entry.Folder:
 		return false, nil
 	case b.req.AsOf.Only != OnlyChanged && b.req.AsOf.Only != OnlyExact:
 		return false, nil
 	case e.Type != stands.Type:
 		return true, nil
-	case e.Type == plan.File:
+	case e.Type == entry.File:
 		if stands.Size != e.Size {
 			return true, nil
 		}
@@ -295,7 +298,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 		return true, err
 	}
 	if e.SHA256 == "" {
-		sum, err := b.r.Trails.Digest(b.ctx, c)
+		sum, err := b.r.Contents.Digest(b.ctx, c)
 		if err != nil {
 			return true, b.ctx.Err()
 		}
@@ -306,7 +309,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 	if err != nil {
 		return true, nil
 	}
-	sum, err := digestOf(b.ctx, folder, to.Name())
+	sum, err := contents.DigestAt(b.ctx, folder, to.Name())
 	if err != nil {
 		return true, b.ctx.Err()
 	}
@@ -316,7 +319,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 // want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
 func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) {
-	w := wanted{Wanted: plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == plan.Folder}, asOf: true}
+	w := wanted{Wanted: plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == entry.Folder}, asOf: true}
 	if zone, err := b.open.zone(b.base.Machine); err == nil {
 		w.Dated = b.at.In(zone)
 	}
@@ -330,11 +333,11 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 		w.Note = "the same file is now at " + place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo))
 	}
 	switch {
-	case e.Copy == 0 && e.Type == plan.Folder:
+	case e.Copy == 0 && e.Type == entry.Folder:
 		return nil // it is made again for what goes into it
 	case e.Copy == 0:
 		w.Problem = "only the record of it is left; there is nothing to bring back"
-	case e.Type == plan.Other:
+	case e.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
 		src := b.sources[c.Source]
@@ -347,9 +350,9 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 			w.Mode, w.UID, w.GID = w.like.Mode, w.like.UID, w.like.GID
 		}
 		w.Copy, w.From = CopyID(c.ID), place.Place{Machine: src.AtMachine, Path: place.Join(src.At, c.At.Path())}
-		w.copy, w.source, w.at, w.expect = c.ID, c.Source, c.At, expectation{Size: c.Size, Written: writtenOf(c)}
-		if e.Type == plan.File && c.Inode != 0 {
-			key := inode{c.Source, c.Inode}
+		w.copy, w.source, w.ref, w.expect = c.ID, c.Source, c.Ref(), expectation{Size: c.Size, Written: writtenOf(c)}
+		if e.Type == entry.File && c.Number != 0 {
+			key := fileNumber{c.Source, c.Number}
 			if first, twice := b.links[key]; twice {
 				w.Note = "it was the same file as " + place.Readable(first) + " (a hard link); it comes back as one of its own"
 			} else {
@@ -369,8 +372,8 @@ func (b *folderPlan) later(folder trails.Folder) error {
 			added[e.Path] = true
 		}
 	}
-	var walk func(rel string, at reach.Reader) error
-	walk = func(rel string, at reach.Reader) error {
+	var walk func(rel string, at reach.Tree) error
+	walk = func(rel string, at reach.Tree) error {
 		entries, err := at.List(b.ctx)
 		if err != nil {
 			return err
@@ -385,11 +388,11 @@ func (b *folderPlan) later(folder trails.Folder) error {
 				}
 				continue
 			}
-			if e.Type != plan.Folder || was != plan.Folder {
+			if e.Type != entry.Folder || was != entry.Folder {
 				continue
 			}
-			sub, err := at.Enter(e.Name)
-			if errors.Is(err, reach.ErrPrivate) {
+			sub, err := at.Enter(b.ctx, e.Name)
+			if errors.Is(err, problem.Private) {
 				continue
 			}
 			if err != nil {
@@ -407,8 +410,8 @@ func (b *folderPlan) later(folder trails.Folder) error {
 	if err != nil {
 		return err
 	}
-	top, err := files.Folder(b.ctx, b.base.Path)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder) {
+	top, err := files.Tree(b.ctx, b.base.Path)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder) {
 		return nil
 	}
 	if err != nil {

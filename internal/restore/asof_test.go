@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -231,7 +232,7 @@ func TestWhateverFailsAFolderIsAsTheReceiptSays(t *testing.T) {
 		receipt = s.Receipt(receipt.ID)
 		now := contents(t, s, "/home/ines/Documents")
 		for _, item := range receipt.Items {
-			if item.Type != plan.File {
+			if item.Type != entry.File {
 				continue
 			}
 			path := strings.TrimPrefix(item.To.Path, "/home/ines/Documents/")

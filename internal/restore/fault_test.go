@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -41,19 +42,23 @@ func (f *faults) strike() error {
 }
 
 func (f *faults) way() reach.Way {
-	return reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) {
-		files, err := local.Open(at)
+	return reach.Way{Open: func(_ context.Context, at reach.Address) (reach.Session, error) {
+		files, err := local.Open(at.Path)
 		return faultyFiles{files, f}, err
 	}}
 }
 
 type faultyFiles struct {
-	reach.Files
+	reach.Session
 	f *faults
 }
 
+func (x faultyFiles) Tree(ctx context.Context, path string) (reach.Tree, error) {
+	return x.Folder(ctx, path)
+}
+
 func (x faultyFiles) Folder(ctx context.Context, path string) (reach.Folder, error) {
-	folder, err := x.Files.Folder(ctx, path)
+	folder, err := x.Session.Folder(ctx, path)
 	if err != nil {
 		return nil, err
 	}
@@ -78,45 +83,52 @@ func (x faultyFolder) shift(i reach.Info, err error) (reach.Info, error) {
 	return i, err
 }
 
-func (x faultyFolder) Info() (reach.Info, error)             { return x.shift(x.Folder.Info()) }
-func (x faultyFolder) Lstat(name string) (reach.Info, error) { return x.shift(x.Folder.Lstat(name)) }
-func (x faultyFolder) Enter(name string) (reach.Folder, error) {
-	folder, err := x.Folder.Enter(name)
+func (x faultyFolder) Info(ctx context.Context) (reach.Info, error) {
+	return x.shift(x.Folder.Info(ctx))
+}
+func (x faultyFolder) Look(ctx context.Context, name string) (reach.Info, error) {
+	return x.shift(x.Folder.Look(ctx, name))
+}
+func (x faultyFolder) Enter(ctx context.Context, name string) (reach.Tree, error) {
+	return x.Into(ctx, name)
+}
+func (x faultyFolder) Into(ctx context.Context, name string) (reach.Folder, error) {
+	folder, err := x.Folder.Into(ctx, name)
 	if err != nil {
 		return nil, err
 	}
 	return faultyFolder{folder, x.f, x.other}, nil
 }
 
-func (x faultyFolder) Rename(oldName string, to reach.Folder, newName string) error {
+func (x faultyFolder) Rename(ctx context.Context, oldName string, to reach.Folder, newName string) error {
 	if err := x.f.strike(); err != nil {
 		return err
 	}
-	return x.Folder.Rename(oldName, to.(faultyFolder).Folder, newName)
+	return x.Folder.Rename(ctx, oldName, to.(faultyFolder).Folder, newName)
 }
 
-func (x faultyFolder) Create(name string) (reach.NewFile, error) {
+func (x faultyFolder) Create(ctx context.Context, name string) (reach.NewFile, error) {
 	if err := x.f.strike(); err != nil {
 		return nil, err
 	}
 	if x.f.created != nil {
 		x.f.created()
 	}
-	file, err := x.Folder.Create(name)
+	file, err := x.Folder.Create(ctx, name)
 	return faultyFile{file, x.f}, err
 }
 
-func (x faultyFolder) Mkdir(name string) error {
-	return first(x.f.strike(), func() error { return x.Folder.Mkdir(name) })
+func (x faultyFolder) Mkdir(ctx context.Context, name string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Mkdir(ctx, name) })
 }
-func (x faultyFolder) Remove(name string) error {
-	return first(x.f.strike(), func() error { return x.Folder.Remove(name) })
+func (x faultyFolder) Remove(ctx context.Context, name string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Remove(ctx, name) })
 }
-func (x faultyFolder) Replace(a, b string) error {
-	return first(x.f.strike(), func() error { return x.Folder.Replace(a, b) })
+func (x faultyFolder) Replace(ctx context.Context, a, b string) error {
+	return first(x.f.strike(), func() error { return x.Folder.Replace(ctx, a, b) })
 }
-func (x faultyFolder) SetMeta(m reach.Meta) error {
-	return first(x.f.strike(), func() error { return x.Folder.SetMeta(m) })
+func (x faultyFolder) SetMeta(ctx context.Context, m reach.Meta) error {
+	return first(x.f.strike(), func() error { return x.Folder.SetMeta(ctx, m) })
 }
 func (x faultyFolder) List(ctx context.Context) ([]reach.Info, error) {
 	all, err := x.Folder.List(ctx)
@@ -125,12 +137,14 @@ func (x faultyFolder) List(ctx context.Context) ([]reach.Info, error) {
 	}
 	return all, err
 }
-func (x faultyFolder) Sync() error { return first(x.f.strike(), x.Folder.Sync) }
-func (x faultyFolder) Settle() error {
+func (x faultyFolder) Sync(ctx context.Context) error {
+	return first(x.f.strike(), func() error { return x.Folder.Sync(ctx) })
+}
+func (x faultyFolder) Settle(ctx context.Context) error {
 	if x.f.synced != nil {
 		x.f.synced()
 	}
-	return first(x.f.strike(), x.Folder.Settle)
+	return first(x.f.strike(), func() error { return x.Folder.Settle(ctx) })
 }
 
 func first(err error, do func() error) error {
@@ -212,7 +226,7 @@ func failAt(t *testing.T, n int, across bool) bool {
 	assert.NotEqual(t, catalogue.ReceiptOpen, receipt.State, what)
 	for _, item := range receipt.Items {
 		inside, content := "", "from the trash"
-		if item.Type == plan.Folder {
+		if item.Type == entry.Folder {
 			inside, content = "/full size/two.svg", "content of full size/two.svg\n"
 		}
 		lies, liesErr := os.ReadFile(s.Path(item.From.Path) + inside)
@@ -226,7 +240,7 @@ func failAt(t *testing.T, n int, across bool) bool {
 			require.NoError(t, liesErr, what)
 			assert.Equal(t, content, string(lies), what)
 			assert.Contains(t, item.Note, "full", what)
-			if item.Type == plan.File {
+			if item.Type == entry.File {
 				require.NoError(t, thereErr, what)
 				assert.Equal(t, "stood there", string(there), what)
 			}

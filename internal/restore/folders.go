@@ -29,7 +29,7 @@ func (r *Restorer) rememberFolders(ctx context.Context, receipt catalogue.Receip
 		for _, p := range touched {
 			p.Path = place.Folder(p.Path)
 			for _, known := times[p]; !known; _, known = times[p] { // the nearest that stands
-				if info, err := open.lstat(p); err == nil {
+				if info, err := open.look(p); err == nil {
 					times[p] = info.Written
 				} else if p.Path == "/" {
 					break
@@ -64,7 +64,7 @@ func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) 
 	}
 	after := map[place.Place]time.Time{}
 	for p := range before {
-		if info, err := open.lstat(p); err == nil {
+		if info, err := open.look(p); err == nil {
 			after[p] = info.Written
 		}
 	}
@@ -87,7 +87,7 @@ func (r *Restorer) untouchedFolders(open *handles, receipt int64) map[place.Plac
 	}
 	untouched := map[place.Place]time.Time{}
 	for p, times := range folders {
-		if info, err := open.lstat(p); err == nil && info.Written.Equal(times.After) {
+		if info, err := open.look(p); err == nil && info.Written.Equal(times.After) {
 			untouched[p] = times.Before
 		}
 	}
@@ -101,7 +101,7 @@ func (r *Restorer) dateBack(open *handles, times map[place.Place]time.Time) {
 			continue
 		}
 		if folder, err := open.folder(p); err == nil {
-			_ = folder.Date(at)
+			_ = folder.Date(open.ctx, at)
 		}
 	}
 }

@@ -8,8 +8,11 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
@@ -24,20 +27,20 @@ const maxHandles = 256
 type handles struct {
 	ctx     context.Context
 	site    *site.Site
-	reached map[string]reach.Files
+	reached map[string]reach.Session
 	folders map[place.Place]reach.Folder
 	order   []place.Place // of the open folders, the one used longest ago first
-	sources map[int64]source.Source
+	sources map[int64]source.Store
 	zones   map[string]*time.Location
 	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
-	return &handles{ctx: ctx, site: s, reached: map[string]reach.Files{}, folders: map[place.Place]reach.Folder{},
-		sources: map[int64]source.Source{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
+	return &handles{ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: map[place.Place]reach.Folder{},
+		sources: map[int64]source.Store{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
 }
 
-func (h *handles) files(machine string) (reach.Files, error) {
+func (h *handles) files(machine string) (reach.Session, error) {
 	if f, ok := h.reached[machine]; ok {
 		return f, nil
 	}
@@ -86,33 +89,33 @@ func (h *handles) parent(p place.Place) (reach.Folder, error) {
 	return h.folder(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
 }
 
-func (h *handles) lstat(p place.Place) (reach.Info, error) {
+func (h *handles) look(p place.Place) (reach.Info, error) {
 	if p.Path == "/" {
 		f, err := h.folder(p)
 		if err != nil {
 			return reach.Info{}, err
 		}
-		return f.Info()
+		return f.Info(h.ctx)
 	}
 	f, err := h.parent(p)
 	if err != nil {
 		return reach.Info{}, err
 	}
-	return f.Lstat(p.Name())
+	return f.Look(h.ctx, p.Name())
 }
 
-func (h *handles) source(src catalogue.Source) (source.Source, error) {
+func (h *handles) source(src catalogue.Source) (source.Store, error) {
 	if s, ok := h.sources[src.ID]; ok {
 		return s, nil
 	}
-	s, err := h.site.Source(h.ctx, src)
+	s, err := h.site.Store(h.ctx, src)
 	if err == nil {
 		h.sources[src.ID] = s
 	}
 	return s, err
 }
 
-func (h *handles) sourceByID(id int64) (source.Source, error) {
+func (h *handles) sourceByID(id int64) (source.Store, error) {
 	if s, ok := h.sources[id]; ok {
 		return s, nil
 	}
@@ -155,7 +158,26 @@ func (h *handles) uidOf(c catalogue.Copy) int64 {
 	return uid
 }
 
+// seen describes a copy as its store opens it.
+func (h *handles) seen(store source.Store, ref sighting.Ref) (reach.Info, error) {
+	content, err := store.Open(h.ctx, ref)
+	if err != nil {
+		return reach.Info{}, err
+	}
+	return content.Info, content.Close()
+}
+
+// emptied tells whether a store's items are taken out of it when they are brought back.
+func emptied(s source.Store) bool {
+	_, ok := source.AsEmptied(s)
+	return ok
+}
+
 func (h *handles) close() {
+	for _, s := range h.sources {
+		_ = s.Close() // which only gives it back
+	}
+	clear(h.sources)
 	for _, f := range h.folders {
 		f.Close()
 	}
@@ -180,25 +202,25 @@ func (w *world) At(p place.Place) plan.Standing {
 			return plan.Standing{}
 		}
 	}
-	s = w.look(p)
+	s = w.observe(p)
 	w.standing[p] = s
 	return s
 }
 
-func (w *world) look(p place.Place) plan.Standing {
-	info, err := w.open.lstat(p)
+func (w *world) observe(p place.Place) plan.Standing {
+	info, err := w.open.look(p)
 	switch {
-	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder):
+	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder):
 		return plan.Standing{} // a file in the way of a folder is met again, as what stands, further up
 	case err != nil:
 		return plan.Standing{Problem: Explain(err)}
 	}
-	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Device: info.Device, UID: info.UID,
+	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Volume: info.Volume(), Mode: info.Mode, UID: info.UID,
 		GID: info.GID, Free: -1}
-	if info.Type == plan.Folder {
+	if info.Type == entry.Folder {
 		if f, err := w.open.folder(p); err != nil {
 			s.Problem = Explain(err)
-		} else if s.Free, s.ReadOnly, err = f.Room(); err != nil {
+		} else if s.Free, s.ReadOnly, err = f.Room(w.open.ctx); err != nil {
 			s.Problem = Explain(err)
 		}
 	}

@@ -2,161 +2,181 @@ package restore
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 )
 
-// identity tells one entry from another that came to stand under its name, and from itself after a change.
+// identity tells one entry from another that came to stand under its name, and from itself after a change. Where the way to a machine
+// cannot tell that of an entry, its content does: it is read, and so is that of everything in a folder.
 type identity struct {
-	Device  uint64        `json:"device"`
-	Inode   uint64        `json:"inode"`
-	Size    int64         `json:"size"`
-	Written entry.Instant `json:"written"`
-	Changed entry.Instant `json:"changed,omitzero"`
-	Inside  string        `json:"inside,omitempty"` // of a folder: a digest over what is in it, see insideOf
-	Print   string        `json:"print,omitempty"`  // of what arrived: of the entry and everything in it, see print
+	reach.Seen
+	Digest string `json:"digest,omitempty"` // of a file that is not recognisable, or of a link's target
+	Inside string `json:"inside,omitempty"` // of a folder: a digest over what is in it, see insideOf
+	Print  string `json:"print,omitempty"`  // of what arrived: of the entry and everything in it, see print
 }
 
-func identify(i reach.Info) identity {
-	return identity{Device: i.Device, Inode: i.Inode, Size: i.Size, Written: entry.At(i.Written), Changed: entry.At(i.Changed)}
-}
+// identify is what an entry's own record tells.
+func identify(i reach.Info) identity { return identity{Seen: i.Seen()} }
 
-// look describes what stands under a name, a folder with what is in it.
-func look(ctx context.Context, folder reach.Reader, name string) (identity, error) {
-	info, err := folder.Lstat(name)
+// identityAt describes what stands under a name, a folder with what is in it.
+func identityAt(ctx context.Context, folder reach.Tree, name string) (identity, error) {
+	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return identity{}, err
 	}
 	id := identify(info)
-	if info.Type == plan.Folder {
+	if id.Digest, err = contentOf(ctx, folder, info); err == nil && info.Type == entry.Folder {
 		id.Inside, err = insideOf(ctx, folder, name)
 	}
 	return id, err
 }
 
-// is tells whether an entry is still there and unchanged, as far as its own record tells.
-func (id identity) is(i reach.Info) bool {
-	now := identify(i)
-	return id.same(now) && (!id.Changed.Known || id.Changed == now.Changed)
+// contentOf is the digest of a file, or the target of a link, that its record does not tell from others; "" for everything else.
+func contentOf(ctx context.Context, folder reach.Tree, i reach.Info) (string, error) {
+	switch {
+	case i.Recognisable():
+		return "", nil
+	case i.Type == entry.File:
+		return contents.DigestAt(ctx, folder, i.Name)
+	case i.Type == entry.Link:
+		return folder.Target(ctx, i.Name)
+	}
+	return "", nil
 }
 
-// same leaves out the change time, which moving an entry changes.
-func (id identity) same(now identity) bool {
-	return id.Inode == now.Inode && id.Device == now.Device && id.Size == now.Size && id.Written == now.Written
-}
+// planned tells whether a copy may still be read as it was planned: where nobody can tell whether it changed, it may, since all that
+// is done with it is that it is read.
+func (id identity) planned(i reach.Info) bool { return id.Unchanged(i.Seen()) != reach.No }
 
 // isStill tells whether what was moved is what was seen before, a folder with all that is in it. The size and time of a
-// folder of its own say nothing more than that.
-func (id identity) isStill(now identity) bool { return id.same(now) && id.Inside == now.Inside }
+// folder of its own say nothing more than that. Where its record cannot tell, its content must be the same.
+func (id identity) isStill(now identity) bool {
+	if id.Inside != now.Inside {
+		return false
+	}
+	switch id.Moved(now.Seen) {
+	case reach.Yes:
+		return id.Digest == now.Digest
+	case reach.CannotTell:
+		return id.sameContent(now)
+	}
+	return false
+}
+
+// sameContent tells whether contents were read of both, and are the same.
+func (id identity) sameContent(now identity) bool {
+	return id.Digest == now.Digest && (id.Digest != "" || id.Inside != "")
+}
 
 // arrivedAs tells whether what stands somewhere is what was to arrive there, whatever number its file system has by now; a file
-// only if also its bytes are: inode numbers are used again. Of a folder that came alone, what is in it came later.
-func (id identity) arrivedAs(ctx context.Context, folder reach.Folder, name string, typ plan.Type,
-	alone bool, digest string) (bool, error) {
-	info, err := folder.Lstat(name)
+// only if also its bytes are: numbers of files are used again. Of a folder that came alone, what is in it came later; where it cannot
+// be told whether it is that folder, it is not taken for it.
+func (id identity) arrivedAs(ctx context.Context, folder reach.Tree, name string, typ entry.Type,
+	alone bool, sum string) (bool, error) {
+	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return false, err
 	}
-	now := identify(info)
-	now.Device = id.Device
-	if info.Type != typ || id.Inode == 0 || now.Inode != id.Inode {
+	now := info.Seen()
+	same := id.SameFileLater(now)
+	if info.Type != typ || same == reach.No {
 		return false, nil
 	}
 	switch typ {
-	case plan.Folder:
+	case entry.Folder:
 		if alone {
-			return true, nil
+			return same == reach.Yes, nil
 		}
 		inside, err := insideOf(ctx, folder, name)
 		return inside == id.Inside, err
-	case plan.File:
-		if !id.same(now) || digest == "" {
+	case entry.File:
+		if id.MovedLater(now) == reach.No || sum == "" {
 			return false, nil
 		}
-		sum, err := digestOf(ctx, folder, name)
-		return sum == digest, err
+		is, err := contents.DigestAt(ctx, folder, name)
+		return is == sum, err
 	}
-	return id.same(now), nil
+	if same == reach.CannotTell {
+		target, err := folder.Target(ctx, name)
+		return target == id.Digest, err
+	}
+	return id.MovedLater(now) == reach.Yes, nil
 }
 
-// digestOf reads a file and returns its SHA-256 in hex.
-func digestOf(ctx context.Context, folder reach.Reader, name string) (string, error) {
-	f, err := folder.Open(name)
+// print is a digest over what stands under a name: types, sizes, times, numbers and modes of it and everything in it, but
+// not contents, unless only they tell a change. Two equal prints mean that nothing was touched between. Receipts keep it, so it stays
+// as it is.
+func print(ctx context.Context, folder reach.Tree, name string) (string, error) {
+	p := printer{ctx, digest.New()}
+	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return "", err
 	}
-	defer f.Close()
-	info, err := f.Info()
-	if err != nil {
+	if err := p.line(folder, info, name); err != nil {
 		return "", err
 	}
-	h := sha256.New()
-	if _, err := io.Copy(h, reach.Sequential(ctx, f, info.Size)); err != nil {
-		return "", fmt.Errorf("read it for its digest: %w", err)
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
-}
-
-// print is a digest over what stands under a name: types, sizes, times, inodes and modes of it and everything in it, but
-// not contents. Two equal prints mean that nothing was touched between. Receipts keep it, so it stays as it is.
-func print(ctx context.Context, folder reach.Reader, name string) (string, error) {
-	h := sha256.New()
-	info, err := folder.Lstat(name)
-	if err != nil {
-		return "", err
-	}
-	printLine(h, info, name)
-	if info.Type == plan.Folder {
-		if err := printInside(ctx, h, folder, info, name); err != nil {
+	if info.Type == entry.Folder {
+		if err := p.inside(folder, info, name); err != nil {
 			return "", err
 		}
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return p.Hex(), nil
 }
 
 // insideOf is print without the entry itself, which moving changes. Where another file system is mounted in it, that is an
 // error: what is moved or removed must be of one.
-func insideOf(ctx context.Context, folder reach.Reader, name string) (string, error) {
-	h := sha256.New()
-	info, err := folder.Lstat(name)
+func insideOf(ctx context.Context, folder reach.Tree, name string) (string, error) {
+	p := printer{ctx, digest.New()}
+	info, err := folder.Look(ctx, name)
 	if err == nil {
-		err = printInside(ctx, h, folder, info, ".")
+		err = p.inside(folder, info, ".")
 	}
-	return hex.EncodeToString(h.Sum(nil)), err
+	return p.Hex(), err
 }
 
-func printLine(w io.Writer, i reach.Info, path string) {
-	fmt.Fprintf(w, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Inode, i.Mode, i.UID,
-		i.GID)
+// printer takes a print.
+type printer struct {
+	ctx context.Context
+	digest.Digest
 }
 
-func printInside(ctx context.Context, w io.Writer, folder reach.Reader, of reach.Info, path string) error {
-	inside, err := folder.Enter(of.Name)
+func (p printer) line(in reach.Tree, i reach.Info, path string) error {
+	fmt.Fprintf(p, "%q %s %d %d %d %d %o %d %d\n", path, i.Type, i.Size, i.Written.UnixNano(), i.Changed.UnixNano(), i.Identity().Number,
+		i.Mode.Value, i.UID.Value, i.GID.Value)
+	content, err := contentOf(p.ctx, in, i)
+	if content != "" {
+		fmt.Fprintf(p, "%q\n", content)
+	}
+	return err
+}
+
+func (p printer) inside(folder reach.Tree, of reach.Info, path string) error {
+	inside, err := folder.Enter(p.ctx, of.Name)
 	if err != nil {
 		return err
 	}
 	defer inside.Close()
-	list, err := inside.List(ctx)
+	list, err := inside.List(p.ctx)
 	if err != nil {
 		return err
 	}
 	slices.SortFunc(list, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
 	for _, e := range list {
 		at := path + "/" + e.Name
-		if e.Device != of.Device {
+		if reach.SameVolume(e.Volume(), of.Volume()) == reach.No {
 			return fmt.Errorf("%w at %s", errMounted, at)
 		}
-		printLine(w, e, at)
-		if e.Type == plan.Folder {
-			if err := printInside(ctx, w, inside, e, at); err != nil {
+		if err := p.line(inside, e, at); err != nil {
+			return err
+		}
+		if e.Type == entry.Folder {
+			if err := p.inside(inside, e, at); err != nil {
 				return err
 			}
 		}

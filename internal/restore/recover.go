@@ -4,10 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
-
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/reach"
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
@@ -56,9 +53,11 @@ func (e *UnsettledError) Error() string {
 }
 
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
-	c := carrier{r: r, ctx: ctx, receipt: id, open: newHandles(ctx, r.Site), stages: r.newStages(id)}
-	defer c.open.close()
-	away := c.stages.reopen(ctx, c.open)
+	open := newHandles(ctx, r.Site)
+	defer open.close()
+	t := r.newTarget(ctx, id, open)
+	c := carrier{r: r, ctx: ctx, receipt: id, open: open, target: t}
+	away := t.stages.reopen(ctx, open)
 	if away != nil && !errors.Is(away, errAway) {
 		return fmt.Errorf("recover receipt r%d: %w", id, away)
 	}
@@ -85,7 +84,7 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 			it.err = away
 		}
 		if it.err == nil {
-			if err := c.settle(it); err != nil {
+			if err := c.target.find(it); err != nil {
 				return fmt.Errorf("recover receipt r%d, item %d: %w", id, items[n].N, err)
 			}
 		}
@@ -97,118 +96,6 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 
 // errInterrupted is what befell an item that had not arrived when the service was killed.
 var errInterrupted = errors.New("not brought back: the service stopped before it")
-
-// settle finds out whether an item had taken its final name, and puts what gave way back where it had not.
-func (c *carrier) settle(it *carried) error {
-	if why := it.work.Ground.away(c.open, it.item.To.Machine); why != "" {
-		it.err = fmt.Errorf("%w: %s", errAway, why)
-		return nil
-	}
-	started := it.item.Outcome != catalogue.ItemWaiting
-	folder, err := c.open.parent(it.item.To)
-	if errors.Is(err, fs.ErrNotExist) && it.work.former() && it.work.Aside != nil {
-		err = errors.New("the folder is not there in which something gave way to it")
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		it.err = c.missing(it) // not even its folder was made
-		return nil
-	}
-	if err != nil {
-		it.err = fmt.Errorf("%w: %s", errAway, Explain(err))
-		return nil
-	}
-	if it.work.former() {
-		err = c.settleFormer(it, folder)
-	} else {
-		err = c.settleStaged(it, folder, started)
-	}
-	if err != nil {
-		return err
-	}
-	if it.arrived {
-		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
-		return c.finishTaking(it)
-	}
-	it.work.Aside = nil
-	it.err = errInterrupted
-	if started && it.work.Renames {
-		it.err = c.missing(it)
-	}
-	return nil
-}
-
-// settleStaged finds out whether an item had taken its final name, and puts what gave way back from its working folder where not.
-func (c *carrier) settleStaged(it *carried, folder reach.Folder, started bool) error {
-	name := it.item.To.Name()
-	_, err := folder.Lstat(name)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	nothing := err != nil
-	if !nothing && started && !it.work.Away {
-		if it.arrived, err = it.work.After.arrivedAs(c.ctx, folder, name, it.item.Type, it.work.Alone, it.item.SHA256); err != nil &&
-			!errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-	}
-	st, _, err := c.stages.find(staged(it.item.N, endAside))
-	if err != nil {
-		return err
-	}
-	if it.work.Away && it.work.Aside != nil && nothing && st == nil {
-		it.arrived = true // kept safe, moved away and removed
-	}
-	switch {
-	case st == nil:
-	case it.arrived:
-		c.dropAside(it, st, folder)
-	default:
-		if err := giveBack(it, st, folder); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// errMovedOn is what befell an item that is neither where it lay nor, as it was, where it was to go.
-var errMovedOn = errors.New("it is no longer where it lay, and what stands where it was to go is not, or not any more, what it was: " +
-	"somebody moved it or worked on it while the service was down. Its store still has the record of it")
-
-// missing tells of an item that did not arrive whether it is where it lay.
-func (c *carrier) missing(it *carried) error {
-	if !it.work.Renames {
-		return errInterrupted
-	}
-	from, err := c.open.parent(it.item.From)
-	if err == nil {
-		_, err = from.Lstat(it.item.From.Name())
-	}
-	if errors.Is(err, fs.ErrNotExist) {
-		return errMovedOn
-	}
-	return errInterrupted
-}
-
-// finishTaking removes a copied item that was being taken out of its store, or puts it back where it changed.
-func (c *carrier) finishTaking(it *carried) error {
-	name := staged(it.item.N, endTaken)
-	st, _, err := c.stages.find(name)
-	if err != nil || st == nil {
-		return err
-	}
-	now, err := look(c.ctx, st, name)
-	if err != nil {
-		return err
-	}
-	if it.work.Before.isStill(now) {
-		return removeTree(c.ctx, st, name)
-	}
-	from, err := c.open.parent(it.item.From)
-	if err != nil {
-		return err
-	}
-	return st.Rename(name, from, it.item.From.Name())
-}
 
 // Settle settles every receipt that nobody works on any more and that is still open, and goes on with undos that were
 // interrupted, but for those that a job is about to take up. It returns those that could not be settled yet, by their numbers

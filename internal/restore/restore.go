@@ -8,18 +8,20 @@ package restore
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"sync"
-	"syscall"
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/explain"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
@@ -29,10 +31,11 @@ import (
 
 // Restorer brings copies back at a site. It is safe for concurrent use.
 type Restorer struct {
-	Site   *site.Site
-	Trails *trails.Reader
-	Safe   *safekeeping.Store
-	Now    func() time.Time
+	Site     *site.Site
+	Trails   *trails.Reader
+	Contents *contents.Reader
+	Safe     *safekeeping.Store
+	Now      func() time.Time
 
 	mu     sync.Mutex
 	active map[int64]bool // receipts that are this process's: begun, and true once somebody works on them
@@ -64,60 +67,12 @@ type wanted struct {
 	plan.Wanted
 	copy   int64 // 0 where nothing comes
 	source int64
-	at     source.Locator
+	ref    sighting.Ref
 	before identity    // of the copy where it lies; zero where it was not looked at
 	expect expectation // of a file that was not looked at
 	asOf   bool
 	to     *belonging  // whom it belongs to then; nil where its store is believed
 	like   *entry.Mark // what it was like at the moment, where that is not as it is where its content is read from
-}
-
-// work is what is kept with the receipt of an item.
-func (w *wanted) work() work {
-	return work{Capture: []byte(w.at.Capture), Dir: []byte(w.at.Dir), Name: []byte(w.at.Name), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
-		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
-}
-
-// work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
-type work struct {
-	Capture []byte         `json:"capture,omitempty"` // the copy's locator
-	Dir     []byte         `json:"dir"`
-	Name    []byte         `json:"name"`
-	Action  plan.Action    `json:"action"`
-	Rule    plan.Rule      `json:"rule"`
-	Renames bool           `json:"renames"`
-	Leaves  bool           `json:"leaves"`
-	Held    source.Holding `json:"held,omitempty"`
-	Dated   time.Time      `json:"dated"`
-	DatedBy string         `json:"dated_by"`
-	Before  identity       `json:"before"` // of the copy where it lies
-	After   identity       `json:"after"`  // of what arrived; of a copied one, known before it takes its final name
-	Made    [][]byte       `json:"made,omitempty"`
-	Aside   *aside         `json:"aside,omitempty"`
-	Sets    bool           `json:"sets_aside,omitempty"`
-	AsOf    bool           `json:"as_of,omitempty"` // planned by what surveys saw
-	Expect  expectation    `json:"expect,omitzero"` // of a file planned so
-	Alone   bool           `json:"alone,omitempty"` // a folder without what is in it
-	Away    bool           `json:"away,omitempty"`  // there is no copy: what stands is set aside
-	Ground  *ground        `json:"ground,omitempty"`
-	To      *belonging     `json:"to,omitempty"`
-	Bits    fs.FileMode    `json:"bits,omitempty"`    // set-id bits that it had and that were taken from it after it was moved
-	Removed string         `json:"removed,omitempty"` // what an undo removed, in safekeeping
-	Like    *entry.Mark    `json:"like,omitempty"`    // what it comes back like, where not as its content is read
-}
-
-// expectation is what a file planned by what surveys saw must still be like.
-type expectation struct {
-	Size    int64         `json:"size"`
-	Written entry.Instant `json:"written"`
-}
-
-func (e expectation) met(i reach.Info) bool {
-	return i.Size == e.Size && entry.At(i.Written) == e.Written
-}
-
-func (w work) at() source.Locator {
-	return source.Locator{Capture: string(w.Capture), Dir: string(w.Dir), Name: string(w.Name)}
 }
 
 // Plan works out what bringing the copies back would do. It writes nothing.
@@ -212,14 +167,14 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 	if _, err := open.files(req.To.Machine); err != nil {
 		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "List the machines with: humble-rewind machine list"}
 	}
-	info, err := open.lstat(*req.To)
+	info, err := open.look(*req.To)
 	switch {
-	case err == nil && info.Type == plan.Folder:
+	case err == nil && info.Type == entry.Folder:
 		return true, nil
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
 	case req.ToFolder && err == nil:
-		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: reach.ErrNotFolder, Next: "Choose another destination."}
+		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: problem.NotFolder, Next: "Choose another destination."}
 	case req.ToFolder:
 		return true, nil
 	case count > 1:
@@ -230,7 +185,7 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 
 // want looks at one copy where it lies.
 func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
-	w := wanted{Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}, copy: c.ID, source: c.Source.ID, at: c.At}
+	w := wanted{Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}, copy: c.ID, source: c.Source.ID, ref: c.Ref()}
 	if c.OriginKnown {
 		w.To = c.Place
 	}
@@ -254,28 +209,24 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 		return w
 	}
 	var info reach.Info
-	if giver, ok := store.(source.Giver); ok {
-		path, leaves := giver.Lies(c.At)
-		w.From.Path, w.Leaves = path, leaves
-		info, err = open.lstat(w.From)
-	} else {
-		var content source.Content
-		if content, err = store.Open(open.ctx, c.At); err == nil {
-			info = content.Info
-			err = content.Close()
+	if emptied, ok := source.AsEmptied(store); ok {
+		if w.From.Path, w.Leaves, err = emptied.Lies(w.ref); err == nil {
+			info, err = open.look(w.From)
 		}
+	} else {
+		info, err = open.seen(store, w.ref)
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		w.Problem = "it is no longer where the last survey saw it: it was emptied, or somebody just brought it back; survey again"
 	case err != nil:
 		w.Problem = Explain(err)
-	case info.Type == plan.Other:
+	case info.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		w.Type, w.Device, w.before = info.Type, info.Device, identify(info)
+		w.Type, w.Volume, w.before = info.Type, info.Volume(), identify(info)
 		w.Mode, w.UID, w.GID = info.Mode, info.UID, info.GID
-		if info.Type != plan.Folder {
+		if info.Type != entry.Folder && info.Size >= 0 {
 			w.Size = info.Size
 		}
 	}
@@ -288,23 +239,23 @@ func CopyID(id int64) string { return fmt.Sprintf("c%d", id) }
 // Begin records the receipt of a plan, before anything is written.
 func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.Receipt, error) {
 	receipt := catalogue.Receipt{At: r.Now(), By: by}
-	held, err := r.hold(ctx, p)
+	slips, err := r.slips(ctx, p)
 	if err != nil {
 		return receipt, err
 	}
 	for _, item := range p.Items {
 		wanted := &p.wants[item.Index]
 		w := wanted.work()
-		w.Held = held[item.Index]
+		w.Slip = slips[item.Index]
 		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
-		w.Ground = &ground{Path: []byte(item.Ground.Path), Device: item.GroundDevice}
-		if item.Foreign {
-			w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Own: item.Own}
+		w.Ground = &ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
+		if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
+			w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
 		}
 		for _, made := range item.Makes {
 			w.Made = append(w.Made, []byte(made.Path))
 		}
-		encoded, err := json.Marshal(w)
+		encoded, err := w.encode()
 		if err != nil {
 			return receipt, err
 		}
@@ -379,40 +330,6 @@ func (r *Restorer) enter(id int64) bool {
 	return true
 }
 
-// hold asks the stores what they remember about the items that will leave them, by the items' indexes.
-func (r *Restorer) hold(ctx context.Context, p Planned) (map[int]source.Holding, error) {
-	bySource := map[int64][]int{}
-	for _, item := range p.Items {
-		if item.Action == plan.Move {
-			id := p.wants[item.Index].source
-			bySource[id] = append(bySource[id], item.Index)
-		}
-	}
-	all := map[int]source.Holding{}
-	for id, indexes := range bySource {
-		src, err := r.Site.Catalogue.Source(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		store, err := r.Site.Source(ctx, src)
-		if err != nil {
-			return nil, err
-		}
-		locators := make([]source.Locator, len(indexes))
-		for n, index := range indexes {
-			locators[n] = p.wants[index].at
-		}
-		held, err := store.(source.Giver).Hold(ctx, locators)
-		if err != nil {
-			return nil, err
-		}
-		for n, index := range indexes {
-			all[index] = held[n]
-		}
-	}
-	return all, nil
-}
-
 func joinNotes(notes ...string) string {
 	all := ""
 	for _, note := range notes {
@@ -427,36 +344,28 @@ func joinNotes(notes ...string) string {
 	return all
 }
 
+// words say of problems what they mean, or what to do next, where files are brought back.
+var words = explain.Words{
+	problem.Full:         "the file system is full; free some room or choose another destination",
+	problem.OverQuota:    "the owner's quota is used up; raise it or choose another destination",
+	problem.ReadOnly:     "the file system is read-only; mount it for writing or choose another destination",
+	problem.Refused:      "the service may not do that there; run it as a user who may, or choose another destination",
+	problem.Fault:        "the drive reports a fault; stop using it and make an image of it first",
+	problem.Private:      "the service's own data lies there, which is never read, moved or written as anybody's files; choose another place",
+	problem.Changed:      "it changed in the meantime; plan again",
+	problem.Taken:        "something else has come to stand there",
+	problem.TooManyLinks: "something else was put into it",
+	problem.NotEmpty:     "something else was put into it",
+	problem.NameTooLong:  "the name is too long for the file system there; choose another destination",
+}
+
 // Explain words an error of reading or writing for a technician.
 func Explain(err error) string {
-	if said, ok := catalogue.Explain(err); ok {
-		return said
-	}
-	switch {
-	case errors.Is(err, context.Canceled):
+	if errors.Is(err, context.Canceled) {
 		return "it was cancelled, or the service stopped, before it arrived"
-	case errors.Is(err, syscall.ENOSPC):
-		return "the file system is full; free some room or choose another destination"
-	case errors.Is(err, syscall.EDQUOT):
-		return "the owner's quota is used up; raise it or choose another destination"
-	case errors.Is(err, syscall.EROFS):
-		return "the file system is read-only; mount it for writing or choose another destination"
-	case errors.Is(err, fs.ErrPermission):
-		return "the service may not do that there; run it as a user who may, or choose another destination"
-	case errors.Is(err, safekeeping.ErrFull):
-		return err.Error()
-	case errors.Is(err, syscall.EIO):
-		return "the drive reports a fault; stop using it and make an image of it first"
-	case errors.Is(err, reach.ErrPrivate):
-		return "the service's own data lies there, which is never read, moved or written as anybody's files; choose another place"
-	case errors.Is(err, errChanged):
-		return "it changed in the meantime; plan again"
-	case errors.Is(err, fs.ErrExist):
-		return "something else has come to stand there"
-	case errors.Is(err, syscall.EMLINK), errors.Is(err, syscall.ENOTEMPTY):
-		return "something else was put into it"
-	case errors.Is(err, syscall.ENAMETOOLONG):
-		return "the name is too long for the file system there; choose another destination"
 	}
-	return reach.Worded(err)
+	if errors.Is(err, safekeeping.ErrFull) {
+		return err.Error()
+	}
+	return words.Error(err)
 }

@@ -9,8 +9,9 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 )
 
@@ -35,25 +36,35 @@ func staged(n int, end string) string { return fmt.Sprintf("%d.%s", n, end) }
 type stages struct {
 	records *catalogue.Catalogue
 	receipt int64
-	at      map[fileSystem]*stage
+	at      map[volumeOf]*stage
 }
 
-type fileSystem struct {
+// volumeOf is a file system of a machine or, where nobody can tell which that is, a folder.
+type volumeOf struct {
 	machine string
-	device  uint64
+	volume  entry.Volume
+	folder  string
+}
+
+// volumeAt is the file system that a folder lies on, or a place in one.
+func volumeAt(folder place.Place, volume entry.Volume) volumeOf {
+	if volume.Known() {
+		return volumeOf{machine: folder.Machine, volume: volume}
+	}
+	return volumeOf{machine: folder.Machine, folder: folder.Path}
 }
 
 func (r *Restorer) newStages(receipt int64) *stages {
-	return &stages{r.Site.Catalogue, receipt, map[fileSystem]*stage{}}
+	return &stages{r.Site.Catalogue, receipt, map[volumeOf]*stage{}}
 }
 
 // on returns the stage on the file system of a folder, and makes it in that folder where there is none yet.
 func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*stage, error) {
-	info, err := folder.Info()
+	info, err := folder.Info(ctx)
 	if err != nil {
 		return nil, err
 	}
-	key := fileSystem{p.Machine, info.Device}
+	key := volumeAt(p, info.Volume())
 	if made, ok := s.at[key]; ok {
 		return made, nil
 	}
@@ -61,25 +72,25 @@ func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*s
 	if err := s.records.AddStage(ctx, record); err != nil {
 		return nil, err
 	}
-	made, err := makeStage(folder, record)
+	made, err := makeStage(ctx, folder, record)
 	if err != nil {
-		_ = folder.Remove(record.Name) // empty, if it is there at all
+		_ = folder.Remove(ctx, record.Name) // empty, if it is there at all
 		return nil, errors.Join(fmt.Errorf("make a folder to work in: %w", err), s.records.DropStage(ctx, record))
 	}
 	s.at[key] = made
 	return made, nil
 }
 
-func makeStage(folder reach.Folder, record catalogue.Stage) (*stage, error) {
-	if err := folder.Mkdir(record.Name); err != nil {
+func makeStage(ctx context.Context, folder reach.Folder, record catalogue.Stage) (*stage, error) {
+	if err := folder.Mkdir(ctx, record.Name); err != nil {
 		return nil, err
 	}
-	inside, err := folder.Enter(record.Name)
+	inside, err := folder.Into(ctx, record.Name)
 	if err != nil {
 		return nil, err
 	}
-	if err = private(inside); err == nil {
-		err = inside.Mkdir(record.Secret)
+	if err = private(ctx, inside); err == nil {
+		err = inside.Mkdir(ctx, record.Secret)
 	}
 	if err != nil {
 		return nil, errors.Join(err, inside.Close())
@@ -89,13 +100,13 @@ func makeStage(folder reach.Folder, record catalogue.Stage) (*stage, error) {
 
 // private makes sure that a folder that was just made is one: empty, and closed to others. Whoever may rename in the folder
 // around it could have put another in its place, but none that he can enter.
-func private(folder reach.Folder) error {
-	info, err := folder.Info()
+func private(ctx context.Context, folder reach.Folder) error {
+	info, err := folder.Info(ctx)
 	if err != nil {
 		return err
 	}
-	entries, err := folder.List(context.Background())
-	if err == nil && (info.Mode.Perm()&0o077 != 0 || len(entries) > 0) {
+	entries, err := folder.List(ctx)
+	if err == nil && (!info.Mode.Known || info.Mode.Value.Perm()&0o077 != 0 || len(entries) > 0) {
 		err = errors.New("something else took its place while it was made")
 	}
 	return err
@@ -112,8 +123,8 @@ func (s *stages) reopen(ctx context.Context, open *handles) error {
 		if err != nil {
 			return fmt.Errorf("%w: %s, in which it was worked, cannot be opened (%s)", errAway, record.Folder, Explain(err))
 		}
-		inside, err := folder.Enter(record.Name)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, reach.ErrNotFolder) {
+		inside, err := folder.Into(ctx, record.Name)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder) {
 			if err := s.records.DropStage(ctx, record); err != nil {
 				return err
 			}
@@ -122,27 +133,27 @@ func (s *stages) reopen(ctx context.Context, open *handles) error {
 		if err != nil {
 			return err
 		}
-		if _, err := inside.Lstat(record.Secret); err != nil { // not made to its end, or somebody else's
+		if _, err := inside.Look(ctx, record.Secret); err != nil { // not made to its end, or somebody else's
 			inside.Close()
-			_ = folder.Remove(record.Name) // which removes nothing but an empty folder
+			_ = folder.Remove(ctx, record.Name) // which removes nothing but an empty folder
 			if err := s.records.DropStage(ctx, record); err != nil {
 				return err
 			}
 			continue
 		}
-		info, err := inside.Info()
+		info, err := inside.Info(ctx)
 		if err != nil {
 			return err
 		}
-		s.at[fileSystem{record.Folder.Machine, info.Device}] = &stage{inside, record}
+		s.at[volumeAt(record.Folder, info.Volume())] = &stage{inside, record}
 	}
 	return nil
 }
 
 // find returns the stage that holds something under a name, or nil.
-func (s *stages) find(name string) (*stage, reach.Info, error) {
+func (s *stages) find(ctx context.Context, name string) (*stage, reach.Info, error) {
 	for _, st := range s.at {
-		info, err := st.Lstat(name)
+		info, err := st.Look(ctx, name)
 		if err == nil {
 			return st, info, nil
 		}
@@ -158,7 +169,7 @@ func (s *stages) find(name string) (*stage, reach.Info, error) {
 func (s *stages) close(ctx context.Context, open *handles) {
 	for _, st := range s.at {
 		if st.clear(ctx) {
-			if folder, err := open.folder(st.record.Folder); err == nil && ignoreGone(folder.Remove(st.record.Name)) == nil {
+			if folder, err := open.folder(st.record.Folder); err == nil && ignoreGone(folder.Remove(ctx, st.record.Name)) == nil {
 				_ = s.records.DropStage(ctx, st.record) // else it is looked for in vain, once
 			}
 		}
@@ -181,26 +192,26 @@ func (st *stage) clear(ctx context.Context) bool {
 			return false
 		}
 	}
-	return st.Remove(st.record.Secret) == nil
+	return st.Remove(ctx, st.record.Secret) == nil
 }
 
 // take moves an entry into a stage and makes sure that what came is what was seen. If not, it is put back.
 func (st *stage) take(ctx context.Context, from reach.Folder, name string, was identity, as string) error {
-	if err := from.Rename(name, st.Folder, as); err != nil {
+	if err := from.Rename(ctx, name, st.Folder, as); err != nil {
 		return err
 	}
-	got, err := look(ctx, st, as)
+	got, err := identityAt(ctx, st, as)
 	if err == nil && !was.isStill(got) {
 		err = errChanged
 	}
 	if err != nil {
-		return errors.Join(err, st.Rename(as, from, name))
+		return errors.Join(err, st.Rename(ctx, as, from, name))
 	}
 	return nil
 }
 
 // errChanged says that something is not, or no longer, what it was.
-var errChanged = errors.New("it changed in the meantime")
+const errChanged = problem.Changed
 
 // errAway says that a place is not there now, as when its drive is not mounted, so that nobody can tell what became of what
 // was in it.
@@ -208,8 +219,8 @@ var errAway = errors.New("its place is away")
 
 // ground is the folder nearest to a destination that stood when a bring-back was planned.
 type ground struct {
-	Path   []byte `json:"path"`
-	Device uint64 `json:"device"`
+	Path   []byte       `json:"path"`
+	Volume entry.Volume `json:"device"`
 }
 
 // away says why nobody can tell now what stands at a destination: its file system is not there. "" where it can be told.
@@ -219,14 +230,14 @@ func (g *ground) away(open *handles, machine string) string {
 	}
 	p := place.Place{Machine: machine, Path: string(g.Path)}
 	for {
-		info, err := open.lstat(p)
+		info, err := open.look(p)
 		switch {
 		case errors.Is(err, fs.ErrNotExist) && p.Path != "/":
 			p.Path = place.Folder(p.Path)
 			continue
 		case err != nil:
 			return fmt.Sprintf("%s cannot be looked at: %s", p, Explain(err))
-		case info.Device == g.Device:
+		case reach.SameVolume(info.Volume(), g.Volume) == reach.Yes:
 			return "" // its file system is there; what is missing was removed
 		case p.Path != string(g.Path):
 			return fmt.Sprintf("%s is not there, as when its drive is not mounted", place.Place{Machine: machine, Path: string(g.Path)})
@@ -248,15 +259,18 @@ func (g *ground) list(open *handles, p place.Place) ([]reach.Info, error) {
 }
 
 // obstacle says what in a folder keeps it from being set aside or moved as a whole, or "".
-func obstacle(ctx context.Context, folder reach.Reader, name string) string {
-	info, err := folder.Lstat(name)
-	if err != nil || info.Type != plan.Folder {
+func obstacle(ctx context.Context, folder reach.Tree, name string) string {
+	info, err := folder.Look(ctx, name)
+	if err != nil || info.Type != entry.Folder {
 		return ""
 	}
-	var walk func(in reach.Reader, name, path string) error
-	walk = func(in reach.Reader, name, path string) error {
-		inside, err := in.Enter(name)
-		if errors.Is(err, reach.ErrPrivate) {
+	if !info.Volume().Known() {
+		return "it is a folder, and the way to the machine does not tell whether another file system is mounted in it"
+	}
+	var walk func(in reach.Tree, name, path string) error
+	walk = func(in reach.Tree, name, path string) error {
+		inside, err := in.Enter(ctx, name)
+		if errors.Is(err, problem.Private) {
 			return fmt.Errorf("the service's own data is in it, at %s", place.Readable(path))
 		}
 		if err != nil {
@@ -269,10 +283,10 @@ func obstacle(ctx context.Context, folder reach.Reader, name string) string {
 		}
 		for _, e := range entries {
 			at := place.Join(path, e.Name)
-			if e.Device != info.Device {
+			if reach.SameVolume(e.Volume(), info.Volume()) == reach.No {
 				return fmt.Errorf("another file system is mounted in it, at %s", place.Readable(at))
 			}
-			if e.Type == plan.Folder {
+			if e.Type == entry.Folder {
 				if err := walk(inside, e.Name, at); err != nil {
 					return err
 				}

@@ -3,8 +3,6 @@ package restore
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -14,16 +12,17 @@ import (
 	"strings"
 	"sync"
 
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
 // original is something that can be written as a file, a folder with what is in it, or a link.
 type original interface {
-	Type() plan.Type
+	Type() entry.Type
 	Meta() (reach.Meta, error)
 	Target() string                     // of a link
 	Size() int64                        // of a file, as it was looked at; no more is read of it
@@ -39,25 +38,27 @@ type named struct {
 // standing is an original that stands in a folder.
 type standing struct {
 	ctx    context.Context
-	folder reach.Reader
+	folder reach.Tree
 	info   reach.Info
 }
 
-func standingAt(ctx context.Context, folder reach.Reader, name string) (standing, error) {
-	info, err := folder.Lstat(name)
+func standingAt(ctx context.Context, folder reach.Tree, name string) (standing, error) {
+	info, err := folder.Look(ctx, name)
 	return standing{ctx, folder, info}, err
 }
 
-func (s standing) Type() plan.Type { return s.info.Type }
-func (s standing) Size() int64     { return s.info.Size }
+func (s standing) Type() entry.Type { return s.info.Type }
+func (s standing) Size() int64      { return s.info.Size }
 
 func (s standing) Meta() (reach.Meta, error) {
-	attributes, err := s.folder.Attributes(s.info.Name)
-	return reach.Meta{Mode: s.info.Mode, UID: s.info.UID, GID: s.info.GID, Written: s.info.Written, Attributes: attributes}, err
+	attributes, err := s.folder.Attributes(s.ctx, s.info.Name)
+	meta := s.info.Meta()
+	meta.Attributes = attributes
+	return meta, err
 }
 
 func (s standing) Target() string {
-	target, err := s.folder.Readlink(s.info.Name)
+	target, err := s.folder.Target(s.ctx, s.info.Name)
 	if err != nil {
 		return "" // it vanished; making a link to nothing fails and says so
 	}
@@ -65,24 +66,36 @@ func (s standing) Target() string {
 }
 
 func (s standing) Content() (io.ReadCloser, error) {
-	f, err := s.folder.Open(s.info.Name)
+	f, err := s.folder.Open(s.ctx, s.info.Name)
 	if err != nil {
 		return nil, err
 	}
-	return fileContent{reach.Sequential(s.ctx, f, math.MaxInt64), f}, nil
+	stream, err := f.Stream(s.ctx)
+	if err != nil {
+		return nil, errors.Join(err, f.Close())
+	}
+	return fileContent{stream, f, true}, nil
 }
 
 // fileContent is the content of a file that stands somewhere, whose bytes another on the same file system may share.
 type fileContent struct {
-	io.Reader
+	io.ReadCloser
 	file reach.File
+	own  bool // the file is closed with it
 }
 
-func (c fileContent) Close() error       { return c.file.Close() }
+func (c fileContent) Close() error {
+	err := c.ReadCloser.Close()
+	if c.own {
+		err = errors.Join(err, c.file.Close())
+	}
+	return err
+}
+
 func (c fileContent) Shared() reach.File { return c.file }
 
 func (s standing) Children() ([]named, func(), error) {
-	folder, err := s.folder.Enter(s.info.Name)
+	folder, err := s.folder.Enter(s.ctx, s.info.Name)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -99,29 +112,29 @@ func (s standing) Children() ([]named, func(), error) {
 	return children, func() { folder.Close() }, nil
 }
 
-// contentOf is an original for a copy opened by its store.
-type contentOf struct {
+// opened is an original for a copy opened by its store.
+type opened struct {
 	standing
 	content source.Content
 }
 
-func (c contentOf) Meta() (reach.Meta, error) {
-	i := c.content.Info
-	return reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written, Attributes: c.content.Attributes}, nil
+func (c opened) Meta() (reach.Meta, error) {
+	meta := c.content.Info.Meta()
+	meta.Attributes = c.content.Attributes
+	return meta, nil
 }
 
-func (c contentOf) Target() string { return c.content.Target }
+func (c opened) Target() string { return c.content.Target }
 
-func (c contentOf) Content() (io.ReadCloser, error) {
-	return lent{fileContent{reach.Sequential(c.ctx, c.content.File, math.MaxInt64), c.content.File}}, nil
+func (c opened) Content() (io.ReadCloser, error) {
+	stream, err := c.content.File.Stream(c.ctx)
+	if err != nil {
+		return nil, err
+	}
+	return fileContent{stream, c.content.File, false}, nil
 }
 
-// lent is a fileContent whose file somebody else closes.
-type lent struct{ fileContent }
-
-func (lent) Close() error { return nil }
-
-func (c contentOf) Children() ([]named, func(), error) {
+func (c opened) Children() ([]named, func(), error) {
 	list, err := c.content.Folder.List(c.ctx)
 	if err != nil {
 		return nil, nil, err
@@ -168,7 +181,7 @@ var errDiffers = errors.New("what was written reads back differently")
 func write(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
 	var w written
 	err := w.entry(ctx, o, folder, name)
-	if o.Type() != plan.File {
+	if o.Type() != entry.File {
 		w.digest = ""
 	}
 	if err != nil {
@@ -186,13 +199,13 @@ func (w *written) entry(ctx context.Context, o original, folder reach.Folder, na
 		return err
 	}
 	switch o.Type() {
-	case plan.File:
+	case entry.File:
 		err = w.file(ctx, o, meta, folder, name)
-	case plan.Link:
-		if err = folder.Symlink(o.Target(), name); err == nil {
-			err = folder.SetLinkMeta(name, meta)
+	case entry.Link:
+		if err = folder.Symlink(ctx, o.Target(), name); err == nil {
+			err = folder.SetLinkMeta(ctx, name, meta)
 		}
-	case plan.Folder:
+	case entry.Folder:
 		err = w.folder(ctx, o, meta, folder, name)
 	default:
 		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
@@ -213,10 +226,10 @@ func (w *written) lose(lost []string) {
 }
 
 func (w *written) folder(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name string) error {
-	if err := folder.Mkdir(name); err != nil {
+	if err := folder.Mkdir(ctx, name); err != nil {
 		return err
 	}
-	into, err := folder.Enter(name)
+	into, err := folder.Into(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -231,7 +244,7 @@ func (w *written) folder(ctx context.Context, o original, meta reach.Meta, folde
 			return err
 		}
 	}
-	return into.SetMeta(meta)
+	return into.SetMeta(ctx, meta)
 }
 
 // buffers serve copying one small file after the other without garbage.
@@ -246,7 +259,7 @@ func (w *written) file(ctx context.Context, o original, meta reach.Meta, folder 
 		return err
 	}
 	defer content.Close()
-	f, err := folder.Create(name)
+	f, err := folder.Create(ctx, name)
 	if err != nil {
 		return err
 	}
@@ -257,80 +270,75 @@ func (w *written) file(ctx context.Context, o original, meta reach.Meta, folder 
 	if err != nil {
 		return err
 	}
-	h := sha256.New()
-	if _, err := io.CopyBuffer(struct{ io.Writer }{h}, counted{ctx, io.NewSectionReader(f, 0, n+1)}, *buffer); err != nil {
+	written, back, err := contents.DigestOf(ctx, f, -1)
+	if err != nil {
 		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
 	}
-	if !bytes.Equal(h.Sum(nil), sent) {
+	if back != n || written.Hex() != sent {
 		return fmt.Errorf("%s: %w", place.Quote(name), errDiffers)
 	}
-	w.digest, w.bytes = hex.EncodeToString(sent), w.bytes+n
-	return f.SetMeta(meta)
+	w.digest, w.bytes = sent, w.bytes+n
+	return f.SetMeta(ctx, meta)
 }
 
 // fill writes a content, long runs of zeros as holes, and returns its length and digest. Where the file system can share
 // the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's. Of a
-// content that grew since it was looked at, only what it was then is written; one that shrank changed.
+// content that grew since it was looked at, only what it was then is written; one that shrank changed. One whose size nobody told
+// (negative) is written to its end.
 func (w *written) fill(ctx context.Context, content io.Reader, size int64,
-	f reach.NewFile, buffer []byte) (n int64, digest []byte, err error) {
-	h := sha256.New()
+	f reach.NewFile, buffer []byte) (n int64, sum string, err error) {
+	h := digest.New()
 	cloned := false
 	if shared, ok := content.(interface{ Shared() reach.File }); ok {
 		if c, ok := f.(reach.Cloner); ok {
 			cloned = c.Clone(shared.Shared())
 		}
 	}
-	for n < size {
+	told := size >= 0
+	if !told {
+		size = math.MaxInt64
+	}
+	for ended := false; n < size && !ended; {
 		if err := ctx.Err(); err != nil {
-			return n, nil, err
+			return n, "", err
 		}
-		piece := buffer[:min(int64(len(buffer)), size-n)]
-		k, err := io.ReadFull(content, piece)
-		if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
-			return n, nil, errChanged
+		k, err := io.ReadFull(content, buffer[:min(int64(len(buffer)), size-n)])
+		ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
+		switch {
+		case ended && told:
+			return n, "", errChanged
+		case err != nil && !ended:
+			return n, "", err
 		}
-		if err != nil {
-			return n, nil, err
-		}
+		piece := buffer[:k]
 		h.Write(piece)
 		n += int64(k)
+		err = nil
 		switch {
 		case cloned:
 		case k == len(buffer) && allZero(piece):
-			err = f.Skip(int64(k))
+			err = f.Skip(ctx, int64(k))
 		default:
 			_, err = f.Write(piece)
 		}
 		if err != nil {
-			return n, nil, err
+			return n, "", err
 		}
 	}
 	switch k, err := io.ReadFull(content, buffer[:1]); {
 	case err != nil && !errors.Is(err, io.EOF):
-		return n, nil, err
+		return n, "", err
 	case k > 0 && len(w.notes) < 10:
 		w.notes = append(w.notes, fmt.Sprintf("it grew while it was copied; its first %d bytes are here", n))
 	}
 	if cloned {
-		err = f.Cut(n)
+		err = f.Cut(ctx, n)
 	}
-	return n, h.Sum(nil), err
+	return n, h.Hex(), err
 }
 
 func allZero(b []byte) bool {
 	return len(b) > 0 && b[0] == 0 && bytes.Equal(b[:len(b)-1], b[1:])
-}
-
-type counted struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (c counted) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.Reader.Read(p)
 }
 
 // errMounted says that a file system is mounted in what is to be moved or removed as a whole.
@@ -338,19 +346,19 @@ var errMounted = errors.New("another file system is mounted in it")
 
 // removeTree removes an entry and everything in it, never through a link and never on another file system.
 func removeTree(ctx context.Context, folder reach.Folder, name string) error {
-	info, err := folder.Lstat(name)
+	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return err
 	}
-	return removeOn(ctx, folder, info, info.Device)
+	return removeOn(ctx, folder, info, info.Volume())
 }
 
-func removeOn(ctx context.Context, folder reach.Folder, info reach.Info, device uint64) error {
-	if info.Device != device {
+func removeOn(ctx context.Context, folder reach.Folder, info reach.Info, volume entry.Volume) error {
+	if reach.SameVolume(info.Volume(), volume) == reach.No {
 		return fmt.Errorf("%w, at %s", errMounted, place.Quote(info.Name))
 	}
-	if info.Type == plan.Folder {
-		inside, err := folder.Enter(info.Name)
+	if info.Type == entry.Folder {
+		inside, err := folder.Into(ctx, info.Name)
 		if err != nil {
 			return err
 		}
@@ -360,12 +368,12 @@ func removeOn(ctx context.Context, folder reach.Folder, info reach.Info, device 
 			return err
 		}
 		for _, i := range list {
-			if err := removeOn(ctx, inside, i, device); err != nil {
+			if err := removeOn(ctx, inside, i, volume); err != nil {
 				return err
 			}
 		}
 	}
-	return folder.Remove(info.Name)
+	return folder.Remove(ctx, info.Name)
 }
 
 func ignoreGone(err error) error {

@@ -96,13 +96,13 @@ func arrivedOf(receipt catalogue.Receipt) map[place.Place]bool {
 func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]bool) string {
 	folder, err := open.parent(it.item.To)
 	if it.work.Away {
-		if _, e := open.lstat(it.item.To); e == nil {
+		if _, e := open.look(it.item.To); e == nil {
 			return "something else has come to stand there since it was set aside"
 		}
 		return r.lostAside(it)
 	}
 	if err == nil {
-		_, err = folder.Lstat(it.item.To.Name())
+		_, err = folder.Look(open.ctx, it.item.To.Name())
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return "it is no longer there"
@@ -124,7 +124,7 @@ func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]
 		return "it was changed after it was brought back, and that work would be lost"
 	}
 	if it.work.Leaves {
-		if _, err := open.lstat(it.item.From); err == nil {
+		if _, err := open.look(it.item.From); err == nil {
 			return fmt.Sprintf("something else has come to stand where it lay, at %s", it.item.From)
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return Explain(err)

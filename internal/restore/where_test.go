@@ -25,7 +25,7 @@ func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 	copyOf := func(s *sitetest.Site, names ...string) (ids []int64) {
 		for _, name := range names {
 			for _, c := range s.Find(catalogue.Query{Words: name}) {
-				if c.Source.Dated && c.Place.Name() == name {
+				if c.Source.Traits.Dated() && c.Place.Name() == name {
 					ids = append(ids, c.ID)
 				}
 			}

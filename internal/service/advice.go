@@ -10,10 +10,10 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/typedtime"
-	"humble-rewind/internal/examine"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 )
@@ -53,7 +53,7 @@ func (s *Service) ExamineCopy(ctx context.Context, request api.ExamineCopyReques
 	if err := content.Close(); err != nil {
 		return nil, err
 	}
-	patient := examine.Examiner{Trails: s.trails, Now: s.now} // somebody asked for just this
+	patient := contents.Examiner{Contents: s.contents, Now: s.now} // somebody asked for just this
 	found, err := patient.Copy(ctx, c)
 	if err != nil {
 		return nil, notExamined(err)
@@ -72,7 +72,7 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 	if _, err := s.catalogue.Machine(ctx, p.Machine); err != nil {
 		return nil, &site.InputError{What: fmt.Sprintf("examine %s", p), Err: err, Next: "List the machines with: humble-rewind machine list"}
 	}
-	content, err := s.trails.Standing(ctx, p)
+	content, err := s.contents.Standing(ctx, p)
 	if err != nil {
 		return nil, notExamined(err)
 	}
@@ -91,7 +91,7 @@ func notExamined(err error) error {
 	return &problem{Status: http.StatusGone, Title: "It cannot be examined", Detail: advise.Explain(err) + ".", Next: "Survey again, or look for other copies with find."}
 }
 
-func toExamination(p place.Place, found examine.Result) api.Examination {
+func toExamination(p place.Place, found contents.Result) api.Examination {
 	v := found.For(p.Name())
 	return api.Examination{Place: toPlace(p), Condition: toCondition(v), MediaType: v.Media, Rename: optional(v.Rename), Sha256: optional(found.SHA256)}
 }
@@ -142,7 +142,7 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 			return nil, err
 		}
 		if c.SHA256 == "" {
-			sum, err := s.trails.Digest(ctx, c)
+			sum, err := s.contents.Digest(ctx, c)
 			if err != nil {
 				return nil, notExamined(err)
 			}

@@ -199,7 +199,7 @@ func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObjec
 		return nil, err
 	}
 	d := aid.Drive
-	a := api.FirstAid200JSONResponse{Steps: []api.FirstAidStep{}, Drive: api.DriveFacts{Mount: optional(place.Readable(d.Mount)), Device: optional(d.Device), FileSystem: optional(d.FileSystem),
+	a := api.FirstAid200JSONResponse{Steps: []api.FirstAidStep{}, Drive: api.DriveFacts{Mount: optional(place.Readable(d.Mount)), Device: optional(d.Node), FileSystem: optional(d.FileSystem),
 		Medium: optional(api.DriveFactsMedium(d.Medium)), Discard: optional(api.DriveFactsDiscard(d.Discard)), TrimLast: optionalTime(d.TrimLast), TrimNext: optionalTime(d.TrimNext),
 		ReadOnly: optional(d.ReadOnly), NewestWrite: optionalTime(d.Newest), NewestPath: optional(d.NewestPath), Notes: list(d.Notes)}}
 	if d.Free >= 0 {

@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -17,9 +16,10 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
@@ -33,11 +33,10 @@ func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Conten
 	if !c.Readable {
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
 	}
-	store, err := s.site.Source(ctx, c.Source)
-	if err != nil {
+	if _, err := s.site.Files(ctx, c.Source.AtMachine); err != nil {
 		return unreadable("Its store cannot be reached: "+restore.Explain(err)+".", "Check that the machine and the drive are there.")
 	}
-	content, err := store.Open(ctx, c.At)
+	content, err := s.contents.Open(ctx, c)
 	if errors.Is(err, fs.ErrNotExist) {
 		return unreadable("It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.", "Survey again: humble-rewind survey "+c.Source.Machine)
 	}
@@ -72,7 +71,16 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 			return nil, errors.Join(err, content.Close())
 		}
 	}
-	return download{ctx, c, content}, nil
+	at, err := s.contents.At(ctx, content)
+	if err != nil {
+		return nil, errors.Join(cannotRead(err), content.Close())
+	}
+	return download{ctx, c, content, at}, nil
+}
+
+// cannotRead words what keeps a copy from being read.
+func cannotRead(err error) error {
+	return &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
 }
 
 // digestedFirst is the largest content, in bytes, that is read once for its digest before it is sent. What is larger, or asked for
@@ -89,24 +97,25 @@ func rangeOf(ctx context.Context) string {
 
 // digest reads a content once and keeps its digest.
 func (s *Service) digest(ctx context.Context, c catalogue.Copy, content source.Content) (string, error) {
-	h := sha256.New()
-	if _, err := io.Copy(h, reach.Sequential(ctx, content.File, content.Info.Size)); err != nil {
-		return "", &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
+	d, _, err := contents.DigestOf(ctx, content.File, content.Info.Size)
+	if err != nil {
+		return "", cannotRead(err)
 	}
-	sum := h.Sum(nil)
-	return fmt.Sprintf("%x", sum), s.catalogue.SetDigest(ctx, c.ID, sum)
+	return d.Hex(), s.catalogue.SetDigest(ctx, c.ID, d.Bytes())
 }
 
 type download struct {
 	ctx     context.Context
 	copy    catalogue.Copy
 	content source.Content
+	at      contents.Random
 }
 
 // VisitGetContentResponse serves the bytes, whole or in ranges. They are always a download: what is in them must never
 // be taken for a page of ours.
 func (d download) VisitGetContentResponse(w http.ResponseWriter) error {
 	defer d.content.Close()
+	defer d.at.Close()
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": place.Readable(d.copy.Place.Name())}))
@@ -120,7 +129,7 @@ func (d download) VisitGetContentResponse(w http.ResponseWriter) error {
 	if !ok {
 		return errors.New("serve content: no request")
 	}
-	http.ServeContent(w, r, "", time.Time{}, io.NewSectionReader(d.content.File, 0, d.content.Info.Size))
+	http.ServeContent(w, r, "", time.Time{}, io.NewSectionReader(d.at, 0, d.at.Size))
 	return nil
 }
 
@@ -131,17 +140,21 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 		return nil, err
 	}
 	defer content.Close()
-	apartly := apart.Content{ReaderAt: content.File, Size: content.Info.Size}
-	look, err := s.apart.Look(ctx, apartly)
+	look, err := s.contents.Look(ctx, content)
 	if err != nil {
 		return nil, notLookedInto(err)
 	}
 	if look.MediaType == "image/svg+xml" && content.Info.Size <= maxSVG {
-		raw, err := io.ReadAll(io.NewSectionReader(content.File, 0, content.Info.Size))
+		stream, err := content.File.Stream(ctx)
+		if err != nil {
+			return nil, cannotRead(err)
+		}
+		defer stream.Close()
+		raw, err := io.ReadAll(io.LimitReader(stream, maxSVG))
 		return picture{look.MediaType, raw}, err
 	}
 	var drawn bytes.Buffer
-	err = s.apart.Draw(ctx, apartly, &drawn)
+	err = s.contents.Draw(ctx, content, &drawn)
 	if errors.Is(err, peek.ErrNoPicture) || err == nil && look.Shows != peek.Picture {
 		return nil, &problem{Status: http.StatusUnsupportedMediaType, Title: "Not a picture that can be drawn", Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
 			Next: "Peek at it as text, or download it."}
@@ -189,19 +202,19 @@ func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestO
 	defer content.Close()
 	switch {
 	case content.File != nil:
-		look, err := s.apart.Look(ctx, apart.Content{ReaderAt: content.File, Size: content.Info.Size})
+		look, err := s.contents.Look(ctx, content)
 		if errors.Is(err, apart.ErrDemanding) {
 			return nil, notLookedInto(err)
 		}
 		if err != nil {
-			return nil, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
+			return nil, cannotRead(err)
 		}
 		return toPreview(look, content.Info.Size), nil
-	case content.Folder != nil && (c.Source.Live || c.Source.Dated):
+	case content.Folder != nil && c.Source.Traits.Tree:
 		return folderListing(ctx, content.Folder)
 	case content.Folder != nil:
 		return s.listing(ctx, c)
-	case c.Type == plan.Link:
+	case c.Type == entry.Link:
 		return api.GetPreview200JSONResponse{Shows: api.PreviewShowsLink, MediaType: "inode/symlink", Target: optional(place.Readable(content.Target))}, nil
 	}
 	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsNothing, MediaType: "inode/special", Note: optional("It is a device, pipe or socket.")}, nil
@@ -220,7 +233,7 @@ func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
 const maxListed = 500
 
 // folderListing shows what lies in a folder as its store holds it.
-func folderListing(ctx context.Context, folder reach.Reader) (api.GetPreviewResponseObject, error) {
+func folderListing(ctx context.Context, folder reach.Tree) (api.GetPreviewResponseObject, error) {
 	list, err := folder.List(ctx)
 	if err != nil {
 		return nil, err
@@ -230,7 +243,7 @@ func folderListing(ctx context.Context, folder reach.Reader) (api.GetPreviewResp
 	entries := make([]api.PreviewEntry, min(len(list), maxListed))
 	for i := range entries {
 		entries[i] = api.PreviewEntry{Name: place.Readable(list[i].Name), Type: api.EntryType(list[i].Type)}
-		if list[i].Type == plan.File {
+		if list[i].Type == entry.File {
 			entries[i].Size = &list[i].Size
 		}
 	}

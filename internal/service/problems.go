@@ -11,8 +11,8 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
-	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
@@ -53,7 +53,7 @@ func asProblem(err error) *problem {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &problem{Status: status, Title: "Could not " + input.What, Detail: reach.Worded(input.Err), Next: input.Next}
+		return &problem{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next}
 	case errors.Is(err, trails.ErrTooMuch):
 		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
@@ -68,11 +68,11 @@ func asProblem(err error) *problem {
 	case errors.As(err, &coder) && coder.StatusCode() < 500:
 		return fromStatus(coder.StatusCode(), err)
 	}
-	if said, ok := catalogue.Explain(err); ok {
-		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: said + ".",
+	if _, ok := catalogue.Problem(err); ok {
+		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 			Next: "Try again once that is put right; the service's log says more."}
 	}
-	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: reach.Worded(err) + ".",
+	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}
 }
 

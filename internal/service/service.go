@@ -25,8 +25,8 @@ import (
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/stray"
-	"humble-rewind/internal/examine"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
@@ -61,8 +61,9 @@ type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
 	apart     *apart.Pool
+	contents  *contents.Reader
 	trails    *trails.Reader
-	examiner  *examine.Examiner
+	examiner  *contents.Examiner
 	adviser   *advise.Adviser
 	cases     *cases.Book
 	restorer  *restore.Restorer
@@ -125,13 +126,17 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.expire(ctx)
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
 	s.apart = &apart.Pool{}
-	s.trails = &trails.Reader{Site: s.site, Apart: s.apart}
-	s.examiner = &examine.Examiner{Trails: s.trails, Now: s.now, Patience: patience}
-	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
+	if err := s.site.Begin(ctx); err != nil {
+		return err
+	}
+	s.contents = &contents.Reader{Site: s.site, Apart: s.apart, Dir: config.Dir}
+	s.trails = &trails.Reader{Site: s.site, Contents: s.contents}
+	s.examiner = &contents.Examiner{Contents: s.contents, Now: s.now, Patience: patience}
+	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Contents: s.contents, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
-	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Safe: s.safe, Now: s.now}
+	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Contents: s.contents, Safe: s.safe, Now: s.now}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
-		survey.Worker(s.trails, &examine.Examiner{Trails: s.trails, Now: s.now}, s.now))...)
+		survey.Worker(s.contents, &contents.Examiner{Contents: s.contents, Now: s.now}, s.now))...)
 	if err := s.jobs.Resume(ctx); err != nil {
 		return err
 	}
@@ -236,7 +241,7 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	wait.Go(func() { s.expireDaily(expiring) })
 	wait.Go(func() { s.settle(expiring) })
 	wait.Go(func() { s.careForRecords(expiring) })
-	wait.Go(func() { s.examiner.Background(expiring, examine.DefaultBudget, s.noticed(expiring)) })
+	wait.Go(func() { s.examiner.Background(expiring, contents.DefaultBudget, s.noticed(expiring)) })
 	defer wait.Wait()
 	defer stop()
 	select {

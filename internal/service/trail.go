@@ -13,8 +13,8 @@ import (
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
@@ -114,7 +114,7 @@ func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion
 	a := api.TrailVersion{Sha256: optional(v.SHA256), WrittenAt: optionalTime(v.Written), ArrivedAt: v.Arrived.UTC(), FirstSeenAt: v.First.UTC(), LastSeenAt: v.LastSeen.UTC(),
 		SupersededAt: optionalTime(v.Superseded), After: optionalTime(v.After), Current: v.Superseded.IsZero(), Copies: []api.Copy{}, Place: toPlace(v.Place),
 		Type: api.EntryType(v.Type), Content: v.Content, Doubt: optional(v.Doubt)}
-	if v.Size >= 0 && v.Type != plan.Folder {
+	if v.Size >= 0 && v.Type != entry.Folder {
 		size := v.Size
 		a.Size = &size
 	}
@@ -132,7 +132,7 @@ func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion
 }
 
 func toLane(s *catalogue.Store) api.TrailLane {
-	a := api.TrailLane{Source: toSourceRef(s.Source), At: place.Readable(s.Source.At), AtMachine: s.Source.AtMachine, Live: s.Source.Live, Captures: s.Captures, Held: make([]bool, len(s.Captures))}
+	a := api.TrailLane{Source: toSourceRef(s.Source), At: place.Readable(s.Source.At), AtMachine: s.Source.AtMachine, Live: s.Source.Traits.Live(), Captures: s.Captures, Held: make([]bool, len(s.Captures))}
 	if a.Captures == nil {
 		a.Captures = []time.Time{}
 	}
@@ -168,7 +168,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	}
 	counts := map[trails.State]*int{trails.Same: &a.Same, trails.Changed: &a.Changed, trails.Missing: &a.Missing, trails.Added: &a.Added, trails.Moved: &a.Moved}
 	for _, e := range f.Entries {
-		if e.Type != plan.Folder {
+		if e.Type != entry.Folder {
 			*counts[e.State]++
 		}
 	}
@@ -228,7 +228,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		}
 		standing := toPlace(at)
 		a.RightPlace, name = &standing, at.Name()
-		right, err = s.trails.Standing(ctx, at)
+		right, err = s.contents.Standing(ctx, at)
 	} else {
 		var c catalogue.Copy
 		if c, err = s.copyOf(ctx, request.Params.Right); err == nil {
@@ -241,7 +241,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, err
 	}
 	defer right.Close()
-	c, err := s.trails.Compare(ctx, left.Place.Name(), l, name, right)
+	c, err := s.contents.Compare(ctx, left.Place.Name(), l, name, right)
 	if errors.Is(err, apart.ErrDemanding) {
 		return nil, notLookedInto(err)
 	}

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
@@ -116,7 +116,7 @@ func toCopy(c catalogue.Copy) api.Copy {
 		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
 		Sha256: optional(c.SHA256), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
 	}
-	if c.Size >= 0 && (c.Readable || c.Type != plan.Other) { // else nothing but a record, which does not tell
+	if c.Size >= 0 && (c.Readable || c.Type != entry.Other) { // else nothing but a record, which does not tell
 		size := c.Size
 		a.Size = &size
 	}
@@ -124,7 +124,7 @@ func toCopy(c catalogue.Copy) api.Copy {
 		claimed := toPlace(place.Place{Machine: c.Source.Machine, Path: c.Claimed})
 		a.Claimed = &claimed
 	}
-	if c.Type == plan.Link {
+	if c.Type == entry.Link {
 		a.Target = optional(place.Readable(c.Target))
 	}
 	if c.ItemOf != 0 {
@@ -198,19 +198,12 @@ func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
 	for n, i := range r.Items {
 		a.Items[n] = api.ReceiptItem{Copy: copyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
 			Sha256: optional(i.SHA256), Outcome: api.Outcome(i.Outcome), Note: i.Note}
-		// Of the work only what was set aside is anybody's business.
-		var work struct {
-			Aside *struct {
-				Type   string `json:"type"`
-				Size   int64  `json:"size"`
-				SHA256 string `json:"sha256"`
-			} `json:"aside"`
-		}
-		if err := json.Unmarshal(i.Work, &work); err != nil {
+		gave, aside, err := restore.SetAside(i)
+		if err != nil {
 			return a, fmt.Errorf("receipt r%d: %w", r.ID, err)
 		}
-		if work.Aside != nil {
-			a.Items[n].SetAside = &api.SetAside{Place: toPlace(i.To), Type: api.EntryType(work.Aside.Type), Size: work.Aside.Size, Sha256: optional(work.Aside.SHA256)}
+		if aside {
+			a.Items[n].SetAside = &api.SetAside{Place: toPlace(i.To), Type: api.EntryType(gave.Type), Size: gave.Size, Sha256: optional(gave.SHA256)}
 		}
 	}
 	return a, nil

@@ -20,14 +20,8 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/demo"
-	"humble-rewind/internal/reach"
-	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/service"
-	"humble-rewind/internal/source"
-	"humble-rewind/internal/source/live"
-	"humble-rewind/internal/source/snapshots"
-	"humble-rewind/internal/source/strays"
-	"humble-rewind/internal/source/trash"
 )
 
 // Service is a running service.
@@ -84,8 +78,8 @@ func open(ctx context.Context, dir string, console fs.FS, now func() time.Time) 
 	if err := os.Chmod(dir, 0o700); err != nil && !errors.Is(err, fs.ErrNotExist) { // test folders are open to others
 		return nil, err
 	}
-	return service.Open(ctx, service.Config{Dir: dir, Ways: reach.Ways{local.Way(dir)},
-		Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}, Strays: strays.Default, Console: console, Now: now,
+	rules, _ := kinds.Leftovers()
+	return service.Open(ctx, service.Config{Dir: dir, Ways: kinds.Ways(dir), Kinds: kinds.All(rules), Strays: rules, Console: console, Now: now,
 		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 }
 

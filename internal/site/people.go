@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 )
 
@@ -20,7 +20,7 @@ const maxPasswd = 16 << 20
 
 // readPeople finds who has a home on a machine: the accounts of /etc/passwd whose home matches the pattern and is
 // there, and homes that match without an account, which are named after their folder.
-func readPeople(ctx context.Context, files reach.Files, pattern string) ([]catalogue.Person, []string, error) {
+func readPeople(ctx context.Context, files reach.Session, pattern string) ([]catalogue.Person, []string, error) {
 	if pattern == "" {
 		pattern = "/home/*"
 	}
@@ -44,7 +44,7 @@ func readPeople(ctx context.Context, files reach.Files, pattern string) ([]catal
 			people = append(people, accounts[i])
 			continue
 		}
-		people = append(people, catalogue.Person{Name: place.Readable(place.Name(home.path)), UID: home.info.UID, Home: home.path})
+		people = append(people, catalogue.Person{Name: place.Readable(place.Name(home.path)), UID: home.info.UID.Or(-1), Home: home.path})
 	}
 	if len(people) == 0 && err == nil {
 		notes = append(notes, fmt.Sprintf("No home matches %s.", pattern))
@@ -77,7 +77,7 @@ func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) 
 		if !known && !found {
 			continue
 		}
-		if info, err := reach.Lstat(ctx, files, p.Home); err == nil && info.Type == plan.Folder {
+		if info, err := reach.Look(ctx, files, p.Home); err == nil && info.Type == entry.Folder {
 			now = append(now, p)
 		}
 	}
@@ -110,12 +110,12 @@ type match struct {
 }
 
 // matching lists the folders that a pattern of absolute paths matches, level by level.
-func matching(ctx context.Context, files reach.Files, pattern string) ([]match, error) {
+func matching(ctx context.Context, files reach.Session, pattern string) ([]match, error) {
 	found := []match{{path: "/"}}
 	for part := range strings.SplitSeq(strings.Trim(pattern, "/"), "/") {
 		var next []match
 		for _, at := range found {
-			folder, err := files.Folder(ctx, at.path)
+			folder, err := files.Tree(ctx, at.path)
 			if isGone(err) {
 				continue
 			}
@@ -127,7 +127,7 @@ func matching(ctx context.Context, files reach.Files, pattern string) ([]match, 
 				return nil, err
 			}
 			for _, e := range entries {
-				if ok, _ := path.Match(part, e.Name); ok && e.Type == plan.Folder && e.Name != "lost+found" {
+				if ok, _ := path.Match(part, e.Name); ok && e.Type == entry.Folder && e.Name != "lost+found" {
 					next = append(next, match{place.Join(at.path, e.Name), e})
 				}
 			}
@@ -139,10 +139,10 @@ func matching(ctx context.Context, files reach.Files, pattern string) ([]match, 
 }
 
 // readZone reads a machine's time zone: the link /etc/localtime (as tzset(3) and systemd keep it), else /etc/timezone.
-func readZone(ctx context.Context, files reach.Files) (zone, note string) {
-	if folder, name, err := reach.Parent(ctx, files, "/etc/localtime"); err == nil {
-		defer folder.Close()
-		if target, err := folder.Readlink(name); err == nil {
+func readZone(ctx context.Context, files reach.Session) (zone, note string) {
+	if etc, err := files.Tree(ctx, "/etc"); err == nil {
+		defer etc.Close()
+		if target, err := etc.Target(ctx, "localtime"); err == nil {
 			if _, name, ok := strings.Cut(target, "zoneinfo/"); ok && known(name) {
 				return name, ""
 			}
@@ -164,11 +164,11 @@ func known(zone string) bool {
 	return err == nil
 }
 
-func readFile(ctx context.Context, files reach.Files, path string, limit int64) ([]byte, error) {
-	folder, name, err := reach.Parent(ctx, files, path)
+func readFile(ctx context.Context, files reach.Session, path string, limit int64) ([]byte, error) {
+	folder, err := files.Tree(ctx, place.Folder(path))
 	if err != nil {
 		return nil, err
 	}
 	defer folder.Close()
-	return folder.ReadFile(name, limit)
+	return reach.ReadFile(ctx, folder, place.Name(path), limit)
 }

@@ -14,6 +14,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -27,13 +28,12 @@ type Site struct {
 	Ways      reach.Ways
 	Kinds     source.Kinds
 
-	mu   sync.Mutex
-	open map[string]opened // by machine name
-}
+	once     sync.Once
+	sessions reach.Sessions
+	pool     source.Pool
 
-type opened struct {
-	at    string
-	files reach.Files
+	mu      sync.Mutex
+	secrets map[int64][]byte // by source, in memory alone
 }
 
 // ErrInput marks what a technician gave that makes no sense as it is.
@@ -51,57 +51,56 @@ func (e *InputError) Error() string { return fmt.Sprintf("%s: %v", e.What, e.Err
 // Unwrap makes the cause and ErrInput visible to errors.Is.
 func (e *InputError) Unwrap() []error { return []error{e.Err, ErrInput} }
 
+// Begin keeps with the sources what the kinds declare of their stores. Call it once, before anything is asked.
+func (s *Site) Begin(ctx context.Context) error {
+	for _, kind := range s.Kinds {
+		if err := s.Catalogue.SetTraits(ctx, kind.Name(), kind.Traits()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Files reaches a machine by its name. The answer is shared and must not be closed.
-func (s *Site) Files(ctx context.Context, machine string) (reach.Files, error) {
+func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error) {
 	m, err := s.Catalogue.Machine(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if o, ok := s.open[machine]; ok {
-		if o.at == m.At && stillThere(ctx, o.files) {
-			return o.files, nil
-		}
-		o.files.Close()
-		delete(s.open, machine)
-	}
-	files, err := s.Ways.Open(ctx, m.At)
+	s.once.Do(func() { s.sessions.Ways = s.Ways })
+	files, err := s.sessions.Get(ctx, machine, m.At)
 	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", machine, err)
 	}
-	if s.open == nil {
-		s.open = map[string]opened{}
-	}
-	s.open[machine] = opened{m.At, files}
 	return files, nil
 }
 
-// stillThere notices a disk that was unmounted, or a directory that was replaced, since it was opened.
-func stillThere(ctx context.Context, files reach.Files) bool {
-	root, err := files.Folder(ctx, "/")
+// Close lets go of all stores and machines.
+func (s *Site) Close() error { return errors.Join(s.pool.Close(), s.sessions.Close()) }
+
+// storeKey is what a store that is kept open was opened with: where anything of that changes, it is another one.
+type storeKey struct {
+	source int64
+	files  reach.Session
+	as     string // the source's own settings
+}
+
+// Store returns a store for reading copies. It may be shared, and must be closed.
+func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, error) {
+	files, err := s.Files(ctx, src.AtMachine)
 	if err != nil {
-		return false
+		return nil, err
 	}
-	defer root.Close()
-	info, err := root.Info()
-	return err == nil && info.Links > 0
+	key := storeKey{src.ID, files, fmt.Sprint(src.Kind, src.Machine, src.AtMachine, src.At, src.Named, src.Zone, src.Maps, src.Options, src.Exclusions)}
+	lease, err := s.pool.Get(ctx, key, func() (source.Store, error) { return s.OpenStore(context.WithoutCancel(ctx), src) })
+	if err != nil {
+		return nil, err
+	}
+	return lease, nil
 }
 
-// Close lets go of all machines.
-func (s *Site) Close() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	var errs []error
-	for _, o := range s.open {
-		errs = append(errs, o.files.Close())
-	}
-	s.open = nil
-	return errors.Join(errs...)
-}
-
-// Source opens a store.
-func (s *Site) Source(ctx context.Context, src catalogue.Source) (source.Source, error) {
+// OpenStore opens a store anew, with what is known of its machine now; surveys do so. It must be closed.
+func (s *Site) OpenStore(ctx context.Context, src catalogue.Source) (source.Store, error) {
 	kind, err := s.Kinds.Named(src.Kind)
 	if err != nil {
 		return nil, err
@@ -110,7 +109,44 @@ func (s *Site) Source(ctx context.Context, src catalogue.Source) (source.Source,
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(setup), nil
+	return kind.Open(ctx, setup)
+}
+
+// OpenCopy opens a copy. Its store stays in use until it is closed.
+func (s *Site) OpenCopy(ctx context.Context, src catalogue.Source, ref sighting.Ref) (source.Content, error) {
+	store, err := s.Store(ctx, src)
+	if err != nil {
+		return source.Content{}, err
+	}
+	content, err := store.Open(ctx, ref)
+	if err != nil {
+		return source.Content{}, errors.Join(err, store.Close())
+	}
+	before := content.Release
+	content.Release = func() {
+		if before != nil {
+			before()
+		}
+		_ = store.Close() // which only gives it back
+	}
+	return content, nil
+}
+
+// Unlock gives a store the secret that opens it, for as long as the service runs; nil takes it away again.
+func (s *Site) Unlock(id int64, secret []byte) {
+	s.mu.Lock()
+	if s.secrets == nil {
+		s.secrets = map[int64][]byte{}
+	}
+	s.secrets[id] = slices.Clone(secret)
+	s.mu.Unlock()
+	s.pool.Forget(func(key any) bool { return key.(storeKey).source == id })
+}
+
+func (s *Site) secret(id int64) []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.secrets[id]
 }
 
 func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, error) {
@@ -142,7 +178,7 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	}
 	stores, err := s.stores(ctx, src)
 	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
-		Named: src.Named, Exclusions: src.Exclusions, Stores: stores}, err
+		Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID)}, err
 }
 
 // people lists who lives on a machine, with the homes that they have and had.
@@ -166,7 +202,7 @@ func (s *Site) stores(ctx context.Context, src catalogue.Source) ([]string, erro
 	sources, err := s.Catalogue.Sources(ctx, "")
 	var stores []string
 	for _, other := range sources {
-		if other.ID != src.ID && other.AtMachine == src.AtMachine && other.Dated {
+		if other.ID != src.ID && other.AtMachine == src.AtMachine && other.Traits.Dated() {
 			stores = append(stores, other.At)
 		}
 	}
@@ -230,7 +266,8 @@ type NewSource struct {
 	Named         string // strftime pattern of its points in time
 	Exclusions    []string
 	Zone          string
-	Maps          []string // FROM=TO
+	Maps          []string          // FROM=TO
+	Options       map[string]string // of the kind
 	RetentionDays *int
 }
 
@@ -246,7 +283,11 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "Choose one of the known kinds.")
 	}
-	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone, OwnRetention: n.RetentionDays}
+	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone, Options: n.Options, OwnRetention: n.RetentionDays}
+	src.Traits = kind.Traits()
+	if err := source.CheckOptions(kind, n.Options); err != nil {
+		return refuse(err, "Leave the option out, or give it as it is described.")
+	}
 	location := n.At
 	if location == "" {
 		if location, err = s.defaultLocation(ctx, kind, src); err != nil {
@@ -279,7 +320,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
 	}
-	src.Drive, src.Live, src.Dated, src.Notes = described.Drive, described.Live, described.Dated, described.Notes
+	src.Drive, src.Notes = described.Drive, described.Notes
 	added, err := s.Catalogue.AddSource(ctx, src)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "List the sources with: humble-rewind source list")
@@ -310,8 +351,8 @@ func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src catalo
 	return "", fmt.Errorf("no location was given, and several are usual: %s", strings.Join(places, ", "))
 }
 
-func parseMaps(texts []string) ([]source.Map, error) {
-	maps := []source.Map{}
+func parseMaps(texts []string) ([]place.Map, error) {
+	maps := []place.Map{}
 	for _, text := range texts {
 		from, to, ok := strings.Cut(text, "=")
 		if !ok {
@@ -325,7 +366,7 @@ func parseMaps(texts []string) ([]source.Map, error) {
 		if err != nil {
 			return nil, err
 		}
-		maps = append(maps, source.Map{From: from, To: to})
+		maps = append(maps, place.Map{From: from, To: to})
 	}
 	return maps, nil
 }

@@ -21,16 +21,12 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/examine"
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
-	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
-	"humble-rewind/internal/source"
-	"humble-rewind/internal/source/live"
-	"humble-rewind/internal/source/snapshots"
-	"humble-rewind/internal/source/strays"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
 	"humble-rewind/internal/trails"
@@ -41,6 +37,7 @@ type Site struct {
 	*site.Site
 	Restorer *restore.Restorer
 	Trails   *trails.Reader
+	Contents *contents.Reader
 	Adviser  *advise.Adviser
 	Root     string // where the machine's / is
 	t        testing.TB
@@ -48,7 +45,7 @@ type Site struct {
 
 // New makes a site whose machine has what Lay is then told.
 func New(t testing.TB) *Site {
-	return NewWith(t, reach.Ways{local.Way()})
+	return NewWith(t, kinds.Ways())
 }
 
 // NewWith is New with other ways to reach the machine.
@@ -67,13 +64,16 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	safe, err := safekeeping.Open(t.TempDir(), 0)
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
-	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: source.Kinds{live.Kind, trash.Kind, snapshots.Kind, strays.Kind(strays.Default)}}
+	rules, _ := kinds.Leftovers()
+	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules)}
 	t.Cleanup(func() { s.Site.Close() })
 	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })
-	s.Trails = &trails.Reader{Site: s.Site, Apart: pool}
-	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Examiner: &examine.Examiner{Trails: s.Trails, Now: time.Now}, Rules: strays.Default, Now: time.Now}
-	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Safe: safe, Now: time.Now}
+	s.Contents = &contents.Reader{Site: s.Site, Apart: pool, Dir: t.TempDir()}
+	s.Trails = &trails.Reader{Site: s.Site, Contents: s.Contents}
+	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Rules: rules, Now: time.Now,
+		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}
+	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Safe: safe, Now: time.Now}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)
 	return s

@@ -1,14 +1,16 @@
-// Package source reads the copies that stores hold: trash folders, snapshots and whatever else is registered.
+// Package source reads the copies that stores hold: trash folders, snapshots, archives and whatever else is registered.
 //
-// What the kinds can know differs, and each says it in what it reports:
+// What the kinds can know differs, and each says it as data, see package traits, and in what it reports:
 //
-//	kind       clock                          deletion time  expiry       owner, mode  names  points in time
-//	trash      1 s, local time without zone   recorded       by policy    the item's   bytes  now
+//	kind       clock                          deletion time  expiry       owner, mode  names  shape
 //	live       the file system's              none           none         the file's   bytes  now
-//	snapshots  the copy's file system's       none           by thinning  the copy's   bytes  many, dated by name
+//	trash      1 s, local time without zone   recorded       by policy    the item's   bytes  removals
+//	snapshots  the copy's file system's       none           by thinning  the copy's   bytes  points, dated by name
+//	archive    1 or 2 s, zone often unknown   none           none         zip: none    bytes  points, dated by name or time
+//	strays     the file system's              none           none         the file's   bytes  traces
 //
-// A new kind is one package that offers a [Kind], registered in one line where the program is put together. What only
-// some kinds can do is a further interface that their Source implements (see [Giver]) and that is asked for; nothing
+// A new kind is one package that offers a [Kind], registered in one line, see package kinds. What only
+// some kinds can do is a further interface that their Store implements (see [Emptied]) and that is asked for; nothing
 // branches on a kind's name.
 package source
 
@@ -16,51 +18,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 )
-
-// Locator says where in its store a copy is: the point in time (its folder, relative to the source's location; "" in a
-// store that holds only one), a folder below that (clean; "" for itself) and a name in it.
-type Locator struct{ Capture, Dir, Name string }
-
-// Path returns the locator as one path relative to the source's location.
-func (l Locator) Path() string {
-	return strings.TrimPrefix(place.Join(place.Join("/"+l.Capture, l.Dir), l.Name), "/")
-}
-
-// Capture is one of several points in time that a store holds.
-type Capture struct {
-	Name string // its folder, relative to the source's location
-	At   time.Time
-	Same bool // it was read completely before; no sightings follow
-}
-
-// Sighting is one thing that the store holds at the moment of the survey.
-type Sighting struct {
-	At   Locator
-	Mark entry.Mark // tells at the next survey whether anything about it changed; never zero
-	Same bool       // nothing changed since Mark was last reported; all other fields may be zero
-
-	Origin   string // the path on the machine that it came from; "" where nothing tells
-	Claimed  string // the path that a record says, which its owner could have forged; "" where it is trusted or nothing tells
-	Type     plan.Type
-	Size     int64 // bytes; of a folder, of all files in it; negative where nothing tells
-	UID      int64 // its owner; negative where unknown
-	Written  time.Time
-	GoneAt   time.Time // when it was deleted from Origin; zero where it was not or nothing tells
-	Within   bool      // it lies in a folder that is a copy itself
-	Readable bool      // false where only a record of it is left
-	Inode    uint64    // tells a renamed file from another; 0 where it does not
-	Target   string    // of a link
-	Notes    []string  // sentences on what is wrong with it or was assumed
-}
 
 // Known tells what earlier surveys reported.
 type Known interface {
@@ -77,118 +44,120 @@ type Known interface {
 // Reporter takes what a survey finds. Sightings come folder by folder: once one of another Dir has come, none of the
 // earlier Dir may follow. An error ends the survey and must be returned by it.
 type Reporter interface {
-	Sight(Sighting) error
+	Sight(sighting.Sighting) error
+	// Gone says of a point in time that reports only what changed that something is no longer in it. It counts as a sighting of
+	// its folder.
+	Gone(at sighting.Locator) error
 	// Unread says that a folder of the store could not be read, so that what is known below it must stay as it is.
 	Unread(dir string, why error) error
 	// Note adds a sentence about the store as a whole.
 	Note(text string)
 	// Begin begins one of several points in time; what is sighted from here on was in it. A store that holds many calls
-	// it for each before anything else; those it does not call it for are gone.
-	Begin(Capture) error
+	// it for each before anything else; those it does not call it for are gone. One that reports only what changed since another
+	// must name the latest that was read completely.
+	Begin(sighting.Capture) error
 	// Discard takes back the point in time begun last: it vanished while it was read, or is still being written.
 	Discard(why string) error
 }
 
-// Source reads the copies that one store holds. It is safe for concurrent use.
-type Source interface {
+// Store reads the copies that one trash, one folder of snapshots, one archive or the like holds. It is safe for concurrent use.
+type Store interface {
 	// Survey reports everything that the store holds now. What it neither reports nor calls unread is gone from there.
 	// An error means that the store as a whole could not be read; everything then stays as it is known.
 	Survey(ctx context.Context, known Known, report Reporter) error
-	// Open opens one copy. It wraps fs.ErrNotExist where the copy is no longer there.
-	Open(ctx context.Context, at Locator) (Content, error)
+	// Open opens one copy. It wraps problem.NotThere where the copy is no longer there, and sighting.ErrNotRef where the ref is not
+	// of this kind. What it returns may be read until it is closed, whatever becomes of the store.
+	Open(ctx context.Context, ref sighting.Ref) (Content, error)
+	io.Closer
 }
 
 // Content is an open copy. Just one of File, Folder and Target is set, by the Type of Info; none for other types.
 type Content struct {
 	Info   reach.Info
-	File   reach.File
-	Folder reach.Reader
+	File   reach.File // which is an io.ReaderAt too where the store can be read at any offset
+	Folder reach.Tree
 	Target string
 	// Attributes are those that could be read.
 	Attributes reach.Attributes
+	// Release is called once when the content is closed; nil: nothing is.
+	Release func()
 }
 
 // Close closes what is open.
-func (c Content) Close() error {
+func (c Content) Close() (err error) {
 	switch {
 	case c.File != nil:
-		return c.File.Close()
+		err = c.File.Close()
 	case c.Folder != nil:
-		return c.Folder.Close()
+		err = c.Folder.Close()
 	}
-	return nil
+	if c.Release != nil {
+		c.Release()
+	}
+	return err
 }
 
-// OpenContent opens an entry of a folder as Content.
-func OpenContent(folder reach.Reader, name string) (Content, error) {
-	info, err := folder.Lstat(name)
+// OpenEntry opens an entry of a folder as Content.
+func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Content, error) {
+	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return Content{}, err
 	}
 	c := Content{Info: info}
 	switch info.Type {
-	case plan.File:
-		c.File, err = folder.Open(name)
-	case plan.Folder:
-		c.Folder, err = folder.Enter(name)
-	case plan.Link:
-		c.Target, err = folder.Readlink(name)
+	case entry.File:
+		c.File, err = folder.Open(ctx, name)
+	case entry.Folder:
+		c.Folder, err = folder.Enter(ctx, name)
+	case entry.Link:
+		c.Target, err = folder.Target(ctx, name)
 	}
 	if err != nil {
 		return Content{}, err
 	}
 	if c.File != nil || c.Folder != nil {
 		// What cannot be read of them is lost like on any copy; the content is what counts.
-		c.Attributes, _ = folder.Attributes(name)
+		c.Attributes, _ = folder.Attributes(ctx, name)
 	}
 	return c, nil
 }
 
-// Holding is what a store remembers about an item besides its content, so that the item can be put back exactly.
-type Holding []byte
-
-// Giver is a Source whose items lie as such in the machine's file system and leave the store when brought back.
-type Giver interface {
-	Source
-	// Lies returns where the copy lies, and whether it leaves the store as a whole when it is brought back; a file inside
-	// a folder that was deleted whole does not.
-	Lies(at Locator) (path string, leaves bool)
-	// Hold reads what the store remembers about items that are about to leave, in their order.
-	Hold(ctx context.Context, items []Locator) ([]Holding, error)
-	// Release makes the store forget items that have left. Forgetting one twice is no error.
-	Release(ctx context.Context, held []Holding) error
-	// Return makes the store remember again, byte for byte where nothing else changed meanwhile. Given all holdings of a
-	// bring-back at once, also their order is as it was. Returning one twice is no error.
-	Return(ctx context.Context, held []Holding) error
-}
-
-// Map says that what the store calls From is To on the machine.
-type Map struct{ From, To string }
-
-// Apply rewrites a path by the first map whose From it lies under.
-func Apply(maps []Map, path string) string {
-	for _, m := range maps {
-		if rest, ok := place.Below(path, m.From); ok {
-			return place.Join(m.To, rest)
-		}
+// OpenBelow opens the copy that a ref made of a locator leads to, in a store whose copies lie as such below a folder of a machine.
+func OpenBelow(ctx context.Context, files reach.Session, at string, ref sighting.Ref) (Content, error) {
+	l, err := ref.Locator()
+	if err != nil {
+		return Content{}, err
 	}
-	return path
+	folder, err := files.Tree(ctx, place.Join(at, place.Join("/"+l.Capture, l.Dir)))
+	if err != nil {
+		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
+	}
+	defer folder.Close()
+	c, err := OpenEntry(ctx, folder, l.Name)
+	if err != nil {
+		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
+	}
+	return c, nil
 }
 
 // Setup is what a kind needs to read one store.
 type Setup struct {
-	Files reach.Files // of the machine that the store is on
-	At    string      // the location there, an absolute clean path
+	Files reach.Session // of the machine that the store is on
+	At    string        // the location there, an absolute clean path
 	Zone  *time.Location
 	Homes []string // home folders of the machine's people
 	// Own are the files of the machine whose copies the store holds; nil where it cannot be reached now. People live there.
-	Own    reach.Files
+	Own    reach.Session
 	People []Person
-	Maps   []Map
+	Maps   []place.Map
 	Named  string // strftime pattern of the names of points in time; "" where it is worked out
 	// Exclusions are patterns of what is left out: of names, or of paths where they hold a slash.
 	Exclusions []string
 	Stores     []string // folders below At that other sources read
+	// Options are those of the kind, by name, see CheckOptions.
+	Options map[string]string
+	// Secret is what unlocks the store, kept in memory only; nil where none was given.
+	Secret []byte
 }
 
 // Person is somebody who lives on a machine.
@@ -197,11 +166,46 @@ type Person struct {
 	Homes []string // the present one and former ones
 }
 
+// Option is something that a store of a kind can be given besides what all are.
+type Option struct {
+	Name string
+	Says string // a sentence on what it is for
+	// Check says what is wrong with a value; nil: any is taken.
+	Check func(value string) error
+}
+
+// CheckOptions says which option a kind does not have, or what is wrong with one.
+func CheckOptions(k Kind, given map[string]string) error {
+	options := k.Options()
+	for name, value := range given {
+		i := slices.IndexFunc(options, func(o Option) bool { return o.Name == name })
+		if i < 0 {
+			return fmt.Errorf("sources of the kind %s have no option %q; they have %q", k.Name(), name, namesOf(options))
+		}
+		if options[i].Check == nil {
+			continue
+		}
+		if err := options[i].Check(value); err != nil {
+			return fmt.Errorf("option %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func namesOf(options []Option) []string {
+	all := []string{}
+	for _, o := range options {
+		all = append(all, o.Name)
+	}
+	return all
+}
+
+// ErrLocked says that a store has to be unlocked with a secret before what it holds can be read.
+var ErrLocked = errors.New("it is locked, and needs the password that opens it")
+
 // Described is what a location turned out to be.
 type Described struct {
 	Drive string // the name of the drive that the store belongs to; "" where it is the machine's own
-	Live  bool   // its files are the machine's own, as they are now
-	Dated bool   // it holds several points in time
 	Notes []string
 }
 
@@ -212,18 +216,20 @@ type Suggestion struct {
 	Why   string
 }
 
-// Kind is a kind of source.
+// Kind is a kind of store.
 type Kind interface {
 	Name() string
-	// Open gives access to a store without reading it yet.
-	Open(Setup) Source
+	Traits() traits.Traits
+	Options() []Option
+	// Open gives access to a store without reading it yet. Whoever opened it closes it.
+	Open(ctx context.Context, setup Setup) (Store, error)
 	// Describe looks at a location and says with an error why it cannot be such a store.
 	Describe(ctx context.Context, setup Setup) (Described, error)
 	// Suggest looks for stores of this kind in the usual places of a machine; At is ignored.
 	Suggest(ctx context.Context, setup Setup) ([]Suggestion, error)
 }
 
-// Kinds are the kinds that a program knows.
+// Kinds are the kinds that a program knows, in the order in which technicians look for copies.
 type Kinds []Kind
 
 // ErrUnknownKind says that a kind of source is not registered.

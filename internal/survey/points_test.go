@@ -177,7 +177,7 @@ func TestWhatIsThinnedOutStaysAsARecord(t *testing.T) {
 		readable = append(readable, fmt.Sprintf("%s %d %t", f.Place.Name(), f.Size, f.Readable))
 	}
 	assert.ElementsMatch(t, []string{"a 1 true", "b 2 true", "b 3 false"}, readable)
-	content, err := s.Trails.Open(t.Context(), s.Find(catalogue.Query{Under: "/home/ines", Words: "a", Class: "other"})[0])
+	content, err := s.Contents.Open(t.Context(), s.Find(catalogue.Query{Under: "/home/ines", Words: "a", Class: "other"})[0])
 	require.NoError(t, err)
 	require.NoError(t, content.Close())
 }
@@ -231,49 +231,44 @@ func TestTheLiveTreeIsFollowed(t *testing.T) {
 
 // counting counts what is read of a machine.
 type counting struct {
-	reach.Files
+	reach.Session
 	lists, opens *atomic.Int64
 	hook         func(path string)
 }
 
-func (c counting) Folder(ctx context.Context, path string) (reach.Folder, error) {
-	f, err := c.Files.Folder(ctx, path)
-	return countingFolder{f, c, path}, err
+func (c counting) Tree(ctx context.Context, path string) (reach.Tree, error) {
+	t, err := c.Session.Tree(ctx, path)
+	return countingTree{t, c, path}, err
 }
 
-type countingFolder struct {
-	reach.Folder
+type countingTree struct {
+	reach.Tree
 	c    counting
 	path string
 }
 
-func (f countingFolder) List(ctx context.Context) ([]reach.Info, error) {
+func (f countingTree) List(ctx context.Context) ([]reach.Info, error) {
 	f.c.lists.Add(1)
 	if f.c.hook != nil {
 		f.c.hook(f.path)
 	}
-	return f.Folder.List(ctx)
+	return f.Tree.List(ctx)
 }
 
-func (f countingFolder) Enter(name string) (reach.Folder, error) {
-	sub, err := f.Folder.Enter(name)
-	return countingFolder{sub, f.c, f.path + "/" + name}, err
+func (f countingTree) Enter(ctx context.Context, name string) (reach.Tree, error) {
+	sub, err := f.Tree.Enter(ctx, name)
+	return countingTree{sub, f.c, f.path + "/" + name}, err
 }
 
-func (f countingFolder) Open(name string) (reach.File, error) {
+func (f countingTree) Open(ctx context.Context, name string) (reach.File, error) {
 	f.c.opens.Add(1)
-	return f.Folder.Open(name)
-}
-
-func (f countingFolder) ReadFile(name string, limit int64) ([]byte, error) {
-	f.c.opens.Add(1)
-	return f.Folder.ReadFile(name, limit)
+	return f.Tree.Open(ctx, name)
 }
 
 func countingWays(hook *func(string)) (reach.Ways, *atomic.Int64, *atomic.Int64) {
 	var lists, opens atomic.Int64
-	return reach.Ways{{Open: func(_ context.Context, at string) (reach.Files, error) {
-		files, err := local.Open(at)
+	return reach.Ways{{Open: func(_ context.Context, at reach.Address) (reach.Session, error) {
+		files, err := local.Open(at.Path)
 		return counting{files, &lists, &opens, func(path string) {
 			if *hook != nil {
 				(*hook)(path)

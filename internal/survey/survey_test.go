@@ -12,7 +12,8 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
@@ -26,7 +27,11 @@ type script struct {
 
 func (*script) Name() string { return "script" }
 
-func (s *script) Open(source.Setup) source.Source { return store{s} }
+func (*script) Traits() traits.Traits { return traits.Traits{Shape: traits.Removals} }
+
+func (*script) Options() []source.Option { return nil }
+
+func (s *script) Open(context.Context, source.Setup) (source.Store, error) { return store{s}, nil }
 
 func (*script) Describe(context.Context, source.Setup) (source.Described, error) {
 	return source.Described{}, nil
@@ -40,7 +45,9 @@ func (s store) Survey(_ context.Context, known source.Known, report source.Repor
 	return s.run(known, report)
 }
 
-func (store) Open(context.Context, source.Locator) (source.Content, error) {
+func (store) Close() error { return nil }
+
+func (store) Open(context.Context, sighting.Ref) (source.Content, error) {
 	return source.Content{}, errors.New("nothing can be opened")
 }
 
@@ -48,8 +55,8 @@ func (store) Open(context.Context, source.Locator) (source.Content, error) {
 func sight(dir string, mark int64, names ...string) func(source.Known, source.Reporter) error {
 	return func(_ source.Known, report source.Reporter) error {
 		for _, name := range names {
-			if err := report.Sight(source.Sighting{At: source.Locator{Dir: dir, Name: name}, Mark: entry.Mark{Size: mark},
-				Origin: "/home/ines/" + dir + "/" + name, Type: plan.File, GoneAt: sitetest.Gone, Readable: true}); err != nil {
+			if err := report.Sight(sighting.Sighting{At: sighting.Locator{Dir: dir, Name: name}, Mark: entry.Mark{Size: mark},
+				Origin: "/home/ines/" + dir + "/" + name, Type: entry.File, GoneAt: sitetest.Gone, Readable: true}); err != nil {
 				return err
 			}
 		}
@@ -132,7 +139,7 @@ func TestASurveyThatFailsEndsNothing(t *testing.T) {
 func TestASourceThatContradictsTheRecordsIsNotBelieved(t *testing.T) {
 	b := newBench(t)
 	_, err := b.survey(func(_ source.Known, report source.Reporter) error {
-		return report.Sight(source.Sighting{At: source.Locator{Dir: "a", Name: "x"}, Same: true})
+		return report.Sight(sighting.Sighting{At: sighting.Locator{Dir: "a", Name: "x"}, Same: true})
 	})
 	assert.ErrorContains(t, err, "is not known")
 }
@@ -156,8 +163,8 @@ func TestCopiesBelongToWhomTheirPlaceBelongs(t *testing.T) {
 			origin string
 			uid    int64
 		}{{"/home/ines/a", 0}, {"/srv/b", 1001}, {"/srv/c", 55}, {"/home/inesx/d", 55}} {
-			if err := report.Sight(source.Sighting{At: source.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: entry.Mark{Size: 1}, Origin: c.origin,
-				UID: c.uid, Type: plan.File, Readable: true}); err != nil {
+			if err := report.Sight(sighting.Sighting{At: sighting.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: entry.Mark{Size: 1}, Origin: c.origin,
+				UID: entry.Is(c.uid), Type: entry.File, Readable: true}); err != nil {
 				return err
 			}
 		}

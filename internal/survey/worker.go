@@ -7,10 +7,10 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
-	"humble-rewind/internal/reach"
-	"humble-rewind/internal/trails"
 )
 
 // JobKind is the kind of survey jobs.
@@ -29,19 +29,11 @@ type Examiner interface {
 	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
 }
 
-// explain words what kept a source from being read.
-func explain(err error) string {
-	if said, ok := catalogue.Explain(err); ok {
-		return said
-	}
-	return reach.Worded(err)
-}
-
 // Worker surveys one source after the other. A source that cannot be read does not keep the others from it. A resumed
 // job surveys all its sources again, since what is recorded already costs only a comparison.
-func Worker(reader *trails.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
+func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	s := reader.Site
-	return jobs.Worker{Kind: JobKind, AtOnce: 1, ErrorFor: explain, Do: func(ctx context.Context, task *jobs.Task) error {
+	return jobs.Worker{Kind: JobKind, AtOnce: 1, ErrorFor: explain.Error, Do: func(ctx context.Context, task *jobs.Task) error {
 		var request Request
 		if err := task.Request(&request); err != nil {
 			return err
@@ -57,7 +49,7 @@ func Worker(reader *trails.Reader, examiner Examiner, now func() time.Time) jobs
 			if err != nil {
 				return err
 			}
-			if src.Live {
+			if src.Traits.Live() {
 				if err := s.RefreshPeople(ctx, src.Machine, now()); err != nil {
 					return err
 				}
@@ -77,7 +69,7 @@ func Worker(reader *trails.Reader, examiner Examiner, now func() time.Time) jobs
 			outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
 			if err != nil {
 				failed++
-				outcome.Error = explain(err)
+				outcome.Error = explain.Error(err)
 				if err := s.Catalogue.SetTrouble(ctx, id, outcome.Error); err != nil {
 					return err
 				}

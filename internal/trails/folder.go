@@ -12,8 +12,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -32,7 +32,7 @@ const (
 // Entry is something below a folder as of a moment.
 type Entry struct {
 	Path    string // relative to the folder
-	Type    plan.Type
+	Type    entry.Type
 	Size    int64 // negative where nothing tells
 	Written time.Time
 	SHA256  string
@@ -66,7 +66,7 @@ const (
 // Row is one entry of a folder over all moments.
 type Row struct {
 	Name  string
-	Type  plan.Type
+	Type  entry.Type
 	Cells []Cell // one a moment
 }
 
@@ -98,7 +98,7 @@ func (f *Folder) Level() []Entry {
 			at[name] = len(level)
 			top := e
 			if deeper { // the folder itself was never seen, or not then
-				top = Entry{Path: name, Type: plan.Folder, Size: -1, State: e.State, Proved: e.Proved}
+				top = Entry{Path: name, Type: entry.Folder, Size: -1, State: e.State, Proved: e.Proved}
 			}
 			level = append(level, top)
 		}
@@ -229,7 +229,7 @@ func (a *assembly) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen
 
 // row gathers what happens to one entry of the folder.
 type row struct {
-	typ     plan.Type
+	typ     entry.Type
 	touched map[time.Time]bool
 	steps   map[time.Time]int // how many of what is in it came or went
 	arrow   time.Time         // when it moved here or away; zero where it did not
@@ -253,7 +253,7 @@ func (a *assembly) former(ctx context.Context, r *Reader, stores map[int64]*cata
 		if rest, ok := place.Below(fact.Place.Path, a.Was.Path); ok && fact.First.Before(until) {
 			path := place.Join(a.Place.Path, rest)
 			into[path] = append(into[path], fact)
-			if fact.Type == plan.Folder {
+			if fact.Type == entry.Folder {
 				a.saw(path, []catalogue.Fact{fact})
 			}
 		}
@@ -281,7 +281,7 @@ func (a *assembly) place(path string, facts []catalogue.Fact) {
 		seen[i] = facts[i].Seen
 		seen[i].Place.Path = path
 		seen[i].Source = number(int64(facts[i].Source))
-		isFolder = isFolder || seen[i].Type == plan.Folder
+		isFolder = isFolder || seen[i].Type == entry.Folder
 	}
 	if isFolder {
 		a.saw(path, facts)
@@ -401,7 +401,7 @@ func (a *assembly) finish() {
 
 func (r *row) cells(moments []Moment) []Cell {
 	if r.typ == "" {
-		r.typ = plan.Folder
+		r.typ = entry.Folder
 	}
 	cells := make([]Cell, len(moments))
 	stand := 0
@@ -425,13 +425,13 @@ func (r *row) cells(moments []Moment) []Cell {
 func (a *assembly) moved() {
 	added := map[contentKey][]int{}
 	for i, e := range a.Entries {
-		if e.State == Added && e.Type == plan.File && e.Size > 0 {
+		if e.State == Added && e.Type == entry.File && e.Size > 0 {
 			added[e.content] = append(added[e.content], i)
 		}
 	}
 	for i := range a.Entries {
 		e := &a.Entries[i]
-		if e.State != Missing || e.Type != plan.File {
+		if e.State != Missing || e.Type != entry.File {
 			continue
 		}
 		if there := added[e.content]; len(there) > 0 {

@@ -3,16 +3,14 @@ package trails
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"time"
 
-	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/core/trail"
 )
@@ -108,7 +106,7 @@ func (g *gatherer) cameFrom(n trail.Name) error {
 	}
 	met := map[int]bool{}
 	for _, f := range g.shows(facts) {
-		if met[f.Source] || f.Type != plan.File {
+		if met[f.Source] || f.Type != entry.File {
 			continue
 		}
 		met[f.Source] = true
@@ -170,8 +168,8 @@ func (g *gatherer) origin(f catalogue.Fact, since time.Time) (place.Place, error
 const maxAlike = 12
 
 // alike finds a file of the same folder, source and extension that went or came when this one came or went, and has
-// nearly the same content: one that was renamed and worked on. The same inode makes it the first to be looked at, but no
-// more: inodes are given again.
+// nearly the same content: one that was renamed and worked on. The same file number makes it the first to be looked at, but no
+// more: numbers are given again.
 func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (place.Place, error) {
 	if !f.Readable || f.Size > similar.MaxSize {
 		return place.Place{}, nil
@@ -181,11 +179,11 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 		return place.Place{}, err
 	}
 	candidates := slices.DeleteFunc(neighbours, func(o catalogue.Fact) bool {
-		return o.Source != f.Source || o.Place == f.Place || o.Type != plan.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) || path.Ext(o.Name) != path.Ext(f.Name)
+		return o.Source != f.Source || o.Place == f.Place || o.Type != entry.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) || path.Ext(o.Name) != path.Ext(f.Name)
 	})
 	slices.SortStableFunc(candidates, func(a, b catalogue.Fact) int {
 		same := func(o catalogue.Fact) int {
-			if o.Inode != 0 && o.Inode == f.Inode {
+			if o.Number != 0 && o.Number == f.Number {
 				return 0
 			}
 			return 1
@@ -207,36 +205,8 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 
 // similarity reads two copies; what cannot be read has nothing in common with anything.
 func (g *gatherer) similarity(a, b catalogue.Fact) (float64, error) {
-	ofA, ofB, err := g.r.Shares(g.ctx, a.Copy, b.Copy)
+	ofA, ofB, err := g.r.Contents.Shares(g.ctx, a.Copy, b.Copy)
 	return min(ofA, ofB), err
-}
-
-// Shares reads two copies and returns which share of each one's content the other has; what cannot be read has nothing in
-// common with anything.
-func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err error) {
-	copies, err := r.Site.Catalogue.Copies(ctx, []int64{a, b})
-	if err != nil {
-		return 0, 0, err
-	}
-	one, err := r.Open(ctx, copies[0])
-	if err != nil {
-		return 0, 0, ctx.Err()
-	}
-	defer one.Close()
-	two, err := r.Open(ctx, copies[1])
-	if err != nil {
-		return 0, 0, ctx.Err()
-	}
-	defer two.Close()
-	if one.File == nil || two.File == nil {
-		return 0, 0, nil
-	}
-	ofA, ofB, err = r.Apart.Shares(ctx, apart.Content{ReaderAt: one.File, Size: one.Info.Size},
-		apart.Content{ReaderAt: two.File, Size: two.Info.Size})
-	if errors.Is(err, apart.ErrDemanding) {
-		return 0, 0, nil // as far as can be told they have nothing in common
-	}
-	return ofA, ofB, err
 }
 
 // left tells whether a twin went away from its place when f came up.
@@ -298,7 +268,7 @@ func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, e
 	}
 	for _, f := range g.shows(facts) {
 		since := g.before(f)
-		if f.Type != plan.Folder || since.IsZero() {
+		if f.Type != entry.Folder || since.IsZero() {
 			continue
 		}
 		inside := f
@@ -323,7 +293,7 @@ func (g *gatherer) byNeighbours(f catalogue.Fact, chosen func(catalogue.Fact) bo
 	votes := map[place.Place]int{}
 	all := 0
 	for _, n := range neighbours {
-		if n.Source != f.Source || n.Place == f.Place || n.Type != plan.File || !chosen(n) {
+		if n.Source != f.Source || n.Place == f.Place || n.Type != entry.File || !chosen(n) {
 			continue
 		}
 		if all++; all > moveSample {
@@ -370,7 +340,7 @@ func (g *gatherer) wentTo(n trail.Name) error {
 	}
 	for _, f := range last {
 		noticed := g.after(f)
-		if noticed.IsZero() || f.Type != plan.File || !n.Until.IsZero() && !f.Last.Before(n.Until) {
+		if noticed.IsZero() || f.Type != entry.File || !n.Until.IsZero() && !f.Last.Before(n.Until) {
 			continue
 		}
 		to, at, err := g.destination(f, noticed)

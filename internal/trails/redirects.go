@@ -1,16 +1,14 @@
 package trails
 
 import (
-	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/core/userdirs"
 )
@@ -26,7 +24,7 @@ func (g *gatherer) redirected(n trail.Name) error {
 			return err
 		}
 		for _, f := range facts {
-			if f.Type != plan.Link {
+			if f.Type != entry.Link {
 				continue
 			}
 			if to, ok := linkTarget(folder, f.Target); ok {
@@ -112,7 +110,7 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 	if err != nil || len(facts) == 0 {
 		return err
 	}
-	facts = slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return f.Type != plan.File || !f.Readable || f.Size > maxUserDirs })
+	facts = slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs })
 	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int { return a.Written.Compare(b.Written) })
 	var before map[string]string
 	for _, f := range facts[:min(len(facts), maxVersions)] {
@@ -145,13 +143,5 @@ func (g *gatherer) read(f catalogue.Fact) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	content, err := g.r.Open(g.ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	if content.File == nil {
-		return nil, errors.New("not a file")
-	}
-	return io.ReadAll(io.NewSectionReader(content.File, 0, maxUserDirs))
+	return g.r.Contents.Bytes(g.ctx, c, maxUserDirs)
 }

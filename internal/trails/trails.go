@@ -5,28 +5,23 @@ package trails
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
-	"strings"
 
-	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
-	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
-	"humble-rewind/internal/source"
-	"humble-rewind/internal/source/treewalk"
 )
 
 // Reader answers from a site's catalogue and sources. It is safe for concurrent use.
 type Reader struct {
-	Site  *site.Site
-	Apart *apart.Pool // looks into contents
+	Site     *site.Site
+	Contents *contents.Reader
 }
 
 // Trail is everything known about one place.
@@ -43,14 +38,14 @@ type Trail struct {
 // Trail returns the trail of a place, under its other names too. A place that nothing is known of is
 // catalogue.ErrNotFound.
 func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
-	t, err := r.trail(ctx, p, Look{})
+	t, err := r.trail(ctx, p, Present{})
 	if err == nil && len(t.Facts) == 0 {
 		err = fmt.Errorf("%s: %w", p, catalogue.ErrNotFound)
 	}
 	return t, err
 }
 
-func (r *Reader) trail(ctx context.Context, p place.Place, look Look) (Trail, error) {
+func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Trail, error) {
 	t := Trail{Place: p}
 	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
 		return t, err
@@ -66,10 +61,10 @@ func (r *Reader) trail(ctx context.Context, p place.Place, look Look) (Trail, er
 	if err := g.gather(&t); err != nil {
 		return t, err
 	}
-	if look.Reread {
-		if parted, err := r.part(ctx, stores, t.Facts); err != nil {
+	if present.Reread {
+		if divided, err := r.divide(ctx, stores, t.Facts); err != nil {
 			return t, err
-		} else if parted {
+		} else if divided {
 			clear(g.facts)
 			if err := g.gather(&t); err != nil {
 				return t, err
@@ -107,8 +102,8 @@ func (r *Reader) trail(ctx context.Context, p place.Place, look Look) (Trail, er
 			covered[n.Place][index[id]] = true
 		}
 	}
-	if !look.Now.IsZero() {
-		if err := r.look(ctx, &t, sources, covered, look); err != nil {
+	if !present.At.IsZero() {
+		if err := r.addPresent(ctx, &t, sources, covered, present); err != nil {
 			return t, err
 		}
 	}
@@ -162,16 +157,10 @@ func (g *gatherer) covering(p place.Place) ([]int64, error) {
 
 // looksAfter tells whether a place is among the files that a machine's own source reads.
 func looksAfter(s *catalogue.Store, path string) bool {
-	if !s.Source.Live || !place.Under(path, s.Source.At) {
+	if !s.Source.Traits.Live() || !place.Under(path, s.Source.At) {
 		return false
 	}
-	excluded := treewalk.Excluding(s.Source.Exclusions)
-	for at := path; len(at) > len(s.Source.At); at = place.Folder(at) {
-		if excluded(at, place.Name(at)) || strings.HasSuffix(at, "/.local/share/Trash") || strings.HasPrefix(place.Name(at), ".Trash") {
-			return false
-		}
-	}
-	return true
+	return exclude.Within(s.Source.Exclusions, path, s.Source.At) == "" && !exclude.InTrash(path, s.Source.At)
 }
 
 func seenOf(facts []catalogue.Fact) []trail.Seen {
@@ -195,9 +184,9 @@ func number(stores map[int64]*catalogue.Store, facts []catalogue.Fact) []*catalo
 	slices.SortFunc(all, func(a, b *catalogue.Store) int {
 		rank := func(s *catalogue.Store) int {
 			switch {
-			case s.Source.Live:
+			case s.Source.Traits.Live():
 				return 0
-			case s.Source.Dated:
+			case s.Source.Traits.Dated():
 				return 2
 			}
 			return 1
@@ -214,25 +203,19 @@ func number(stores map[int64]*catalogue.Store, facts []catalogue.Fact) []*catalo
 	return all
 }
 
-// What reading digests for one trail may cost.
-const (
-	digestFile  = 64 << 20  // bytes of one file
-	digestBytes = 256 << 20 // of all
-)
-
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
 // finds. The machine's own files are only believed where they still are as the survey saw them.
 func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, facts []catalogue.Fact) ([]string, error) {
 	var ids []int64
 	index := map[int64]int{}
-	left := int64(digestBytes)
+	left := int64(contents.DigestBytes)
 	skipped := 0
 	for n := len(facts) - 1; n >= 0; n-- {
 		f := &facts[n]
-		if f.Type != plan.File || f.SHA256 != "" || !f.Readable {
+		if f.Type != entry.File || f.SHA256 != "" || !f.Readable {
 			continue
 		}
-		if f.Size > digestFile || f.Size > left {
+		if f.Size > contents.DigestFile || f.Size > left {
 			skipped++
 			continue
 		}
@@ -249,11 +232,11 @@ func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, 
 	}
 	digests := map[int64][]byte{}
 	for _, c := range copies {
-		sum, err := r.Digest(ctx, c)
+		sum, err := r.Contents.Digest(ctx, c)
 		switch {
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
-		case errors.Is(err, ErrChanged):
+		case errors.Is(err, contents.ErrChanged):
 		case err != nil:
 			skipped++
 		default:
@@ -269,68 +252,4 @@ func notes(skipped int) []string {
 		return []string{}
 	}
 	return []string{fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped)}
-}
-
-// ErrChanged says that a file is no longer as the survey saw it.
-var ErrChanged = errors.New("it changed since the last survey")
-
-// Digest reads a copy's file and returns its SHA-256. Nothing is kept.
-func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
-	content, err := r.Open(ctx, c)
-	if err != nil {
-		return nil, err
-	}
-	defer content.Close()
-	if content.File == nil || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
-		return nil, ErrChanged
-	}
-	h := sha256.New()
-	n, err := io.Copy(h, reach.Sequential(ctx, content.File, content.Info.Size))
-	if err == nil && n != content.Info.Size {
-		err = ErrChanged
-	}
-	return h.Sum(nil), err
-}
-
-// Open opens a copy.
-func (r *Reader) Open(ctx context.Context, c catalogue.Copy) (source.Content, error) {
-	store, err := r.Site.Source(ctx, c.Source)
-	if err != nil {
-		return source.Content{}, err
-	}
-	return store.Open(ctx, c.At)
-}
-
-// DigestAll reads the files of a source whose digests are not known, and keeps them. progress is told of each.
-func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
-	const batch = 500
-	var files, bytes int64
-	for after := int64(0); ; {
-		ids, err := r.Site.Catalogue.Undigested(ctx, sourceID, after, batch)
-		if err != nil || len(ids) == 0 {
-			return unread, err
-		}
-		after = ids[len(ids)-1]
-		copies, err := r.Site.Catalogue.Copies(ctx, ids)
-		if err != nil {
-			return unread, err
-		}
-		digests := make(map[int64][]byte, len(copies))
-		for _, c := range copies {
-			sum, err := r.Digest(ctx, c)
-			if ctx.Err() != nil {
-				return unread, errors.Join(ctx.Err(), r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests))
-			}
-			if err != nil {
-				unread++
-				continue
-			}
-			digests[c.ID] = sum
-			files, bytes = files+1, bytes+c.Size
-			progress(files, bytes, c.Place.Path)
-		}
-		if err := r.Site.Catalogue.SetDigests(ctx, digests); err != nil {
-			return unread, err
-		}
-	}
 }

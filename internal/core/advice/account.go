@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
 )
 
 // maxOthers bounds how many runners-up are listed.
@@ -62,7 +62,7 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 	later := 0
 	var last time.Time
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
-		if o := &c.Trail.Versions[k]; o.Content != v.Content && o.Type == plan.File && !o.Arrived.After(c.Now) {
+		if o := &c.Trail.Versions[k]; o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Now) {
 			later++
 			last = o.Arrived
 		}
@@ -134,7 +134,7 @@ func (c *chooser) others() {
 		met[c.Trail.Versions[c.Recommended.Version].Content] = true
 		n := 0
 		for _, copy := range c.copiesOf(c.Recommended.Version) {
-			if copy.ID == c.Recommended.Copy.ID || copy.Reach == Recorded || n == 3 {
+			if copy.ID == c.Recommended.Copy.ID || copy.Access == Recorded || n == 3 {
 				continue
 			}
 			n++
@@ -143,7 +143,7 @@ func (c *chooser) others() {
 	}
 	for n := len(c.Trail.Versions) - 1; n >= 0 && len(c.Others) < maxOthers; n-- {
 		v := &c.Trail.Versions[n]
-		if met[v.Content] || v.Type != plan.File {
+		if met[v.Content] || v.Type != entry.File {
 			continue
 		}
 		met[v.Content] = true
@@ -193,7 +193,7 @@ func (c *chooser) look() {
 		switch {
 		case alike:
 			t.alike++
-		case copy.Reach != Recorded:
+		case copy.Access != Recorded:
 			t.copies++
 			t.newest = laterOf(t.newest, at)
 		default:

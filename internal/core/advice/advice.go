@@ -53,22 +53,22 @@ func (h Hints) reads() bool { return len(h.Words)+len(h.Without) > 0 }
 // Copy is one copy of what was seen, beside its trail.Seen.
 type Copy struct {
 	ID       int64
-	Kind     string // of its source
+	Rank     int    // of its source, among copies of equal content: the lower is taken first
 	Source   int    // index into the evidence's sources; negative where it is in none
 	Live     bool
 	Remote   bool // its source is on another machine than its place
-	Reach    Reach
+	Access   Access
 	Verified bool // its digest is known
 	Expires  time.Time
 	Place    place.Place
 }
 
-// Reach says whether a copy's bytes can be had, best first.
-type Reach int
+// Access says whether a copy's bytes can be had, best first.
+type Access int
 
-// The reaches.
+// The accesses.
 const (
-	Readable Reach = iota
+	Readable Access = iota
 	Doubted        // its source could not be read last; trying tells
 	Recorded       // the bytes are nowhere any more
 )
@@ -117,7 +117,6 @@ type Neighbour struct {
 // Source is a store that was asked.
 type Source struct {
 	Name     string // as it is shown
-	Kind     string
 	Captures []time.Time // oldest first
 	Covers   bool        // it would have shown the place, had something been there
 	Excluded string      // the pattern that leaves the place out; "" where none does

@@ -12,8 +12,8 @@ import (
 
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -81,11 +81,11 @@ func history(digests ...string) (advice.Evidence, *contents) {
 		at := first.AddDate(0, 0, i)
 		captures = append(captures, at)
 		if d != "" {
-			seen = append(seen, trail.Seen{Copy: int64(i + 1), Place: file, Type: plan.File, Size: int64(100 + len(d)), Written: at.Add(-time.Hour), SHA256: d, First: at, Last: at, Readable: true})
-			copies = append(copies, advice.Copy{ID: int64(i + 1), Kind: "snapshots", Place: file, Verified: true})
+			seen = append(seen, trail.Seen{Copy: int64(i + 1), Place: file, Type: entry.File, Size: int64(100 + len(d)), Written: at.Add(-time.Hour), SHA256: d, First: at, Last: at, Readable: true})
+			copies = append(copies, advice.Copy{ID: int64(i + 1), Rank: 20, Place: file, Verified: true})
 		}
 	}
-	ev := advice.Evidence{Place: file, Seen: seen, Copies: copies, Now: now, Zone: time.UTC, Sources: []advice.Source{{Name: "the snapshots at /snap", Kind: "snapshots", Captures: captures, Covers: true}}}
+	ev := advice.Evidence{Place: file, Seen: seen, Copies: copies, Now: now, Zone: time.UTC, Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: captures, Covers: true}}}
 	ev.Trail = trail.Build(seen, []trail.Source{{Captures: captures, Shows: true}}, []trail.Name{{Place: file}}, nil)
 	return ev, &contents{t: &ev.Trail, broken: map[string]bool{}, words: map[string]string{}}
 }
@@ -222,7 +222,7 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 		ev, c := history("a", "b", "")
 		if !want.bytes {
 			for i := range ev.Copies {
-				ev.Copies[i].Reach = advice.Recorded
+				ev.Copies[i].Access = advice.Recorded
 			}
 		}
 		ev.Elsewhere = want.there
@@ -247,8 +247,8 @@ func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	ev, c := history("a", "")
 	base := ev.Copies[0]
 	better := []func(*advice.Copy){
-		func(c *advice.Copy) { c.Reach = advice.Recorded }, func(c *advice.Copy) { c.Reach = advice.Doubted }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
-		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Kind = "image" }, func(c *advice.Copy) { c.Kind = "strays" }, func(*advice.Copy) {}, func(c *advice.Copy) { c.Kind = "trash" },
+		func(c *advice.Copy) { c.Access = advice.Recorded }, func(c *advice.Copy) { c.Access = advice.Doubted }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
+		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Rank = 70 }, func(c *advice.Copy) { c.Rank = 60 }, func(*advice.Copy) {}, func(c *advice.Copy) { c.Rank = 10 },
 	}
 	for n, change := range better { // each is better than the one before
 		other, seen := base, ev.Seen[0]
@@ -259,7 +259,7 @@ func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	}
 	a := advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)
 	require.NotNil(t, a.Recommended)
-	assert.Equal(t, "trash", a.Recommended.Copy.Kind)
+	assert.Equal(t, 10, a.Recommended.Copy.Rank)
 }
 
 // However a history looks, advice comes, is the same every time, and reads no more versions than there are contents.

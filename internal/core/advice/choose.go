@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -89,7 +89,7 @@ func (c *chooser) note(format string, args ...any) {
 }
 
 // isFile tells whether a version is something with content.
-func (c *chooser) isFile(n int) bool { return c.Trail.Versions[n].Type == plan.File }
+func (c *chooser) isFile(n int) bool { return c.Trail.Versions[n].Type == entry.File }
 
 // before lists the versions that had arrived by a moment, latest first.
 func (c *chooser) before(moment time.Time) (all []int) {
@@ -222,7 +222,7 @@ func (c *chooser) presentContent() int {
 
 // readable leaves out copies of which only the record is left.
 func readable(all []Copy) []Copy {
-	return slices.DeleteFunc(slices.Clone(all), func(copy Copy) bool { return copy.Reach == Recorded })
+	return slices.DeleteFunc(slices.Clone(all), func(copy Copy) bool { return copy.Access == Recorded })
 }
 
 // examine examines a version, and judges what its bytes alone do not tell.
@@ -293,7 +293,7 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 
 // everHeld tells whether any version had content.
 func (c *chooser) everHeld() bool {
-	return slices.ContainsFunc(c.Trail.Versions, func(v trail.Version) bool { return v.Type == plan.File && v.Size > 0 })
+	return slices.ContainsFunc(c.Trail.Versions, func(v trail.Version) bool { return v.Type == entry.File && v.Size > 0 })
 }
 
 // hidden tells whether a version's content came up by a change that kept size and write time.
@@ -359,16 +359,6 @@ func (c *chooser) hinted(sha256 string, size int64, holds func(words []string) (
 	return ""
 }
 
-// rank orders kinds of sources among copies of one version. Kinds that are not named come last.
-var rank = []string{"live", "trash", "snapshots", "cloud", "history", "archive", "strays", "image"}
-
-func rankOf(kind string) int {
-	if i := slices.Index(rank, kind); i >= 0 {
-		return i
-	}
-	return len(rank)
-}
-
 // copiesOf returns the copies of a version's content at the place and its other names, best first.
 func (c *chooser) copiesOf(n int) []Copy {
 	content := c.Trail.Versions[n].Content
@@ -385,8 +375,8 @@ func (c *chooser) copiesOf(n int) []Copy {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Copy) int {
-		return cmp.Or(cmp.Compare(a.Reach, b.Reach), Behind(a.Place != c.Place, b.Place != c.Place), Behind(!a.Live, !b.Live), Behind(a.Remote, b.Remote),
-			Behind(!a.Verified, !b.Verified), cmp.Compare(rankOf(a.Kind), rankOf(b.Kind)), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(cmp.Compare(a.Access, b.Access), Behind(a.Place != c.Place, b.Place != c.Place), Behind(!a.Live, !b.Live), Behind(a.Remote, b.Remote),
+			Behind(!a.Verified, !b.Verified), cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.ID, b.ID))
 	})
 	return all
 }

@@ -14,7 +14,7 @@ func (c *chooser) misplaced() {
 	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) {
 		v := &c.Trail.Versions[n]
 		for _, copy := range c.copiesOf(n) {
-			if !copy.Live || copy.Reach == Recorded || copy.Place != v.Place {
+			if !copy.Live || copy.Access == Recorded || copy.Place != v.Place {
 				continue
 			}
 			because := []string{fmt.Sprintf("It is not lost: it stands at %s, and was followed there.", v.Place)}
@@ -43,7 +43,7 @@ func (c *chooser) misplaced() {
 
 // proved lists what is surely the file, best first: on its own machine before others, worked on since before as it was.
 func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
-	all := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Reach == Recorded || !wanted(e) })
+	all := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Access == Recorded || !wanted(e) })
 	slices.SortStableFunc(all, func(a, b Elsewhere) int {
 		return cmp.Or(Behind(a.Old, b.Old), Behind(a.Lost, b.Lost), Behind(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
 			Behind(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
@@ -174,7 +174,7 @@ func (c *chooser) savedAt(n int) time.Time {
 
 func (c *chooser) strayWhyNot(s Stray, save int, examined Examined) string {
 	switch {
-	case s.Copy.Reach == Recorded:
+	case s.Copy.Access == Recorded:
 		return "Its bytes cannot be had any more."
 	case s.Size == 0:
 		return "It is empty."

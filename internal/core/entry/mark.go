@@ -1,35 +1,37 @@
-// Package entry describes the entries of file systems as far as that tells one from another and a changed one from an
-// unchanged one. It is pure: values in, values out.
+// Package entry describes the entries of file systems and of stores: their types, what is told about them, which may be nothing,
+// and what tells one from another and a changed one from an unchanged one. It is pure: values in, values out.
 package entry
 
 import (
+	"encoding/base64"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
-
-	"humble-rewind/internal/core/plan"
+	"slices"
 )
 
-// File tells one file of a file system from another and from itself before a change: its inode number and its change time,
-// which nothing can set back. The zero File is unknown.
-type File struct {
-	Inode   uint64
+// Identity tells one file of a file system from another and from itself before a change: the number that its file system knows it
+// by, and when anything about it last changed, which nothing can set back. The zero Identity is unknown.
+type Identity struct {
+	Number  uint64 // 0 is unknown: no file system gives it to a file
 	Changed Instant
 }
 
 // Mark is what tells a changed entry of a store from an unchanged one. Marks are compared field by field, by [Mark.Same], or
 // whole with ==. What a store does not tell is left at its zero value. The zero Mark is of nothing.
 type Mark struct {
-	Type    plan.Type
+	Type    Type
 	Size    int64   // bytes; 0 for folders
 	Written Instant // unknown for folders: their times say nothing about what is in them
-	Mode    fs.FileMode
-	UID     int64
-	GID     int64
-	File    File
-	Record  File  // of what a store keeps beside the entry, such as the record of a trash
-	Inside  int64 // bytes of all files in it, of a folder that is one item
+	Mode    Maybe[fs.FileMode]
+	UID     Maybe[int64]
+	GID     Maybe[int64]
+	File    Identity
+	Record  Identity // of what a store keeps beside the entry, such as the record of a trash
+	Inside  int64    // bytes of all files in it, of a folder that is one item
+	Content ContentID
 }
 
 // Keeps says which part of its mark an unchanged entry keeps from one point in time of a store to the next.
@@ -46,7 +48,7 @@ const (
 func (m Mark) of(by Keeps) Mark {
 	switch by {
 	case Likeness:
-		m.File = File{}
+		m.File = Identity{}
 	case SameFile:
 		m.File.Changed = Instant{}
 	}
@@ -59,42 +61,48 @@ func (m Mark) Same(o Mark, by Keeps) bool { return m.of(by) == o.of(by) }
 // IsZero tells whether it is the mark of nothing.
 func (m Mark) IsZero() bool { return m == Mark{} }
 
-// The binary form of a mark: a byte for its version, a byte for the type, a byte of flags for the instants that are known,
-// then its numbers in the order of the fields as varints (encoding/binary).
-const version = 1
+// The binary form of a mark: a byte for its version, a byte for the type, a byte of flags for what is known, then its numbers in the
+// order of the fields as varints (encoding/binary), then the content's id: a byte for its kind and its value to the end. Version 1,
+// which is still read, knew modes and owners of everything and no contents.
+const version = 2
 
-var types = []plan.Type{"", plan.File, plan.Folder, plan.Link, plan.Other}
+var types = []Type{"", File, Folder, Link, Other}
 
 const (
 	knowsWritten = 1 << iota
 	knowsChanged
 	knowsRecord
+	knowsMode
+	knowsUID
+	knowsGID
+	knowsContent
+	knowsAll = 1<<iota - 1
 )
 
 // Append appends the binary form.
 func (m Mark) Append(b []byte) []byte {
-	var typ, flags byte
-	for i, t := range types {
-		if t == m.Type {
-			typ = byte(i)
-		}
-	}
-	for i, at := range [...]Instant{m.Written, m.File.Changed, m.Record.Changed} {
-		if at.Known {
+	var flags byte
+	for i, known := range [...]bool{m.Written.Known, m.File.Changed.Known, m.Record.Changed.Known, m.Mode.Known, m.UID.Known, m.GID.Known,
+		m.Content != ContentID{}} {
+		if known {
 			flags |= 1 << i
 		}
 	}
-	b = append(b, version, typ, flags)
+	b = append(b, version, byte(max(0, slices.Index(types, m.Type))), flags)
 	b = binary.AppendVarint(b, m.Size)
 	b = m.Written.append(b)
-	b = binary.AppendUvarint(b, uint64(m.Mode))
-	b = binary.AppendVarint(b, m.UID)
-	b = binary.AppendVarint(b, m.GID)
-	b = binary.AppendUvarint(b, m.File.Inode)
+	b = binary.AppendUvarint(b, uint64(m.Mode.Value))
+	b = binary.AppendVarint(b, m.UID.Value)
+	b = binary.AppendVarint(b, m.GID.Value)
+	b = binary.AppendUvarint(b, m.File.Number)
 	b = m.File.Changed.append(b)
-	b = binary.AppendUvarint(b, m.Record.Inode)
+	b = binary.AppendUvarint(b, m.Record.Number)
 	b = m.Record.Changed.append(b)
-	return binary.AppendVarint(b, m.Inside)
+	b = binary.AppendVarint(b, m.Inside)
+	if flags&knowsContent != 0 {
+		b = append(append(b, byte(slices.Index(kinds, m.Content.Kind)+1)), m.Content.Value...)
+	}
+	return b
 }
 
 // AppendKept appends the binary form of the part that an unchanged entry keeps: equal for two marks just where Same is true.
@@ -112,25 +120,59 @@ var ErrNotMark = errors.New("not a mark")
 
 // ParseMark reads the binary form; the error wraps ErrNotMark.
 func ParseMark(b []byte) (Mark, error) {
-	if len(b) < 3 || b[0] != version || int(b[1]) >= len(types) || b[2] > knowsWritten|knowsChanged|knowsRecord {
+	if len(b) < 3 || b[0] < 1 || b[0] > version || int(b[1]) >= len(types) || b[2] > knowsAll || b[0] == 1 && b[2] >= knowsMode {
 		return Mark{}, fmt.Errorf("%w: %.16x", ErrNotMark, b)
 	}
 	m := Mark{Type: types[b[1]]}
 	flags := b[2]
+	if b[0] == 1 {
+		flags |= knowsMode | knowsUID | knowsGID
+	}
 	r := reader{b: b[3:]}
 	m.Size = r.signed()
 	m.Written = r.instant(flags&knowsWritten != 0)
-	m.Mode = fs.FileMode(r.unsigned())
-	m.UID, m.GID = r.signed(), r.signed()
-	m.File.Inode = r.unsigned()
+	m.Mode = Maybe[fs.FileMode]{flags&knowsMode != 0, fs.FileMode(r.unsigned())}
+	m.UID = Maybe[int64]{flags&knowsUID != 0, r.signed()}
+	m.GID = Maybe[int64]{flags&knowsGID != 0, r.signed()}
+	m.File.Number = r.unsigned()
 	m.File.Changed = r.instant(flags&knowsChanged != 0)
-	m.Record.Inode = r.unsigned()
+	m.Record.Number = r.unsigned()
 	m.Record.Changed = r.instant(flags&knowsRecord != 0)
 	m.Inside = r.signed()
+	if flags&knowsContent != 0 {
+		m.Content = r.content()
+	}
 	if r.bad || len(r.b) > 0 {
 		return Mark{}, fmt.Errorf("%w: %.16x", ErrNotMark, b)
 	}
 	return m, nil
+}
+
+// MarshalJSON writes the binary form in base64.
+func (m Mark) MarshalJSON() ([]byte, error) {
+	return json.Marshal(base64.RawStdEncoding.EncodeToString(m.Append(nil)))
+}
+
+// UnmarshalJSON reads what MarshalJSON wrote, and the objects that receipts of earlier versions hold.
+func (m *Mark) UnmarshalJSON(b []byte) error {
+	var text string
+	if json.Unmarshal(b, &text) == nil {
+		raw, err := base64.RawStdEncoding.DecodeString(text)
+		if err == nil {
+			*m, err = ParseMark(raw)
+		}
+		return err
+	}
+	var former struct {
+		Type     Type
+		Size     int64
+		Written  Instant
+		Mode     fs.FileMode
+		UID, GID int64
+	}
+	err := json.Unmarshal(b, &former)
+	*m = Mark{Type: former.Type, Size: former.Size, Written: former.Written, Mode: Is(former.Mode), UID: Is(former.UID), GID: Is(former.GID)}
+	return err
 }
 
 // reader takes numbers off the front; bad is set once one was not there.
@@ -167,4 +209,14 @@ func (r *reader) instant(known bool) Instant {
 	r.bad = r.bad || nano > 999_999_999
 	i.Nano = int32(nano)
 	return i
+}
+
+func (r *reader) content() ContentID {
+	if len(r.b) == 0 || r.b[0] == 0 || int(r.b[0]) > len(kinds) {
+		r.bad = true
+		return ContentID{}
+	}
+	c := ContentID{kinds[r.b[0]-1], string(r.b[1:])}
+	r.b = nil
+	return c
 }

@@ -10,7 +10,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
 )
 
 var (
@@ -24,10 +23,10 @@ func between(r *rand.Rand) time.Time {
 
 func random(r *rand.Rand) entry.Mark {
 	return entry.Mark{
-		Type: plan.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid,
-		UID: r.Int64N(70000), GID: -1,
-		File: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.File{Inode: r.Uint64(), Changed: entry.At(between(r))},
-		Inside: r.Int64N(1 << 30),
+		Type: entry.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: entry.Is(fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid),
+		UID: entry.Is(r.Int64N(70000)), GID: entry.Maybe[int64]{Known: r.IntN(2) == 0},
+		File: entry.Identity{Number: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.Identity{Number: r.Uint64(), Changed: entry.At(between(r))},
+		Inside: r.Int64N(1 << 30), Content: entry.ContentID{Kind: entry.GitBlob, Value: "4f"},
 	}
 }
 
@@ -40,12 +39,14 @@ func TestAChangeOfAFieldIsSeenWhateverTheTimesAre(t *testing.T) {
 	}{
 		"size":         {func(m *entry.Mark) { m.Size++ }, entry.Likeness},
 		"write time":   {func(m *entry.Mark) { m.Written = entry.At(m.Written.Time().Add(1)) }, entry.Likeness},
-		"mode":         {func(m *entry.Mark) { m.Mode ^= 0o100 }, entry.Likeness},
-		"owner":        {func(m *entry.Mark) { m.UID++ }, entry.Likeness},
-		"group":        {func(m *entry.Mark) { m.GID++ }, entry.Likeness},
-		"record":       {func(m *entry.Mark) { m.Record.Inode++ }, entry.Likeness},
+		"mode":         {func(m *entry.Mark) { m.Mode.Value ^= 0o100 }, entry.Likeness},
+		"owner":        {func(m *entry.Mark) { m.UID.Value++ }, entry.Likeness},
+		"group":        {func(m *entry.Mark) { m.GID.Value++ }, entry.Likeness},
+		"no owner":     {func(m *entry.Mark) { m.UID.Known = false }, entry.Likeness},
+		"content":      {func(m *entry.Mark) { m.Content.Value += "0" }, entry.Likeness},
+		"record":       {func(m *entry.Mark) { m.Record.Number++ }, entry.Likeness},
 		"what is in":   {func(m *entry.Mark) { m.Inside++ }, entry.Likeness},
-		"which file":   {func(m *entry.Mark) { m.File.Inode++ }, entry.SameFile},
+		"which file":   {func(m *entry.Mark) { m.File.Number++ }, entry.SameFile},
 		"change time":  {func(m *entry.Mark) { m.File.Changed = entry.At(m.File.Changed.Time().Add(1)) }, entry.All},
 		"unknown time": {func(m *entry.Mark) { m.File.Changed = entry.Instant{} }, entry.All},
 	}

@@ -12,7 +12,7 @@ import (
 // Drive is what a machine's own files say of the drive that a place is on. Zero fields are not known.
 type Drive struct {
 	Mount      string // where its file system hangs
-	Device     string
+	Node       string // such as /dev/sda1
 	FileSystem string
 	Medium     Medium
 	Discard    Discard

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 )
@@ -26,17 +27,6 @@ const (
 	KeepBoth Rule = "keep-both" // the copy gets a readable new name beside what stands there
 	SetAside Rule = "set-aside" // what stands there goes into safekeeping first
 	Skip     Rule = "skip"      // the copy stays where it is
-)
-
-// Type is the type of a file-system entry.
-type Type string
-
-// The types.
-const (
-	File   Type = "file"
-	Folder Type = "folder"
-	Link   Type = "link"
-	Other  Type = "other" // devices, sockets, pipes
 )
 
 // Action is what the plan does with an item.
@@ -57,22 +47,22 @@ type Wanted struct {
 	Copy    string // its id
 	From    place.Place
 	To      place.Place // the zero Place where its origin is not known
-	Type    Type
-	Size    int64     // bytes, of all files where it is a folder
-	Device  uint64    // the file system it lies on; 0 where that cannot be told
-	Leaves  bool      // whether it is taken out of its store
-	Dated   time.Time // the time that tells it from what stands there, in the zone to show it in
-	DatedBy string    // what that time is, such as "deleted"
-	Problem string    // why it cannot be brought back at all; empty where it can
-	Alone   bool      // of a folder: itself, without what is in it
-	Away    bool      // there is no copy: what stands at To is to be set aside
-	Rule    Rule      // how its clash is settled, where not as the plan's others
-	Note    string    // what is to be said about it in any case
+	Type    entry.Type
+	Size    int64        // bytes, of all files where it is a folder
+	Volume  entry.Volume // the file system it lies on
+	Leaves  bool         // whether it is taken out of its store
+	Dated   time.Time    // the time that tells it from what stands there, in the zone to show it in
+	DatedBy string       // what that time is, such as "deleted"
+	Problem string       // why it cannot be brought back at all; empty where it can
+	Alone   bool         // of a folder: itself, without what is in it
+	Away    bool         // there is no copy: what stands at To is to be set aside
+	Rule    Rule         // how its clash is settled, where not as the plan's others
+	Note    string       // what is to be said about it in any case
 
 	// What it is like where it lies. Foreign says that a user can write its store, so that neither its owner, unless that is
 	// Own, nor its set-id bits are believed.
-	Mode     fs.FileMode
-	UID, GID int64
+	Mode     entry.Maybe[fs.FileMode]
+	UID, GID entry.Maybe[int64]
 	Own      int64 // whose store it is; negative for nobody
 	Foreign  bool
 	Claimed  bool // To is only claimed by a record that may be forged, and confirmed by a technician
@@ -92,11 +82,12 @@ const (
 // Standing is what a place holds.
 type Standing struct {
 	Exists   bool
-	Type     Type
+	Type     entry.Type
 	Size     int64
 	Written  time.Time
-	Device   uint64
-	UID, GID int64
+	Volume   entry.Volume
+	Mode     entry.Maybe[fs.FileMode]
+	UID, GID entry.Maybe[int64]
 	ReadOnly bool   // the file system takes no writes
 	Free     int64  // bytes free for writing; negative where unknown
 	Problem  string // why the place could not be looked at
@@ -110,8 +101,11 @@ type World interface {
 	Inside(place.Place) string
 }
 
-// Owner is a user and a group by their numbers.
-type Owner struct{ UID, GID int64 }
+// Owner is a user and a group by their numbers, and what they let others do.
+type Owner struct {
+	UID, GID entry.Maybe[int64]
+	Mode     entry.Maybe[fs.FileMode]
+}
 
 // Item is what happens to one copy.
 type Item struct {
@@ -123,8 +117,8 @@ type Item struct {
 	Makes     []place.Place // folders to be made, outermost first
 
 	Ground       place.Place // the nearest folder above To that stands; zero where nothing is written
-	GroundDevice uint64
-	Owner        Owner // of that folder, which what is foreign comes to belong to
+	GroundVolume entry.Volume
+	Owner        Owner // of that folder, which what is foreign or nobody's comes to belong to
 	Asks         []Ask
 }
 
@@ -144,9 +138,9 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
 	})
 	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{},
-		folders: map[place.Place]onGround{}, need: map[uint64]int64{}}
+		folders: map[place.Place]onGround{}, need: map[room]int64{}}
 	for _, w := range wanted {
-		if w.Leaves && w.Type == Folder {
+		if w.Leaves && w.Type == entry.Folder {
 			m.leaving[w.From] = true
 		}
 	}
@@ -176,7 +170,21 @@ type maker struct {
 	taken   map[place.Place]bool     // destinations that earlier items fill
 	made    map[place.Place]bool     // folders that earlier items make
 	folders map[place.Place]onGround // what folders that earlier items bring stand on
-	need    map[uint64]int64         // bytes that earlier items put on each file system
+	need    map[room]int64           // bytes that earlier items put there
+}
+
+// room is where bytes go: a file system or, where that cannot be told, the folder that stands.
+type room struct {
+	machine string
+	volume  entry.Volume
+	folder  string
+}
+
+func roomOf(ground onGround) room {
+	if ground.Volume.Known() {
+		return room{machine: ground.at.Machine, volume: ground.Volume}
+	}
+	return room{machine: ground.at.Machine, folder: ground.at.Path}
 }
 
 // onGround is the nearest folder above a destination that stands.
@@ -217,7 +225,7 @@ func (m *maker) item(w Wanted) Item {
 	if reason != "" {
 		return refuse("%s", reason)
 	}
-	item.Ground, item.GroundDevice, item.Owner = ground.at, ground.Device, Owner{ground.UID, ground.GID}
+	item.Ground, item.GroundVolume, item.Owner = ground.at, ground.Volume, Owner{ground.UID, ground.GID, ground.Mode}
 	stands := m.world.At(w.To)
 	if stands.Problem != "" {
 		return refuse("%s", stands.Problem)
@@ -227,17 +235,17 @@ func (m *maker) item(w Wanted) Item {
 			return item
 		}
 	}
-	if item.SetsAside && stands.Type == Folder {
+	if item.SetsAside && stands.Type == entry.Folder {
 		if reason := m.world.Inside(w.To); reason != "" {
 			return refuse("the folder that stands there cannot be set aside: %s", reason)
 		}
 	}
-	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Device != 0 && w.Device == ground.Device
+	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume
 	if !item.Renames {
-		if ground.Free >= 0 && m.need[ground.Device]+w.Size > ground.Free {
-			return refuse("%s has room for %d bytes and %d are needed; free some or choose another destination", w.To.Machine, ground.Free-m.need[ground.Device], w.Size)
+		if ground.Free >= 0 && m.need[roomOf(ground)]+w.Size > ground.Free {
+			return refuse("%s has room for %d bytes and %d are needed; free some or choose another destination", w.To.Machine, ground.Free-m.need[roomOf(ground)], w.Size)
 		}
-		m.need[ground.Device] += w.Size
+		m.need[roomOf(ground)] += w.Size
 		if w.Leaves {
 			item.note("another file system: copied, verified, then taken out of its store")
 		}
@@ -263,21 +271,44 @@ func (m *maker) belongs(item *Item) {
 		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it " +
 			"goes here because you confirmed it, and " + belongs)
 		if item.Own >= 0 {
-			item.Owner.UID = item.Own
+			item.Owner.UID = entry.Is(item.Own)
 		}
 	}
+	m.untold(item)
 	if !item.Foreign {
 		return
 	}
-	if item.Mode&(fs.ModeSetuid|fs.ModeSetgid) != 0 && (item.Type == File || !item.Renames) {
+	if item.Mode.Value&(fs.ModeSetuid|fs.ModeSetgid) != 0 && (item.Type == entry.File || !item.Renames) {
 		item.note("its set-id bits are dropped, because users can write where it comes from")
 		item.Asks = append(item.Asks, KeepOwners)
 	}
-	if !item.Renames && item.UID != item.Owner.UID && item.UID != item.Own {
+	if !item.Renames && item.UID.Known && item.UID != item.Owner.UID && !item.UID.Is(item.Own) {
 		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, "+
-			"as the folder it goes into", item.UID, item.Owner.UID))
+			"as the folder it goes into", item.UID.Value, item.Owner.UID.Value))
 		if !slices.Contains(item.Asks, KeepOwners) {
 			item.Asks = append(item.Asks, KeepOwners)
+		}
+	}
+}
+
+// untold says what becomes of an item whose store does not tell whose it is or who may read it.
+func (m *maker) untold(item *Item) {
+	if item.Renames || item.UID.Known && item.Mode.Known {
+		return
+	}
+	whose, who := "", ""
+	if !item.UID.Known {
+		whose = "its store does not tell whose it is: it comes to belong to whom the machine gives it"
+		if item.Owner.UID.Known {
+			whose = fmt.Sprintf("its store does not tell whose it is: it comes to belong to user %d, as the folder it goes into", item.Owner.UID.Value)
+		}
+	}
+	if !item.Mode.Known {
+		who = "its store does not tell who may read it: its owner may, and others as far as the folder is open to them"
+	}
+	for _, note := range []string{whose, who} {
+		if note != "" {
+			item.note(note)
 		}
 	}
 }
@@ -290,15 +321,15 @@ func (m *maker) away(item Item) Item {
 		item.Action, item.SetsAside, item.Note = Refuse, false, stands.Problem
 	case !stands.Exists:
 		item.Action, item.SetsAside, item.Note = Pass, false, "it is not there any more"
-	case stands.Type == Other:
+	case stands.Type == entry.Other:
 		item.Action, item.SetsAside, item.Note = Refuse, false, "it is a device, pipe or socket, which cannot be kept safe"
-	case stands.Type == Folder && m.world.Inside(item.To) != "":
+	case stands.Type == entry.Folder && m.world.Inside(item.To) != "":
 		item.Action, item.SetsAside, item.Note = Refuse, false, "it cannot be set aside: "+m.world.Inside(item.To)
 	default:
 		folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
-		item.Ground, item.GroundDevice = folder, m.world.At(folder).Device
+		item.Ground, item.GroundVolume = folder, m.world.At(folder).Volume
 		item.Type, item.Clash = stands.Type, fmt.Sprintf("a %s that came later; it is set aside into safekeeping", stands.Type)
-		if stands.Type == File {
+		if stands.Type == entry.File {
 			item.Size = stands.Size
 		}
 	}
@@ -339,7 +370,7 @@ func (m *maker) ground(item *Item) (onGround, string) {
 		switch {
 		case s.Problem != "":
 			return onGround{}, s.Problem
-		case s.Exists && s.Type != Folder:
+		case s.Exists && s.Type != entry.Folder:
 			return onGround{}, fmt.Sprintf("%s is a %s, not a folder; move it away or choose another destination", folder, s.Type)
 		case s.Exists && s.ReadOnly:
 			return onGround{}, fmt.Sprintf("%s is on a read-only file system; mount it for writing or choose another destination", folder)
@@ -360,7 +391,7 @@ func (m *maker) ground(item *Item) (onGround, string) {
 // settle applies the rule to a clash and tells whether the item is thereby finished.
 func (m *maker) settle(item *Item, stands Standing) bool {
 	what := fmt.Sprintf("a %s of %d bytes written %s", stands.Type, stands.Size, stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"))
-	if stands.Type != File {
+	if stands.Type != entry.File {
 		what = fmt.Sprintf("a %s", stands.Type)
 	}
 	own := m.taken[item.To]
@@ -377,7 +408,7 @@ func (m *maker) settle(item *Item, stands Standing) bool {
 		item.Clash = what + " stands there; skipped"
 		m.taken[item.To] = true
 		return true
-	case rule == SetAside && !own && stands.Type != Other:
+	case rule == SetAside && !own && stands.Type != entry.Other:
 		item.SetsAside = true
 		item.Clash = what + " stands there; it is set aside into safekeeping"
 		return false

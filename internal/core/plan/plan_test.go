@@ -1,12 +1,14 @@
 package plan_test
 
 import (
+	"io/fs"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 )
@@ -23,13 +25,14 @@ func (w world) At(p place.Place) plan.Standing {
 func (w world) Inside(p place.Place) string { return w[p.Path].Problem }
 
 var (
-	folder = plan.Standing{Type: plan.Folder, Device: 1, Free: 1000}
-	file   = plan.Standing{Type: plan.File, Device: 1, Size: 7}
+	folder = plan.Standing{Type: entry.Folder, Volume: 1, Free: 1000}
+	file   = plan.Standing{Type: entry.File, Volume: 1, Size: 7}
 	gone   = time.Date(2026, 11, 12, 14, 5, 0, 0, time.UTC)
 )
 
 func wanted(id, from, to string) plan.Wanted {
-	w := plan.Wanted{Copy: id, From: place.Place{Machine: "m", Path: from}, Type: plan.File, Size: 10, Device: 1, Leaves: true, Dated: gone, DatedBy: "deleted"}
+	w := plan.Wanted{Copy: id, From: place.Place{Machine: "m", Path: from}, Type: entry.File, Size: 10, Volume: 1, Leaves: true, Dated: gone, DatedBy: "deleted",
+		Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(0)), GID: entry.Is(int64(0))}
 	if to != "" {
 		w.To = place.Place{Machine: "m", Path: to}
 	}
@@ -72,7 +75,7 @@ func TestClashesAreSettledByTheRule(t *testing.T) {
 	assert.Equal(t, "/home/a.txt", aside.To.Path)
 	skipped := one(t, w, plan.Skip, item)
 	assert.Equal(t, plan.Pass, skipped.Action)
-	w["/home/a.txt"] = plan.Standing{Type: plan.Other}
+	w["/home/a.txt"] = plan.Standing{Type: entry.Other}
 	assert.False(t, one(t, w, plan.SetAside, item).SetsAside, "a device or socket cannot be kept, so both are")
 }
 
@@ -92,7 +95,7 @@ func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
 
 func TestAFolderBringsWhatIsInIt(t *testing.T) {
 	whole := wanted("c1", "/trash/f", "/home/f")
-	whole.Type = plan.Folder
+	whole.Type = entry.Folder
 	inside := wanted("c2", "/trash/f/deep/x", "/home/f/deep/x")
 	inside.Leaves = false
 	p := plan.Make([]plan.Wanted{inside, whole}, "", world{"/": folder, "/home": folder})
@@ -101,7 +104,7 @@ func TestAFolderBringsWhatIsInIt(t *testing.T) {
 }
 
 func TestAnotherFileSystemNeedsRoomForACopy(t *testing.T) {
-	drive := plan.Standing{Type: plan.Folder, Device: 2, Free: 15}
+	drive := plan.Standing{Type: entry.Folder, Volume: 2, Free: 15}
 	w := world{"/": folder, "/drive": drive}
 	p := plan.Make([]plan.Wanted{wanted("c1", "/trash/a", "/drive/a"), wanted("c2", "/trash/b", "/drive/b")}, "", w)
 	assert.False(t, p.Items[0].Renames)
@@ -112,8 +115,8 @@ func TestAnotherFileSystemNeedsRoomForACopy(t *testing.T) {
 }
 
 func TestWhatCannotBeDoneIsRefusedWithAReason(t *testing.T) {
-	link := plan.Standing{Type: plan.Link}
-	readOnly := plan.Standing{Type: plan.Folder, Device: 3, ReadOnly: true}
+	link := plan.Standing{Type: entry.Link}
+	readOnly := plan.Standing{Type: entry.Folder, Volume: 3, ReadOnly: true}
 	w := world{"/": folder, "/home": folder, "/home/f": file, "/home/l": link, "/ro": readOnly, "/locked": {Problem: "permission denied"}}
 	nested := wanted("c", "/home/t", "/home/t/inside")
 	problem := wanted("c", "/trash/a", "/home/a")

@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // EventKind is a kind of event.
@@ -75,7 +75,7 @@ func (b *builder) events(versions []Version) (all []Event) {
 		if n > 0 && versions[n-1].Type != v.Type {
 			all = append(all, Event{At: v.First, After: v.After, Kind: TypeShift, Text: fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type)})
 		}
-		if n > 0 && v.Type == plan.File && versions[n-1].Content != v.Content && before[v.Content] {
+		if n > 0 && v.Type == entry.File && versions[n-1].Content != v.Content && before[v.Content] {
 			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
 		}
 		before[v.Content] = true

@@ -12,8 +12,8 @@ import (
 	"sort"
 	"time"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 )
 
 // Source is a store as far as the order of its captures tells something.
@@ -51,7 +51,7 @@ type Seen struct {
 	Copy        int64
 	Source      int // index into the sources
 	Place       place.Place
-	Type        plan.Type
+	Type        entry.Type
 	Size        int64
 	Written     time.Time
 	SHA256      string // "" while unknown
@@ -65,7 +65,7 @@ type Seen struct {
 // Version is a span of time with one content at the place.
 type Version struct {
 	Place      place.Place
-	Type       plan.Type
+	Type       entry.Type
 	Size       int64
 	SHA256     string
 	Target     string
@@ -153,7 +153,7 @@ func (b *builder) choose(names []Name) {
 
 // content is what is known of one content.
 type content struct {
-	typ    plan.Type
+	typ    entry.Type
 	sha    string
 	target string
 	size   int64
@@ -209,9 +209,9 @@ func (b *builder) same(s *Seen, c *content) bool {
 	switch {
 	case s.Type != c.typ:
 		return false
-	case s.Type == plan.Folder || s.Type == plan.Other:
+	case s.Type == entry.Folder || s.Type == entry.Other:
 		return true
-	case s.Type == plan.Link:
+	case s.Type == entry.Link:
 		return s.Target == c.target
 	case s.SHA256 != "" && c.sha != "":
 		return s.SHA256 == c.sha
@@ -275,7 +275,7 @@ func (b *builder) fold() []Version {
 		b.arrive(&v, removed)
 		if open >= 0 {
 			prev := &all[open]
-			v.Hidden = s.Type == plan.File && prev.Type == plan.File && s.Size == prev.Size && s.Written.Equal(b.seen[prev.Seen[0]].Written)
+			v.Hidden = s.Type == entry.File && prev.Type == entry.File && s.Size == prev.Size && s.Written.Equal(b.seen[prev.Seen[0]].Written)
 			end(t)
 			v.After = later(v.After, all[len(all)-1].LastSeen)
 			b.arrive(&v, removed)

@@ -11,8 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -36,12 +36,12 @@ var quote = place.Place{Machine: "front-office", Path: "/home/ines/Quote.odt"}
 
 // seen is content written at a time and shown from one capture to another.
 func seen(source int, content string, written, first, last float64) trail.Seen {
-	return trail.Seen{Source: source, Place: quote, Type: plan.File, Size: int64(len(content)), SHA256: content, Written: hour(written), First: hour(first), Last: hour(last), Readable: true}
+	return trail.Seen{Source: source, Place: quote, Type: entry.File, Size: int64(len(content)), SHA256: content, Written: hour(written), First: hour(first), Last: hour(last), Readable: true}
 }
 
 // folder is a folder that stood at the place.
 func folder(source int, first, last float64) trail.Seen {
-	return trail.Seen{Source: source, Place: quote, Type: plan.Folder, Size: -1, First: hour(first), Last: hour(last), Readable: true}
+	return trail.Seen{Source: source, Place: quote, Type: entry.Folder, Size: -1, First: hour(first), Last: hour(last), Readable: true}
 }
 
 func open(s trail.Seen) trail.Seen {
@@ -189,7 +189,7 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 					span = nil
 				}
 				if content != "" && span == nil {
-					span = &trail.Seen{Source: source, Place: quote, Type: plan.File, Size: int64(len(content)), SHA256: content, Written: written, First: capture, Readable: true}
+					span = &trail.Seen{Source: source, Place: quote, Type: entry.File, Size: int64(len(content)), SHA256: content, Written: written, First: capture, Readable: true}
 				}
 				if span != nil {
 					span.Last, span.Open = capture, i == len(s.Captures)-1

@@ -8,26 +8,26 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/reach"
 )
 
 func info(name string, st *unix.Stat_t) reach.Info {
 	i := reach.Info{
-		Name: name, Size: st.Size, UID: int64(st.Uid), GID: int64(st.Gid),
+		Name: name, Size: st.Size, UID: entry.Is(int64(st.Uid)), GID: entry.Is(int64(st.Gid)),
 		Written: time.Unix(st.Mtim.Unix()).UTC(), Changed: time.Unix(st.Ctim.Unix()).UTC(),
-		Device: uint64(st.Dev), Inode: st.Ino, Links: uint64(st.Nlink),
-		Mode: modeOf(st.Mode),
+		Device: uint64(st.Dev), Inode: st.Ino, Links: entry.Is(uint64(st.Nlink)),
+		Mode: entry.Is(modeOf(st.Mode)),
 	}
 	switch st.Mode & unix.S_IFMT {
 	case unix.S_IFREG:
-		i.Type = plan.File
+		i.Type = entry.File
 	case unix.S_IFDIR:
-		i.Type = plan.Folder
+		i.Type = entry.Folder
 	case unix.S_IFLNK:
-		i.Type = plan.Link
+		i.Type = entry.Link
 	default:
-		i.Type = plan.Other
+		i.Type = entry.Other
 	}
 	return i
 }

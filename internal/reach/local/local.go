@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
@@ -22,25 +23,27 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/system"
 )
 
 // Way reaches machines by a plain directory path. The private directories are the service's own: they are never entered, by
 // whatever path, and no machine can lie in one.
 func Way(private ...string) reach.Way {
-	return reach.Way{Open: func(_ context.Context, at string) (reach.Files, error) { return Open(at, private...) }}
+	return reach.Way{Open: func(_ context.Context, at reach.Address) (reach.Session, error) { return Open(at.Path, private...) }}
 }
 
 // Open reaches the machine whose root is the directory at. Private directories are known by their file systems and inodes.
-func Open(at string, private ...string) (reach.Files, error) {
+func Open(at string, private ...string) (reach.Session, error) {
 	if !filepath.IsAbs(at) {
 		return nil, fmt.Errorf("reach %s: the directory must be given by its absolute path", place.Quote(at))
 	}
 	root, err := os.OpenRoot(at)
 	if err != nil {
-		return nil, fmt.Errorf("reach %s: %w", place.Quote(at), cause(err))
+		return nil, fmt.Errorf("reach %s: %w", place.Quote(at), system.Problem(err))
 	}
 	f := &files{root: root}
 	if err := f.keepOut(at, private); err != nil {
@@ -69,12 +72,12 @@ func (f *files) keepOut(at string, private []string) error {
 	}
 	real, err := filepath.EvalSymlinks(at)
 	if err != nil {
-		return cause(err)
+		return system.Problem(err)
 	}
 	for dir := real; ; dir = filepath.Dir(dir) {
 		var st unix.Stat_t
 		if err := unix.Stat(dir, &st); err == nil && slices.Contains(f.private, directory{uint64(st.Dev), st.Ino}) {
-			return reach.ErrPrivate
+			return problem.Private
 		}
 		if dir == "/" {
 			return nil
@@ -84,14 +87,35 @@ func (f *files) keepOut(at string, private []string) error {
 
 func (f *files) Close() error { return f.root.Close() }
 
+func (f *files) Traits() reach.Traits {
+	return reach.Traits{Identity: true, Changed: true, Links: true, Owners: true, Room: true, Random: true, Holes: true, Clones: true}
+}
+
+func (f *files) Tree(_ context.Context, path string) (reach.Tree, error) {
+	at, err := f.at(path)
+	if err != nil {
+		return nil, err
+	}
+	return at, nil
+}
+
 func (f *files) Folder(_ context.Context, path string) (reach.Folder, error) {
+	at, err := f.at(path)
+	if err != nil {
+		return nil, err
+	}
+	return at, nil
+}
+
+// at opens a folder, one name of its path after the other.
+func (f *files) at(path string) (*folder, error) {
 	path, err := place.Clean(path)
 	if err != nil {
 		return nil, err
 	}
 	at, err := openFolder(f, f.root, ".", "/")
 	if err != nil {
-		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), cause(err))
+		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), system.Problem(err))
 	}
 	if path == "/" {
 		return at, nil
@@ -131,7 +155,15 @@ func (f *folder) fd() int { return int(f.dir.Fd()) }
 
 func (f *folder) Close() error { return errors.Join(f.dir.Close(), f.root.Close()) }
 
-func (f *folder) Enter(name string) (reach.Folder, error) {
+func (f *folder) Enter(_ context.Context, name string) (reach.Tree, error) {
+	sub, err := f.enter(name)
+	if err != nil {
+		return nil, err
+	}
+	return sub, nil
+}
+
+func (f *folder) Into(_ context.Context, name string) (reach.Folder, error) {
 	sub, err := f.enter(name)
 	if err != nil {
 		return nil, err
@@ -141,29 +173,29 @@ func (f *folder) Enter(name string) (reach.Folder, error) {
 
 func (f *folder) enter(name string) (*folder, error) {
 	path := place.Join(f.path, name)
-	seen, err := f.Lstat(name)
+	seen, err := f.look(name)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), cause(err))
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
 	switch seen.Type {
-	case plan.Link:
-		target, _ := f.Readlink(name)
+	case entry.Link:
+		target, _ := f.root.Readlink(name)
 		return nil, &reach.LinkError{Path: path, Target: target}
-	case plan.Folder:
+	case entry.Folder:
 	default:
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), reach.ErrNotFolder)
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), problem.NotFolder)
 	}
 	sub, err := openFolder(f.of, f.root, name, path)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), cause(err))
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), system.Problem(err))
 	}
-	got, err := sub.Info()
+	got, err := sub.info()
 	if err == nil && (got.Device != seen.Device || got.Inode != seen.Inode) {
 		// Between the look and the opening something else took its place, perhaps a link.
-		err = fmt.Errorf("%s changed while it was opened: %w", place.Quote(path), reach.ErrNotFolder)
+		err = fmt.Errorf("%s changed while it was opened: %w", place.Quote(path), problem.NotFolder)
 	}
 	if err == nil && slices.Contains(f.of.private, directory{got.Device, got.Inode}) {
-		err = fmt.Errorf("%s: %w", place.Quote(path), reach.ErrPrivate)
+		err = fmt.Errorf("%s: %w", place.Quote(path), problem.Private)
 	}
 	if err != nil {
 		sub.Close()
@@ -172,10 +204,12 @@ func (f *folder) enter(name string) (*folder, error) {
 	return sub, nil
 }
 
-func (f *folder) Info() (reach.Info, error) {
+func (f *folder) Info(context.Context) (reach.Info, error) { return f.info() }
+
+func (f *folder) info() (reach.Info, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(f.fd(), &st); err != nil {
-		return reach.Info{}, err
+		return reach.Info{}, system.Problem(err)
 	}
 	return info(place.Name(f.path), &st), nil
 }
@@ -184,14 +218,14 @@ func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
 	// A descriptor of its own, so that listing twice starts afresh.
 	dir, err := f.root.Open(".")
 	if err != nil {
-		return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), cause(err))
+		return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), system.Problem(err))
 	}
 	defer dir.Close()
 	var all []reach.Info
 	for {
 		names, err := dir.Readdirnames(1024)
 		for _, name := range names {
-			i, err := f.Lstat(name)
+			i, err := f.look(name)
 			switch {
 			case errors.Is(err, fs.ErrNotExist):
 			case err != nil:
@@ -204,7 +238,7 @@ func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
 			return all, nil
 		}
 		if err != nil {
-			return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), cause(err))
+			return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), system.Problem(err))
 		}
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -212,22 +246,25 @@ func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
 	}
 }
 
-func (f *folder) Lstat(name string) (reach.Info, error) {
+func (f *folder) Look(_ context.Context, name string) (reach.Info, error) { return f.look(name) }
+
+func (f *folder) look(name string) (reach.Info, error) {
 	if err := reach.CheckName(name); err != nil {
 		return reach.Info{}, err
 	}
 	var st unix.Stat_t
 	if err := unix.Fstatat(f.fd(), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		return reach.Info{}, err
+		return reach.Info{}, system.Problem(err)
 	}
 	return info(name, &st), nil
 }
 
-func (f *folder) Readlink(name string) (string, error) {
+func (f *folder) Target(_ context.Context, name string) (string, error) {
 	if err := reach.CheckName(name); err != nil {
 		return "", err
 	}
-	return f.root.Readlink(name)
+	target, err := f.root.Readlink(name)
+	return target, system.Problem(err)
 }
 
 // openat opens without following a link and without waiting on a pipe, and returns the descriptor.
@@ -239,9 +276,9 @@ func (f *folder) openat(name string) (int, error) {
 		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
 	})
 	if errors.Is(err, unix.ELOOP) {
-		err = reach.ErrNotFile
+		return fd, problem.NotFile
 	}
-	return fd, err
+	return fd, system.Problem(err)
 }
 
 func (f *folder) open(name string) (*os.File, error) {
@@ -252,21 +289,21 @@ func (f *folder) open(name string) (*os.File, error) {
 	return os.NewFile(uintptr(fd), name), nil
 }
 
-func (f *folder) Open(name string) (reach.File, error) {
+func (f *folder) Open(ctx context.Context, name string) (reach.File, error) {
 	opened, err := f.open(name)
 	if err != nil {
 		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), err)
 	}
 	file := file{opened}
-	if i, err := file.Info(); err != nil || i.Type != plan.File {
+	if i, err := file.Info(ctx); err != nil || i.Type != entry.File {
 		opened.Close()
-		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), errors.Join(err, reach.ErrNotFile))
+		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), errors.Join(err, problem.NotFile))
 	}
 	return file, nil
 }
 
 // ReadFile uses bare system calls, because a survey of a trash reads a hundred thousand tiny records.
-func (f *folder) ReadFile(name string, limit int64) ([]byte, error) {
+func (f *folder) ReadFile(_ context.Context, name string, limit int64) ([]byte, error) {
 	fd, err := f.openat(name)
 	if err != nil {
 		return nil, err
@@ -274,26 +311,26 @@ func (f *folder) ReadFile(name string, limit int64) ([]byte, error) {
 	defer unix.Close(fd)
 	var st unix.Stat_t
 	if err := unix.Fstat(fd, &st); err != nil {
-		return nil, err
+		return nil, system.Problem(err)
 	}
 	if st.Mode&unix.S_IFMT != unix.S_IFREG {
-		return nil, reach.ErrNotFile
+		return nil, problem.NotFile
 	}
 	if st.Size > limit {
-		return nil, fmt.Errorf("%w: %d bytes", reach.ErrTooLarge, st.Size)
+		return nil, fmt.Errorf("%w: %d bytes", problem.TooLarge, st.Size)
 	}
 	buf := make([]byte, 0, st.Size+1)
 	for {
 		n, err := ignoringEINTR(func() (int, error) { return unix.Read(fd, buf[len(buf):cap(buf)]) })
 		if err != nil {
-			return nil, err
+			return nil, system.Problem(err)
 		}
 		buf = buf[:len(buf)+n]
 		if n == 0 {
 			return buf, nil
 		}
 		if int64(len(buf)) > limit {
-			return nil, reach.ErrTooLarge
+			return nil, problem.TooLarge
 		}
 		if len(buf) == cap(buf) {
 			buf = append(buf, 0)[:len(buf)]
@@ -302,20 +339,33 @@ func (f *folder) ReadFile(name string, limit int64) ([]byte, error) {
 }
 
 // Room counts what an unprivileged user could still write.
-func (f *folder) Room() (int64, bool, error) {
+func (f *folder) Room(context.Context) (int64, bool, error) {
 	var st unix.Statfs_t
 	if err := unix.Fstatfs(f.fd(), &st); err != nil {
-		return -1, false, err
+		return -1, false, system.Problem(err)
 	}
 	return int64(st.Bavail) * st.Bsize, st.Flags&unix.ST_RDONLY != 0, nil
 }
 
 type file struct{ *os.File }
 
-func (f file) Info() (reach.Info, error) {
+func (f file) Stream(ctx context.Context) (io.ReadCloser, error) {
+	return reach.Sequential(ctx, f, math.MaxInt64), nil
+}
+
+// ReadAt words what the system says.
+func (f file) ReadAt(p []byte, off int64) (int, error) {
+	n, err := f.File.ReadAt(p, off)
+	if err != io.EOF {
+		err = system.Problem(err)
+	}
+	return n, err
+}
+
+func (f file) Info(context.Context) (reach.Info, error) {
 	var st unix.Stat_t
 	if err := unix.Fstat(int(f.Fd()), &st); err != nil {
-		return reach.Info{}, err
+		return reach.Info{}, system.Problem(err)
 	}
 	return info(f.Name(), &st), nil
 }
@@ -339,15 +389,4 @@ func ignoringEINTR(call func() (int, error)) (int, error) {
 			return n, err
 		}
 	}
-}
-
-// cause drops the operation and path that os errors carry, which the messages here name themselves.
-func cause(err error) error {
-	if e, ok := errors.AsType[*fs.PathError](err); ok {
-		return e.Err
-	}
-	if e, ok := errors.AsType[*os.LinkError](err); ok {
-		return e.Err
-	}
-	return err
 }

@@ -10,7 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
@@ -23,6 +24,18 @@ func TestHoldsTheContractOfReach(t *testing.T) {
 	reachtest.Run(t, files)
 }
 
+// What a way cannot tell is unknown to whoever asks, and nothing else of the contract suffers from that.
+func TestHoldsTheContractThroughAPoorWayAndALimit(t *testing.T) {
+	files, err := local.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	reachtest.Run(t, reach.Limited(reachtest.Poor(files, 0), 1))
+	files, err = local.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	reachtest.Run(t, reach.Limited(files, 1))
+}
+
 func TestOpenRefusesWhatIsNoDirectory(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(file, nil, 0o644))
@@ -31,7 +44,7 @@ func TestOpenRefusesWhatIsNoDirectory(t *testing.T) {
 		assert.Error(t, err, at)
 	}
 	_, err := reach.Ways{local.Way()}.Open(t.Context(), "sftp://x/")
-	assert.ErrorContains(t, err, "no way to reach")
+	assert.ErrorContains(t, err, "no way is known")
 }
 
 func TestSpecialFilesNeitherBlockNorCount(t *testing.T) {
@@ -40,16 +53,16 @@ func TestSpecialFilesNeitherBlockNorCount(t *testing.T) {
 	files, err := local.Open(dir)
 	require.NoError(t, err)
 	defer files.Close()
-	root, err := files.Folder(t.Context(), "/")
+	root, err := files.Tree(t.Context(), "/")
 	require.NoError(t, err)
 	defer root.Close()
-	i, err := root.Lstat("pipe")
+	i, err := root.Look(t.Context(), "pipe")
 	require.NoError(t, err)
-	assert.Equal(t, plan.Other, i.Type)
-	_, err = root.Open("pipe")
-	assert.ErrorIs(t, err, reach.ErrNotFile)
-	_, err = root.ReadFile("pipe", 10)
-	assert.ErrorIs(t, err, reach.ErrNotFile)
+	assert.Equal(t, entry.Other, i.Type)
+	_, err = root.Open(t.Context(), "pipe")
+	assert.ErrorIs(t, err, problem.NotFile)
+	_, err = reach.ReadFile(t.Context(), root, "pipe", 10)
+	assert.ErrorIs(t, err, problem.NotFile)
 }
 
 // A folder is swapped for a link, over and over, while it is being opened: it is opened itself or not at all.
@@ -82,7 +95,7 @@ func TestASwappedFolderIsNeverEnteredThroughItsLink(t *testing.T) {
 			continue
 		}
 		entered++
-		_, err = folder.Lstat("key")
+		_, err = folder.Look(t.Context(), "key")
 		assert.Error(t, err, "the secret folder was entered")
 		folder.Close()
 	}

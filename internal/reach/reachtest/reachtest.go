@@ -12,7 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 )
 
@@ -20,15 +21,16 @@ import (
 var odd = []string{"plain", "two\nlines", "caf\xe9", " ", "-rf", "\u202e", "%2e", "'"}
 
 // Run puts files through the contract. They must be empty and writable.
-func Run(t *testing.T, files reach.Files) {
+func Run(t *testing.T, files reach.Session) {
+	traits := files.Traits()
 	ctx := context.Background()
 	root, err := files.Folder(ctx, "/")
 	require.NoError(t, err)
 	defer root.Close()
 	put(t, root, "file", "content")
-	require.NoError(t, root.Mkdir("folder"))
-	require.NoError(t, root.Symlink("folder", "to folder"))
-	require.NoError(t, root.Symlink("/nowhere", "to nowhere"))
+	require.NoError(t, root.Mkdir(ctx, "folder"))
+	require.NoError(t, root.Symlink(ctx, "folder", "to folder"))
+	require.NoError(t, root.Symlink(ctx, "/nowhere", "to nowhere"))
 	folder, err := files.Folder(ctx, "/folder")
 	require.NoError(t, err)
 	defer folder.Close()
@@ -39,16 +41,20 @@ func Run(t *testing.T, files reach.Files) {
 		link, ok := errors.AsType[*reach.LinkError](err)
 		require.True(t, ok, "%v", err)
 		assert.Equal(t, "folder", link.Target)
-		_, err = root.Enter("to folder")
+		_, err = root.Into(ctx, "to folder")
 		assert.Error(t, err)
-		_, err = root.Open("to nowhere")
-		assert.ErrorIs(t, err, reach.ErrNotFile)
-		_, err = root.ReadFile("to folder", 100)
-		assert.ErrorIs(t, err, reach.ErrNotFile)
-		info, err := root.Lstat("to nowhere")
+		_, err = root.Enter(ctx, "to folder")
+		assert.Error(t, err)
+		_, err = files.Tree(ctx, "/to folder")
+		assert.ErrorIs(t, err, problem.LinkInTheWay)
+		_, err = root.Open(ctx, "to nowhere")
+		assert.ErrorIs(t, err, problem.NotFile)
+		_, err = reach.ReadFile(ctx, root, "to folder", 100)
+		assert.ErrorIs(t, err, problem.NotFile)
+		info, err := root.Look(ctx, "to nowhere")
 		require.NoError(t, err)
-		assert.Equal(t, plan.Link, info.Type)
-		require.NoError(t, root.Remove("to nowhere"))
+		assert.Equal(t, entry.Link, info.Type)
+		require.NoError(t, root.Remove(ctx, "to nowhere"))
 	})
 	t.Run("names are bytes", func(t *testing.T) {
 		for _, name := range odd {
@@ -62,36 +68,38 @@ func Run(t *testing.T, files reach.Files) {
 		}
 		assert.Subset(t, names, odd)
 		for _, name := range odd {
-			content, err := folder.ReadFile(name, 100)
+			content, err := reach.ReadFile(ctx, folder, name, 100)
 			require.NoError(t, err, "%q", name)
 			assert.Equal(t, name, string(content))
-			require.NoError(t, folder.Remove(name))
+			require.NoError(t, folder.Remove(ctx, name))
 		}
 	})
 	t.Run("only single names are taken", func(t *testing.T) {
 		for _, name := range []string{"", ".", "..", "a/b", "../file", "a\x00"} {
-			_, err := folder.Lstat(name)
-			assert.ErrorIs(t, err, reach.ErrBadName, "%q", name)
-			assert.Error(t, folder.Remove(name))
-			_, err = folder.Create(name)
+			_, err := folder.Look(ctx, name)
+			assert.ErrorIs(t, err, problem.BadName, "%q", name)
+			assert.Error(t, folder.Remove(ctx, name))
+			_, err = folder.Create(ctx, name)
 			assert.Error(t, err)
-			assert.Error(t, root.Rename("file", folder, name))
+			assert.Error(t, root.Rename(ctx, "file", folder, name))
 		}
 		_, err := files.Folder(ctx, "/folder/../folder")
 		assert.Error(t, err)
 	})
 	t.Run("nothing is replaced", func(t *testing.T) {
 		put(t, folder, "taken", "mine")
-		assert.ErrorIs(t, root.Rename("file", folder, "taken"), fs.ErrExist)
-		assert.ErrorIs(t, root.Link("file", folder, "taken"), fs.ErrExist)
-		assert.ErrorIs(t, folder.Mkdir("taken"), fs.ErrExist)
-		assert.ErrorIs(t, folder.Symlink("x", "taken"), fs.ErrExist)
-		_, err := folder.Create("taken")
+		assert.ErrorIs(t, root.Rename(ctx, "file", folder, "taken"), fs.ErrExist)
+		if traits.Links {
+			assert.ErrorIs(t, root.Link(ctx, "file", folder, "taken"), fs.ErrExist)
+		}
+		assert.ErrorIs(t, folder.Mkdir(ctx, "taken"), fs.ErrExist)
+		assert.ErrorIs(t, folder.Symlink(ctx, "x", "taken"), fs.ErrExist)
+		_, err := folder.Create(ctx, "taken")
 		assert.ErrorIs(t, err, fs.ErrExist)
-		require.NoError(t, root.Mkdir("empty"))
-		assert.ErrorIs(t, root.Rename("empty", root, "folder"), fs.ErrExist)
-		assert.Error(t, root.Remove("folder"), "a folder that holds something stays")
-		content, err := folder.ReadFile("taken", 100)
+		require.NoError(t, root.Mkdir(ctx, "empty"))
+		assert.ErrorIs(t, root.Rename(ctx, "empty", root, "folder"), fs.ErrExist)
+		assert.Error(t, root.Remove(ctx, "folder"), "a folder that holds something stays")
+		content, err := reach.ReadFile(ctx, folder, "taken", 100)
 		require.NoError(t, err)
 		assert.Equal(t, "mine", string(content))
 	})
@@ -99,72 +107,147 @@ func Run(t *testing.T, files reach.Files) {
 		_, err := files.Folder(ctx, "/missing/deep")
 		assert.ErrorIs(t, err, fs.ErrNotExist)
 		_, err = files.Folder(ctx, "/file/deep")
-		assert.ErrorIs(t, err, reach.ErrNotFolder)
-		_, err = root.Lstat("missing")
+		assert.ErrorIs(t, err, problem.NotFolder)
+		_, err = root.Look(ctx, "missing")
 		assert.ErrorIs(t, err, fs.ErrNotExist)
-		_, err = root.Open("folder")
-		assert.ErrorIs(t, err, reach.ErrNotFile)
-		_, err = root.ReadFile("file", 3)
-		assert.ErrorIs(t, err, reach.ErrTooLarge)
+		_, err = root.Open(ctx, "folder")
+		assert.ErrorIs(t, err, problem.NotFile)
+		_, err = reach.ReadFile(ctx, root, "file", 3)
+		assert.ErrorIs(t, err, problem.TooLarge)
 	})
 	t.Run("what belongs to a file is kept", func(t *testing.T) {
 		written := time.Date(2001, 2, 3, 4, 5, 6, 700, time.UTC)
-		f, err := folder.Create("kept")
+		f, err := folder.Create(ctx, "kept")
 		require.NoError(t, err)
 		defer f.Close()
-		i, err := folder.Lstat("kept")
+		i, err := folder.Look(ctx, "kept")
 		require.NoError(t, err)
-		meta := reach.Meta{Mode: 0o640 | fs.ModeSetgid, UID: i.UID, GID: i.GID, Written: written, Attributes: reach.Attributes{"user.note": []byte("v")}}
+		meta := reach.Meta{Mode: entry.Is(0o640 | fs.ModeSetgid), UID: i.UID, GID: i.GID, Written: written, Attributes: reach.Attributes{"user.note": []byte("v")}}
 		// Somebody moves it away and puts another in its place: what was made is what is set.
-		require.NoError(t, folder.Rename("kept", folder, "moved away"))
+		require.NoError(t, folder.Rename(ctx, "kept", folder, "moved away"))
 		put(t, folder, "kept", "planted")
-		require.NoError(t, f.SetMeta(meta))
-		planted, err := folder.Lstat("kept")
+		require.NoError(t, f.SetMeta(ctx, meta))
+		planted, err := folder.Look(ctx, "kept")
 		require.NoError(t, err)
 		assert.NotEqual(t, meta.Mode, planted.Mode)
-		i, err = folder.Lstat("moved away")
+		i, err = folder.Look(ctx, "moved away")
 		require.NoError(t, err)
 		assert.Equal(t, meta.Mode, i.Mode)
 		assert.WithinDuration(t, written, i.Written, time.Second)
-		attributes, err := folder.Attributes("moved away")
-		require.NoError(t, err)
-		assert.Equal(t, "v", string(attributes["user.note"]))
+		if traits.Owners {
+			attributes, err := folder.Attributes(ctx, "moved away")
+			require.NoError(t, err)
+			assert.Equal(t, "v", string(attributes["user.note"]))
+		}
 
-		require.NoError(t, folder.Mkdir("kept folder"))
-		sub, err := folder.Enter("kept folder")
+		require.NoError(t, folder.Mkdir(ctx, "kept folder"))
+		sub, err := folder.Into(ctx, "kept folder")
 		require.NoError(t, err)
 		defer sub.Close()
-		require.NoError(t, sub.SetMeta(reach.Meta{Mode: 0o711, UID: i.UID, GID: i.GID, Written: written}))
-		i, err = folder.Lstat("kept folder")
+		require.NoError(t, sub.SetMeta(ctx, reach.Meta{Mode: entry.Is(fs.FileMode(0o711)), UID: i.UID, GID: i.GID, Written: written}))
+		i, err = folder.Look(ctx, "kept folder")
 		require.NoError(t, err)
-		assert.Equal(t, fs.FileMode(0o711), i.Mode)
+		assert.Equal(t, entry.Is(fs.FileMode(0o711)), i.Mode)
 		assert.WithinDuration(t, written, i.Written, time.Second)
-		require.NoError(t, sub.Date(written.AddDate(1, 0, 0)))
-		require.NoError(t, folder.Symlink("nowhere", "kept link"))
-		require.NoError(t, folder.SetLinkMeta("kept link", reach.Meta{UID: i.UID, GID: i.GID, Written: written}))
+		require.NoError(t, sub.Date(ctx, written.AddDate(1, 0, 0)))
+		require.NoError(t, folder.Symlink(ctx, "nowhere", "kept link"))
+		require.NoError(t, folder.SetLinkMeta(ctx, "kept link", reach.Meta{UID: i.UID, GID: i.GID, Written: written}))
 		for name, at := range map[string]time.Time{"kept folder": written.AddDate(1, 0, 0), "kept link": written} {
-			i, err = folder.Lstat(name)
+			i, err = folder.Look(ctx, name)
 			require.NoError(t, err)
 			assert.WithinDuration(t, at, i.Written, time.Second, name)
 		}
 	})
 	t.Run("moving, linking and syncing", func(t *testing.T) {
-		require.NoError(t, root.Rename("file", folder, "moved"))
-		require.NoError(t, folder.Link("moved", root, "second"))
-		i, err := root.Lstat("second")
-		require.NoError(t, err)
-		assert.EqualValues(t, 2, i.Links)
-		require.NoError(t, root.Replace("second", "file"))
-		require.NoError(t, errors.Join(root.Sync(), root.Settle()))
-		free, readOnly, err := root.Room()
+		require.NoError(t, root.Rename(ctx, "file", folder, "moved"))
+		require.NoError(t, folder.Rename(ctx, "moved", root, "second"))
+		if traits.Links {
+			require.NoError(t, root.Link(ctx, "second", folder, "moved"))
+			i, err := root.Look(ctx, "second")
+			require.NoError(t, err)
+			assert.True(t, i.Links.Is(2))
+		} else {
+			assert.ErrorIs(t, root.Link(ctx, "second", folder, "moved"), problem.Unsupported)
+		}
+		require.NoError(t, root.Replace(ctx, "second", "file"))
+		require.NoError(t, errors.Join(root.Sync(ctx), root.Settle(ctx)))
+		free, readOnly, err := root.Room(ctx)
 		require.NoError(t, err)
 		assert.False(t, readOnly)
-		assert.NotZero(t, free)
+		if traits.Room {
+			assert.Positive(t, free)
+		} else {
+			assert.Negative(t, free, "what cannot be told is unknown")
+		}
+	})
+	t.Run("what is told is what the traits say", func(t *testing.T) {
+		put(t, folder, "told", "four")
+		before, err := folder.Look(ctx, "told")
+		require.NoError(t, err)
+		assert.Equal(t, traits.Identity, before.Inode != 0)
+		assert.Equal(t, traits.Identity, before.Volume() != 0)
+		assert.Equal(t, traits.Changed, !before.Changed.IsZero())
+		assert.Equal(t, traits.Owners, before.UID.Known && before.GID.Known)
+		assert.Equal(t, traits.Links, before.Links.Known)
+		assert.Equal(t, traits.Identity && traits.Changed, before.Recognisable())
+		require.NoError(t, folder.Rename(ctx, "told", root, "told"))
+		after, err := root.Look(ctx, "told")
+		require.NoError(t, err)
+		want := reach.CannotTell
+		if traits.Identity {
+			want = reach.Yes
+		}
+		assert.Equal(t, want, before.Seen().Moved(after.Seen()))
+		put(t, folder, "told", "four")
+		other, err := folder.Look(ctx, "told")
+		require.NoError(t, err)
+		if traits.Identity {
+			want = reach.No
+		}
+		assert.Equal(t, want, before.Seen().SameFile(other.Seen()), "another file of that name")
+		all, err := reach.LookAll(ctx, folder, []string{"told", "missing"})
+		require.NoError(t, err)
+		assert.Len(t, all, 1)
+		assert.Equal(t, other, all["told"])
+	})
+	t.Run("a file is read in order, and where the way can at any offset", func(t *testing.T) {
+		put(t, folder, "read", "0123456789")
+		f, err := folder.Open(ctx, "read")
+		require.NoError(t, err)
+		defer f.Close()
+		for range 2 {
+			s, err := f.Stream(ctx)
+			require.NoError(t, err)
+			content, err := io.ReadAll(s)
+			require.NoError(t, errors.Join(err, s.Close()))
+			assert.Equal(t, "0123456789", string(content), "each stream begins anew")
+		}
+		at, random := f.(io.ReaderAt)
+		require.Equal(t, traits.Random, random)
+		if random {
+			piece := make([]byte, 3)
+			_, err = at.ReadAt(piece, 4)
+			require.NoError(t, err)
+			assert.Equal(t, "456", string(piece))
+		}
+	})
+	t.Run("what is cancelled ends", func(t *testing.T) {
+		cancelled, cancel := context.WithCancel(ctx)
+		cancel()
+		f, err := folder.Open(ctx, "read")
+		require.NoError(t, err)
+		defer f.Close()
+		s, err := f.Stream(cancelled)
+		if err == nil {
+			_, err = io.ReadAll(s)
+		}
+		assert.ErrorIs(t, err, context.Canceled)
 	})
 }
 
 func put(t *testing.T, folder reach.Folder, name, content string) {
-	f, err := folder.Create(name)
+	ctx := context.Background()
+	f, err := folder.Create(ctx, name)
 	require.NoError(t, err)
 	_, err = io.WriteString(f, content)
 	require.NoError(t, errors.Join(err, f.Close()))

@@ -11,12 +11,13 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/treewalk"
@@ -29,23 +30,31 @@ type kind struct{}
 
 func (kind) Name() string { return "live" }
 
-func (kind) Open(setup source.Setup) source.Source { return &store{setup} }
+func (kind) Traits() traits.Traits {
+	return traits.Traits{Shape: traits.Now, Cost: traits.Little, Usual: true, Tree: true}
+}
+
+func (kind) Options() []source.Option { return nil }
+
+func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
+	return &store{setup}, nil
+}
 
 func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
-	if err := treewalk.CheckPatterns(setup.Exclusions); err != nil {
+	if err := exclude.Check(setup.Exclusions); err != nil {
 		return source.Described{}, err
 	}
-	folder, err := setup.Files.Folder(ctx, setup.At)
+	folder, err := setup.Files.Tree(ctx, setup.At)
 	if err != nil {
 		return source.Described{}, fmt.Errorf("look after %s: %w", place.Quote(setup.At), err)
 	}
-	return source.Described{Live: true, Notes: []string{}}, folder.Close()
+	return source.Described{Notes: []string{}}, folder.Close()
 }
 
 func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {
 	var found []source.Suggestion
 	for _, at := range HomeFolders(setup.Homes) {
-		if folder, err := setup.Files.Folder(ctx, at); err == nil {
+		if folder, err := setup.Files.Tree(ctx, at); err == nil {
 			folder.Close()
 			found = append(found, source.Suggestion{At: at, Why: "the homes of the people as they are now"})
 		}
@@ -69,22 +78,23 @@ func HomeFolders(homes []string) []string {
 
 type store struct{ source.Setup }
 
+func (s *store) Close() error { return nil }
+
 // system are folders of file systems that hold no files of people's.
 var system = []string{"/proc", "/sys", "/dev", "/run"}
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
-	folder, err := s.Files.Folder(ctx, s.At)
+	folder, err := s.Files.Tree(ctx, s.At)
 	if err != nil {
 		return fmt.Errorf("read the files at %s: %w", place.Quote(s.At), err)
 	}
 	defer folder.Close()
-	excluded := treewalk.Excluding(s.Exclusions)
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
 		Origin: func(path string) (string, bool) { return place.Join(s.At, path), true },
 		Keeps:  entry.All,
 		Skip: func(path string, i reach.Info) bool {
 			at := place.Join(s.At, path)
-			return i.Type == plan.Folder && s.otherStore(at, i) || excluded(at, i.Name)
+			return i.Type == entry.Folder && s.otherStore(at) || exclude.By(s.Exclusions, at) != ""
 		},
 	}
 	if err := w.Run(ctx, folder); err != nil {
@@ -98,22 +108,14 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 }
 
 // otherStore tells whether a folder is a trash or is read by another source.
-func (s *store) otherStore(at string, i reach.Info) bool {
-	if i.Name == "Trash" && strings.HasSuffix(at, "/.local/share/Trash") || i.Name == ".Trash" || strings.HasPrefix(i.Name, ".Trash-") {
-		return true
-	}
-	return slices.Contains(system, at) || slices.Contains(s.Stores, at)
+func (s *store) otherStore(at string) bool {
+	return exclude.Trash(at) || slices.Contains(system, at) || slices.Contains(s.Stores, at)
 }
 
-func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
-	folder, err := s.Files.Folder(ctx, place.Join(s.At, at.Dir))
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open file %s: %w", place.Quote(at.Path()), err)
-	}
-	defer folder.Close()
-	c, err := source.OpenContent(folder, at.Name)
-	if err != nil {
-		return source.Content{}, fmt.Errorf("open file %s: %w", place.Quote(at.Path()), err)
+		return source.Content{}, fmt.Errorf("open file %w", err)
 	}
 	return c, nil
 }

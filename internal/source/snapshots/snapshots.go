@@ -22,8 +22,10 @@ import (
 
 	"humble-rewind/internal/core/datedname"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/core/zonetime"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -37,10 +39,18 @@ type kind struct{}
 
 func (kind) Name() string { return "snapshots" }
 
-func (kind) Open(setup source.Setup) source.Source { return &store{setup} }
+func (kind) Traits() traits.Traits {
+	return traits.Traits{Shape: traits.Points, Rank: 20, Expires: true, Cost: traits.Little, Usual: true, Tree: true}
+}
+
+func (kind) Options() []source.Option { return nil }
+
+func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
+	return &store{setup}, nil
+}
 
 func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
-	if err := treewalk.CheckPatterns(setup.Exclusions); err != nil {
+	if err := exclude.Check(setup.Exclusions); err != nil {
 		return source.Described{}, err
 	}
 	points, notes, err := (&store{setup}).points(ctx, nil)
@@ -50,7 +60,7 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 	if len(points) > 0 {
 		notes = append([]string{fmt.Sprintf("%d points in time, from %s to %s.", len(points), points[0].At.Format(time.RFC3339), points[len(points)-1].At.Format(time.RFC3339))}, notes...)
 	}
-	return source.Described{Dated: true, Notes: notes}, nil
+	return source.Described{Notes: notes}, nil
 }
 
 // usual are the folders in which snapshots are usually kept, the deeper ones first: none is looked into twice.
@@ -66,7 +76,7 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 			return ctx.Err()
 		}
 		seen[path] = true
-		folder, err := setup.Files.Folder(ctx, path)
+		folder, err := setup.Files.Tree(ctx, path)
 		if err != nil {
 			return nil // not there, or a link: nothing to suggest
 		}
@@ -77,7 +87,7 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 		}
 		var names []string
 		for _, e := range entries {
-			if e.Type == plan.Folder {
+			if e.Type == entry.Folder {
 				names = append(names, e.Name)
 			}
 		}
@@ -112,10 +122,11 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 
 type store struct{ source.Setup }
 
+func (s *store) Close() error { return nil }
+
 // point is one point in time.
 type point struct {
-	source.Capture
-	changed time.Time // of its folder, when its name was read
+	sighting.Capture
 }
 
 // unfinished are words that mark a point in time as still being written.
@@ -123,7 +134,7 @@ var unfinished = []string{"part", "tmp", "temp", "incomplete", "progress", "unfi
 
 // points lists the points in time, oldest first, and what is wrong with other entries. known are those read before.
 func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point, []string, error) {
-	folder, err := s.Files.Folder(ctx, s.At)
+	folder, err := s.Files.Tree(ctx, s.At)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -135,7 +146,7 @@ func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point
 	infos := map[string]reach.Info{}
 	var names []string
 	for _, e := range entries {
-		if e.Type == plan.Folder {
+		if e.Type == entry.Folder {
 			infos[e.Name] = e
 			names = append(names, e.Name)
 		}
@@ -159,7 +170,7 @@ func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point
 		if note != "" {
 			notes = append(notes, place.Readable(d.Name)+": "+note)
 		}
-		points = append(points, point{source.Capture{Name: d.Name, At: at}, infos[d.Name].Changed})
+		points = append(points, point{Capture: sighting.Capture{Name: d.Name, At: at}})
 	}
 	var passed []string
 	for _, name := range names {
@@ -208,7 +219,7 @@ func (s *store) dates(names []string) ([]datedname.Dated, error) {
 
 // moment turns what a name says into a moment; known is what it was taken for before. Where only the day is told, the
 // point in time is at least as late as what was written into it on that day.
-func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.Wall, info reach.Info, known time.Time) (time.Time, string) {
+func (s *store) moment(ctx context.Context, parent reach.Tree, wall datedname.Wall, info reach.Info, known time.Time) (time.Time, string) {
 	if wall.Zoned {
 		return wall.Time, ""
 	}
@@ -236,8 +247,8 @@ func (s *store) moment(ctx context.Context, parent reach.Reader, wall datedname.
 }
 
 // newest returns the latest write time of a file in a folder.
-func newest(ctx context.Context, parent reach.Reader, name string) (latest time.Time) {
-	folder, err := parent.Enter(name)
+func newest(ctx context.Context, parent reach.Tree, name string) (latest time.Time) {
+	folder, err := parent.Enter(ctx, name)
 	if err != nil {
 		return latest
 	}
@@ -245,7 +256,7 @@ func newest(ctx context.Context, parent reach.Reader, name string) (latest time.
 	entries, _ := folder.List(ctx)
 	for _, e := range entries {
 		at := e.Written
-		if e.Type == plan.Folder {
+		if e.Type == entry.Folder {
 			at = newest(ctx, folder, e.Name)
 		}
 		if at.After(latest) {
@@ -304,7 +315,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known source.Known,
 	report source.Reporter) (why string, err error) {
 	gone := fmt.Sprintf("%s vanished while it was read; what was known before stays.", place.Readable(p.Name))
-	folder, err := s.Files.Folder(ctx, place.Join(s.At, p.Name))
+	folder, err := s.Files.Tree(ctx, place.Join(s.At, p.Name))
 	if errors.Is(err, fs.ErrNotExist) {
 		return gone, nil
 	}
@@ -312,14 +323,13 @@ func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known so
 		return fmt.Sprintf("%s cannot be read: %v.", place.Readable(p.Name), err), ctx.Err()
 	}
 	defer folder.Close()
-	first, err := folder.Info()
+	first, err := folder.Info(ctx)
 	if err != nil {
 		return "", err
 	}
-	excluded := treewalk.Excluding(s.Exclusions)
 	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Keeps: keeps, Now: p.At, Origin: s.origin,
 		Skip: func(path string, i reach.Info) bool {
-			return s.foreign("/"+path) || excluded(source.Apply(s.Maps, "/"+path), i.Name)
+			return s.foreign("/"+path) || exclude.By(s.Exclusions, place.Mapped(s.Maps, "/"+path)) != ""
 		}}
 	if err := w.Run(ctx, folder); err != nil {
 		if errors.Is(err, fs.ErrNotExist) {
@@ -327,11 +337,11 @@ func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known so
 		}
 		return "", fmt.Errorf("read snapshot %s: %w", place.Readable(p.Name), err)
 	}
-	last, err := reach.Lstat(ctx, s.Files, place.Join(s.At, p.Name))
+	last, err := reach.Look(ctx, s.Files, place.Join(s.At, p.Name))
 	switch {
-	case err != nil || last.Inode != first.Inode || last.Links == 0:
+	case err != nil || last.Removed() || last.Seen().SameFile(first.Seen()) == reach.No:
 		return gone, ctx.Err()
-	case !last.Same(first):
+	case last.Seen().Unchanged(first.Seen()) == reach.No:
 		return fmt.Sprintf("%s changed while it was read, as if it were still being written or being removed; it is left until the next survey.", place.Readable(p.Name)), nil
 	}
 	return "", nil
@@ -356,7 +366,7 @@ func (s *store) origin(path string) (string, bool) {
 			return "", false
 		}
 	}
-	at := source.Apply(s.Maps, in)
+	at := place.Mapped(s.Maps, in)
 	return at, at != "/"
 }
 
@@ -365,9 +375,9 @@ const samples = 64
 
 // kept finds out which part of its mark an unchanged file keeps by comparing the two newest points in time.
 func (s *store) kept(ctx context.Context, points []point) (entry.Keeps, error) {
-	var pair [2]reach.Folder
+	var pair [2]reach.Tree
 	for i := range pair {
-		folder, err := s.Files.Folder(ctx, place.Join(s.At, points[len(points)-2+i].Name))
+		folder, err := s.Files.Tree(ctx, place.Join(s.At, points[len(points)-2+i].Name))
 		if err != nil {
 			return entry.Likeness, ctx.Err() // it says so itself when it is read
 		}
@@ -377,20 +387,20 @@ func (s *store) kept(ctx context.Context, points []point) (entry.Keeps, error) {
 	c := comparison{left: samples}
 	c.compare(ctx, pair[0], pair[1], 0)
 	switch {
-	case c.inode == 0 || c.inode < c.other:
+	case c.same == 0 || c.same < c.other:
 		return entry.Likeness, ctx.Err()
-	case c.device >= c.inode/2 && c.device > 0:
+	case c.apart >= c.same/2 && c.apart > 0:
 		return entry.All, ctx.Err()
 	}
 	return entry.SameFile, ctx.Err()
 }
 
 type comparison struct {
-	left                 int
-	inode, other, device int // unchanged files of the same inode, of another; of the same on another device
+	left               int
+	same, other, apart int // unchanged files that are one by their number, that are two; of the former those on two file systems
 }
 
-func (c *comparison) compare(ctx context.Context, a, b reach.Reader, depth int) {
+func (c *comparison) compare(ctx context.Context, a, b reach.Tree, depth int) {
 	list, err := a.List(ctx)
 	if err != nil || depth > 20 {
 		return
@@ -399,14 +409,14 @@ func (c *comparison) compare(ctx context.Context, a, b reach.Reader, depth int) 
 		if c.left <= 0 || ctx.Err() != nil {
 			return
 		}
-		j, err := b.Lstat(i.Name)
+		j, err := b.Look(ctx, i.Name)
 		if err != nil || j.Type != i.Type {
 			continue
 		}
 		switch {
-		case i.Type == plan.Folder:
-			inA, errA := a.Enter(i.Name)
-			inB, errB := b.Enter(i.Name)
+		case i.Type == entry.Folder:
+			inA, errA := a.Enter(ctx, i.Name)
+			inB, errB := b.Enter(ctx, i.Name)
 			if errA == nil && errB == nil {
 				c.compare(ctx, inA, inB, depth+1)
 			}
@@ -416,29 +426,24 @@ func (c *comparison) compare(ctx context.Context, a, b reach.Reader, depth int) 
 			if errB == nil {
 				inB.Close()
 			}
-		case i.Type == plan.File && i.Size == j.Size && i.Written.Equal(j.Written):
+		case i.Type == entry.File && i.Size == j.Size && i.Written.Equal(j.Written):
 			c.left--
-			if i.Inode != j.Inode {
+			if i.Seen().SameFileLater(j.Seen()) != reach.Yes { // where that cannot be told, all that counts is what it is like
 				c.other++
 				continue
 			}
-			c.inode++
-			if i.Device != j.Device {
-				c.device++
+			c.same++
+			if reach.SameVolume(i.Volume(), j.Volume()) == reach.No {
+				c.apart++
 			}
 		}
 	}
 }
 
-func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
-	folder, err := s.Files.Folder(ctx, place.Join(s.At, place.Join("/"+at.Capture, at.Dir)))
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open %s in a snapshot: %w", place.Quote(at.Path()), err)
-	}
-	defer folder.Close()
-	c, err := source.OpenContent(folder, at.Name)
-	if err != nil {
-		return source.Content{}, fmt.Errorf("open %s in a snapshot: %w", place.Quote(at.Path()), err)
+		return source.Content{}, fmt.Errorf("open in a snapshot: %w", err)
 	}
 	return c, nil
 }

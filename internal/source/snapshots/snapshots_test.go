@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/live"
@@ -44,9 +46,9 @@ func setup(t *testing.T, files map[string]string) source.Setup {
 
 func TestContract(t *testing.T) {
 	s := setup(t, map[string]string{"points/2026-03-04T1705/home/a": "a", "points/2026-03-04T1705/home/deep/b": "bb", "points/2026-03-05T1705/home/a": "a", "points/2026-03-05T1705/home/c": "=> a"})
-	sourcetest.Run(t, snapshots.Kind.Open(s))
+	sourcetest.Run(t, snapshots.Kind, s)
 	s.At = "/points/2026-03-04T1705"
-	sourcetest.Run(t, live.Kind.Open(s))
+	sourcetest.Run(t, live.Kind, s)
 }
 
 // listing records what a survey reports.
@@ -67,12 +69,13 @@ func (l *listing) Unread(dir string, why error) error {
 	return nil
 }
 func (l *listing) Note(text string) { l.notes = append(l.notes, text) }
-func (l *listing) Begin(c source.Capture) error {
+func (l *listing) Begin(c sighting.Capture) error {
 	l.captures = append(l.captures, c.Name+" "+c.At.UTC().Format(time.RFC3339))
 	return nil
 }
-func (l *listing) Discard(why string) error { return os.ErrInvalid }
-func (l *listing) Sight(s source.Sighting) error {
+func (l *listing) Gone(sighting.Locator) error { return os.ErrInvalid }
+func (l *listing) Discard(why string) error    { return os.ErrInvalid }
+func (l *listing) Sight(s sighting.Sighting) error {
 	l.places = append(l.places, s.Origin)
 	return nil
 }
@@ -80,7 +83,9 @@ func (l *listing) Sight(s source.Sighting) error {
 func survey(t *testing.T, k source.Kind, s source.Setup) *listing {
 	t.Helper()
 	l := &listing{}
-	require.NoError(t, k.Open(s).Survey(t.Context(), l, l))
+	store, err := k.Open(t.Context(), s)
+	require.NoError(t, err)
+	require.NoError(t, store.Survey(t.Context(), l, l))
 	return l
 }
 
@@ -120,9 +125,9 @@ func TestWriteTimesDecideWhatANameLeavesOpen(t *testing.T) {
 func TestMapsSayWhatIsWhere(t *testing.T) {
 	files := map[string]string{"points/2026-03-04T1705/front-office/home/ines/a": "a", "points/2026-03-04T1705/store/srv/b": "b"}
 	s := setup(t, files)
-	s.Maps = []source.Map{{From: "/front-office", To: "/"}}
+	s.Maps = []place.Map{{From: "/front-office", To: "/"}}
 	assert.Equal(t, []string{"/home", "/home/ines", "/home/ines/a"}, survey(t, snapshots.Kind, s).places, "another machine's files are not this one's")
-	s.Maps = []source.Map{{From: "/store/srv", To: "/data"}}
+	s.Maps = []place.Map{{From: "/store/srv", To: "/data"}}
 	assert.Contains(t, survey(t, snapshots.Kind, s).places, "/data/b")
 	s.Maps, s.Exclusions = nil, []string{"store", "/front-office/home/ines/*"}
 	assert.Equal(t, []string{"/front-office", "/front-office/home", "/front-office/home/ines"}, survey(t, snapshots.Kind, s).places)
@@ -135,8 +140,10 @@ func TestTheLiveTreeLeavesOutStoresAndWhatIsExcluded(t *testing.T) {
 	empty := setup(t, map[string]string{"mnt/": ""})
 	empty.At = "/mnt"
 	l := &listing{}
-	assert.ErrorContains(t, live.Kind.Open(empty).Survey(t.Context(), l, l), "as if its drive were not mounted")
+	store, err := live.Kind.Open(t.Context(), empty)
+	require.NoError(t, err)
+	assert.ErrorContains(t, store.Survey(t.Context(), l, l), "as if its drive were not mounted")
 	s.Exclusions = []string{"a/b"}
-	_, err := live.Kind.Describe(t.Context(), s)
+	_, err = live.Kind.Describe(t.Context(), s)
 	assert.ErrorContains(t, err, "write the whole path")
 }

@@ -1,4 +1,4 @@
-// Package sourcetest holds the contract of sources as a test that every kind is put through.
+// Package sourcetest holds the contract of stores as a test that every kind is put through.
 package sourcetest
 
 import (
@@ -13,96 +13,207 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/source"
 )
 
-// Run surveys a source, opens what it reports and surveys it again. The source must hold a few copies, at least one of
-// them a file, and nothing may change it meanwhile.
-func Run(t *testing.T, s source.Source) {
+// Run surveys a store, opens what it reports and surveys it again. The store must hold a few copies, at least one of
+// them a file, and nothing may change it meanwhile. It is closed in the end.
+func Run(t *testing.T, k source.Kind, setup source.Setup) {
 	ctx := context.Background()
-	first := &record{known: map[source.Locator]entry.Mark{}}
+	kindHolds(t, k, setup)
+	s, err := k.Open(ctx, setup)
+	require.NoError(t, err)
+	first := newRecord()
 	require.NoError(t, s.Survey(ctx, first, first))
 	require.NotEmpty(t, first.seen)
 	assert.False(t, first.scattered, "the sightings of one folder come together")
+	assert.Equal(t, k.Traits().Dated(), len(first.points) > 0, "a store begins points in time just where its traits say that it has them")
 
 	files := 0
-	for _, sighting := range first.seen {
-		assert.NotZero(t, sighting.Mark, sighting.At)
-		if sighting.Same {
-			assert.NotEmpty(t, sighting.At.Capture, "%v is called unchanged although nothing is known", sighting.At)
+	for _, seen := range first.seen {
+		assert.NotZero(t, seen.Mark, seen.At)
+		if seen.Same {
+			assert.NotEmpty(t, seen.At.Capture, "%v is called unchanged although nothing is known", seen.At)
 			continue
 		}
-		if !sighting.Readable {
+		assert.False(t, seen.Nameless && seen.Origin != "", "%v has lost its name and yet a place", seen.At)
+		assert.False(t, k.Traits().Ownerless && (seen.UID.Known || seen.Mark.UID.Known || seen.Mark.Mode.Known), "%v has an owner that its store does not tell", seen.At)
+		if !seen.Readable {
 			continue
 		}
-		content, err := s.Open(ctx, sighting.At)
-		require.NoError(t, err, sighting.At)
-		assert.Equal(t, sighting.Type, content.Info.Type, sighting.At)
-		if sighting.Type == plan.File {
+		if opens(t, s, seen) {
 			files++
-			read, err := io.Copy(io.Discard, io.NewSectionReader(content.File, 0, 1<<40))
-			require.NoError(t, err)
-			assert.Equal(t, sighting.Size, read, "%v has the size that was reported", sighting.At)
 		}
-		require.NoError(t, content.Close())
 	}
 	require.Positive(t, files, "a source without a file proves little")
+	surveyedAgain(t, s, first)
 
-	again := &record{known: first.marks()}
-	require.NoError(t, s.Survey(ctx, again, again))
-	assert.Equal(t, first.marks(), again.marks(), "marks are stable while nothing changes")
-	for _, sighting := range again.seen {
-		if sighting.At.Capture != "" {
-			continue // the same place has a mark of its own at every point in time
-		}
-		assert.Equal(t, first.marks()[inTree(sighting.At)], sighting.Mark, sighting.At)
-	}
-
-	_, err := s.Open(ctx, source.Locator{Capture: first.seen[0].At.Capture, Dir: first.seen[0].At.Dir, Name: "nothing of this name"})
-	assert.ErrorIs(t, err, fs.ErrNotExist)
+	missing := sighting.Locator{Capture: first.seen[0].At.Capture, Dir: first.seen[0].At.Dir, Name: "nothing of this name"}
+	_, err = s.Open(ctx, missing.Ref())
+	assert.True(t, errors.Is(err, fs.ErrNotExist) || errors.Is(err, sighting.ErrNotRef), "%v", err)
+	_, err = s.Open(ctx, "\xff\xff")
+	assert.ErrorIs(t, err, sighting.ErrNotRef)
 
 	stop := errors.New("enough")
-	assert.ErrorIs(t, s.Survey(ctx, first, &record{refuse: stop}), stop, "an error of the reporter ends the survey")
+	assert.ErrorIs(t, s.Survey(ctx, newRecord(), &record{refuse: stop}), stop, "an error of the reporter ends the survey")
 	cancelled, cancel := context.WithCancel(ctx)
 	cancel()
-	_ = s.Survey(cancelled, first, &record{}) // must return
+	_ = s.Survey(cancelled, newRecord(), newRecord()) // must return
+
+	outlivesItsStore(t, s, first)
 }
 
+// kindHolds checks what a kind says of itself.
+func kindHolds(t *testing.T, k source.Kind, setup source.Setup) {
+	assert.NotEmpty(t, k.Name())
+	assert.Contains(t, []traits.Shape{traits.Now, traits.Points, traits.Versions, traits.Removals, traits.Traces}, k.Traits().Shape)
+	assert.NotEmpty(t, k.Traits().Cost)
+	for _, o := range k.Options() {
+		assert.NotEmpty(t, o.Says, "option %s says what it is for", o.Name)
+	}
+	assert.Error(t, source.CheckOptions(k, map[string]string{"no such option": ""}))
+	assert.NoError(t, source.CheckOptions(k, setup.Options))
+	described, err := k.Describe(context.Background(), setup)
+	require.NoError(t, err)
+	assert.NotNil(t, described.Notes)
+}
+
+// opens opens what was sighted, and tells whether it is a file.
+func opens(t *testing.T, s source.Store, seen sighting.Sighting) bool {
+	content, err := s.Open(context.Background(), RefOf(seen))
+	require.NoError(t, err, seen.At)
+	defer func() { require.NoError(t, content.Close()) }()
+	assert.Equal(t, seen.Type, content.Info.Type, seen.At)
+	switch seen.Type {
+	case entry.File:
+		assert.EqualValues(t, seen.Size, size(t, content), "%v has the size that was reported", seen.At)
+		assert.EqualValues(t, seen.Size, size(t, content), "%v can be read again", seen.At)
+		return true
+	case entry.Link:
+		assert.Equal(t, seen.Target != "", content.Target != "")
+	case entry.Folder:
+		if content.Folder != nil {
+			_, err := content.Folder.List(context.Background())
+			assert.NoError(t, err)
+		}
+	}
+	return false
+}
+
+func size(t *testing.T, c source.Content) int64 {
+	stream, err := c.File.Stream(context.Background())
+	require.NoError(t, err)
+	n, err := io.Copy(io.Discard, stream)
+	require.NoError(t, errors.Join(err, stream.Close()))
+	return n
+}
+
+// RefOf is how what was sighted is opened.
+func RefOf(s sighting.Sighting) sighting.Ref {
+	if s.Ref != "" {
+		return s.Ref
+	}
+	return s.At.Ref()
+}
+
+// surveyedAgain checks that a second survey tells the same.
+func surveyedAgain(t *testing.T, s source.Store, first *record) {
+	again := newRecord()
+	again.known = first.marks()
+	require.NoError(t, s.Survey(context.Background(), again, again))
+	assert.Equal(t, first.marks(), again.marks(), "marks are stable while nothing changes")
+	for _, seen := range again.seen {
+		if seen.At.Capture != "" {
+			continue // the same place has a mark of its own at every point in time
+		}
+		assert.Equal(t, first.marks()[inTree(seen.At)], seen.Mark, seen.At)
+	}
+	// What was read completely need not be read again.
+	done := newRecord()
+	done.done = first.points
+	require.NoError(t, s.Survey(context.Background(), done, done))
+	assert.Equal(t, first.points, done.points)
+	if len(first.points) > 0 {
+		assert.Empty(t, done.seen, "nothing is sighted of points in time that are known")
+	}
+}
+
+// outlivesItsStore checks that an open copy can be read to its end although its store was closed.
+func outlivesItsStore(t *testing.T, s source.Store, first *record) {
+	for _, seen := range first.seen {
+		if seen.Type != entry.File || !seen.Readable || seen.Same {
+			continue
+		}
+		content, err := s.Open(context.Background(), RefOf(seen))
+		require.NoError(t, err)
+		require.NoError(t, s.Close())
+		assert.EqualValues(t, seen.Size, size(t, content))
+		require.NoError(t, content.Close())
+		return
+	}
+}
+
+// record is the known and the reporter of a survey.
 type record struct {
-	known     map[source.Locator]entry.Mark
-	seen      []source.Sighting
-	done      map[string]bool
+	known     map[sighting.Locator]entry.Mark
+	done      map[string]time.Time // points in time that are known
+	seen      []sighting.Sighting
+	points    map[string]time.Time
+	gone      []sighting.Locator
+	left      map[string]bool
 	scattered bool
 	refuse    error
+	delta     bool
+}
+
+func newRecord() *record {
+	return &record{known: map[sighting.Locator]entry.Mark{}, points: map[string]time.Time{}}
 }
 
 func (r *record) Marks(_ context.Context, dir string) (func(string) entry.Mark, error) {
-	return func(name string) entry.Mark { return r.known[source.Locator{Dir: dir, Name: name}] }, nil
+	return func(name string) entry.Mark { return r.known[sighting.Locator{Dir: dir, Name: name}] }, nil
 }
 
-func (r *record) Sight(s source.Sighting) error {
+func (r *record) Sight(s sighting.Sighting) error {
 	if r.refuse != nil {
 		return r.refuse
 	}
-	if r.done == nil {
-		r.done = map[string]bool{}
+	if r.left == nil {
+		r.left = map[string]bool{}
 	}
 	if n := len(r.seen); n > 0 && r.seen[n-1].At.Dir != s.At.Dir {
-		r.done[r.seen[n-1].At.Dir] = true
+		r.left[r.seen[n-1].At.Dir] = true
 	}
-	r.scattered = r.scattered || r.done[s.At.Dir]
+	r.scattered = r.scattered || r.left[s.At.Dir]
 	r.seen = append(r.seen, s)
+	return nil
+}
+
+func (r *record) Gone(at sighting.Locator) error {
+	if !r.delta {
+		return errors.New("something is called gone although everything is reported")
+	}
+	r.gone = append(r.gone, at)
 	return nil
 }
 
 func (r *record) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
 
-func (r *record) Captures(context.Context) (map[string]time.Time, error) { return nil, nil }
+func (r *record) Captures(context.Context) (map[string]time.Time, error) { return r.done, nil }
 
-func (r *record) Begin(source.Capture) error {
-	r.done = nil
+func (r *record) Begin(c sighting.Capture) error {
+	if r.refuse != nil {
+		return r.refuse
+	}
+	r.left = nil
 	r.known = r.marks()
+	r.points[c.Name] = c.At
+	r.delta = c.Since != ""
+	if c.Since != "" && r.points[c.Since].IsZero() {
+		return errors.New("a point in time reports what changed since one that is not known")
+	}
 	return nil
 }
 
@@ -112,8 +223,8 @@ func (r *record) Discard(string) error {
 func (r *record) Unread(string, error) error { return nil }
 func (r *record) Note(string)                {}
 
-func (r *record) marks() map[source.Locator]entry.Mark {
-	all := map[source.Locator]entry.Mark{}
+func (r *record) marks() map[sighting.Locator]entry.Mark {
+	all := map[sighting.Locator]entry.Mark{}
 	for _, s := range r.seen {
 		all[inTree(s.At)] = s.Mark
 	}
@@ -121,4 +232,4 @@ func (r *record) marks() map[source.Locator]entry.Mark {
 }
 
 // inTree is where something is in whichever point in time.
-func inTree(l source.Locator) source.Locator { return source.Locator{Dir: l.Dir, Name: l.Name} }
+func inTree(l sighting.Locator) sighting.Locator { return sighting.Locator{Dir: l.Dir, Name: l.Name} }

@@ -15,9 +15,11 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/live"
@@ -45,10 +47,18 @@ type kind struct{ rules stray.Rules }
 
 func (kind) Name() string { return "strays" }
 
-func (k kind) Open(setup source.Setup) source.Source { return &store{setup, k.rules} }
+func (kind) Traits() traits.Traits {
+	return traits.Traits{Shape: traits.Traces, Rank: 60, Leftovers: true, Cost: traits.Little, Usual: true}
+}
+
+func (kind) Options() []source.Option { return nil }
+
+func (k kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
+	return &store{setup, k.rules}, nil
+}
 
 func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
-	folder, err := setup.Files.Folder(ctx, setup.At)
+	folder, err := setup.Files.Tree(ctx, setup.At)
 	if err != nil {
 		return source.Described{}, fmt.Errorf("look for leftovers in %s: %w", place.Quote(setup.At), err)
 	}
@@ -58,7 +68,7 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {
 	var found []source.Suggestion
 	for _, at := range live.HomeFolders(setup.Homes) {
-		if folder, err := setup.Files.Folder(ctx, at); err == nil {
+		if folder, err := setup.Files.Tree(ctx, at); err == nil {
 			folder.Close()
 			found = append(found, source.Suggestion{At: at, Why: "autosaves, backup copies and other leftovers in the homes"})
 		}
@@ -70,6 +80,8 @@ type store struct {
 	source.Setup
 	rules stray.Rules
 }
+
+func (s *store) Close() error { return nil }
 
 // home is the innermost home that a path lies in.
 func (s *store) home(path string) string {
@@ -83,12 +95,11 @@ func (s *store) home(path string) string {
 }
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
-	folder, err := s.Files.Folder(ctx, s.At)
+	folder, err := s.Files.Tree(ctx, s.At)
 	if err != nil {
 		return fmt.Errorf("look for leftovers in %s: %w", place.Quote(s.At), err)
 	}
 	defer folder.Close()
-	excluded := treewalk.Excluding(s.Exclusions)
 	file := "" // the one asked about last: folders are walked, and no leftovers themselves
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Keeps: entry.All,
 		Origin: func(path string) (string, bool) {
@@ -101,17 +112,17 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 			if !exact {
 				return "", true
 			}
-			return source.Apply(s.Maps, origin), true
+			return place.Mapped(s.Maps, origin), true
 		},
 		Skip: func(path string, i reach.Info) bool {
 			at := place.Join(s.At, path)
-			if i.Type == plan.Folder {
-				return i.Name == "Trash" && strings.HasSuffix(at, "/.local/share/Trash") || strings.HasPrefix(i.Name, ".Trash") || slices.Contains(s.Stores, at) || excluded(at, i.Name)
+			if i.Type == entry.Folder {
+				return exclude.Trash(at) || slices.Contains(s.Stores, at) || exclude.By(s.Exclusions, at) != ""
 			}
-			if i.Type == plan.File {
+			if i.Type == entry.File {
 				file = at
 			}
-			return excluded(at, i.Name)
+			return exclude.By(s.Exclusions, at) != ""
 		},
 	}
 	if err := w.Run(ctx, folder); err != nil {
@@ -120,15 +131,10 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	return nil
 }
 
-func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
-	folder, err := s.Files.Folder(ctx, place.Join(s.At, at.Dir))
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open leftover %s: %w", place.Quote(at.Path()), err)
-	}
-	defer folder.Close()
-	c, err := source.OpenContent(folder, at.Name)
-	if err != nil {
-		return source.Content{}, fmt.Errorf("open leftover %s: %w", place.Quote(at.Path()), err)
+		return source.Content{}, fmt.Errorf("open leftover %w", err)
 	}
 	return c, nil
 }

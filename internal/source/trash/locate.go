@@ -8,8 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -35,12 +35,12 @@ type located struct {
 // locate works out whether a location is a trash folder, a home or the top folder of a drive, and which trash
 // directories it holds.
 func locate(ctx context.Context, setup source.Setup) (located, error) {
-	top, err := setup.Files.Folder(ctx, setup.At)
+	top, err := setup.Files.Tree(ctx, setup.At)
 	if err != nil {
 		return located{}, err
 	}
 	defer top.Close()
-	if itself, ok := asCan(top, setup.At); ok {
+	if itself, ok := asCan(ctx, top, setup.At); ok {
 		l := located{cans: []can{itself}}
 		if !itself.absolute {
 			l.drive = driveName(itself.base)
@@ -58,8 +58,8 @@ func locate(ctx context.Context, setup source.Setup) (located, error) {
 		return located{}, err
 	}
 	l.empty = len(entries) == 0
-	if i, err := reach.Lstat(ctx, setup.Files, place.Join(setup.At, homeTrash)); err == nil && i.Type != plan.Other {
-		if i.Type == plan.Folder {
+	if i, err := reach.Look(ctx, setup.Files, place.Join(setup.At, homeTrash)); err == nil && i.Type != entry.Other {
+		if i.Type == entry.Folder {
 			l.cans = append(l.cans, can{homeTrash, place.Join(setup.At, place.Folder("/" + homeTrash)[1:]), true, -1})
 		} else {
 			l.notes = append(l.notes, fmt.Sprintf("%s is a %s, not a folder; it is not read.", place.Join(setup.At, homeTrash), i.Type))
@@ -73,7 +73,7 @@ func locate(ctx context.Context, setup source.Setup) (located, error) {
 			if err := l.addShared(ctx, setup, top, e, path); err != nil {
 				return located{}, err
 			}
-		case own && e.Type != plan.Folder:
+		case own && e.Type != entry.Folder:
 			l.notes = append(l.notes, fmt.Sprintf("%s is a %s, not a folder; it is not read.", place.Readable(path), e.Type))
 		case own:
 			if n, err := strconv.ParseUint(uid, 10, 32); err == nil {
@@ -104,11 +104,11 @@ func driveName(top string) string {
 }
 
 // asCan tells whether a folder is itself a trash directory: it has the two folders of one, or its name says so.
-func asCan(folder reach.Reader, at string) (can, bool) {
+func asCan(ctx context.Context, folder reach.Tree, at string) (can, bool) {
 	holds := false
 	for _, name := range []string{"files", "info"} {
-		i, err := folder.Lstat(name)
-		holds = holds || err == nil && i.Type == plan.Folder
+		i, err := folder.Look(ctx, name)
+		holds = holds || err == nil && i.Type == entry.Folder
 	}
 	name, parent := place.Name(at), place.Folder(at)
 	if uid, ok := strings.CutPrefix(name, ".Trash-"); ok {
@@ -123,12 +123,12 @@ func asCan(folder reach.Reader, at string) (can, bool) {
 }
 
 // addShared reads $topdir/.Trash, which an administrator makes for all users of a drive.
-func (l *located) addShared(ctx context.Context, setup source.Setup, top reach.Folder, e reach.Info, path string) error {
+func (l *located) addShared(ctx context.Context, setup source.Setup, top reach.Tree, e reach.Info, path string) error {
 	if reason := unsafe(e, path); reason != "" {
 		l.notes = append(l.notes, reason)
 		return nil
 	}
-	shared, err := top.Enter(e.Name)
+	shared, err := top.Enter(ctx, e.Name)
 	if err != nil {
 		l.notes = append(l.notes, fmt.Sprintf("%s cannot be read: %v.", place.Readable(path), err))
 		return nil
@@ -142,7 +142,7 @@ func (l *located) addShared(ctx context.Context, setup source.Setup, top reach.F
 		n, err := strconv.ParseUint(user.Name, 10, 32)
 		switch {
 		case err != nil:
-		case user.Type == plan.Folder:
+		case user.Type == entry.Folder:
 			l.cans = append(l.cans, can{".Trash/" + user.Name, setup.At, false, int64(n)})
 		default:
 			l.notes = append(l.notes, fmt.Sprintf("%s/%s is a %s, not a folder; it is not read.", place.Readable(path), user.Name, user.Type))
@@ -154,18 +154,18 @@ func (l *located) addShared(ctx context.Context, setup source.Setup, top reach.F
 // unsafe makes the checks that the specification demands of $topdir/.Trash: a real folder with the sticky bit.
 func unsafe(i reach.Info, path string) string {
 	switch {
-	case i.Type == plan.Link:
+	case i.Type == entry.Link:
 		return fmt.Sprintf("%s is a symbolic link, which a drive's shared trash must not be; it is not read.", place.Readable(path))
-	case i.Type != plan.Folder:
+	case i.Type != entry.Folder:
 		return fmt.Sprintf("%s is a %s, not a folder; it is not read.", place.Readable(path), i.Type)
-	case i.Mode&fs.ModeSticky == 0:
+	case i.Mode.Value&fs.ModeSticky == 0:
 		return fmt.Sprintf("%s lacks the sticky bit, so that any user could plant items there; it is not read. Set it with chmod +t.", place.Readable(path))
 	}
 	return ""
 }
 
-func sharedUnsafe(ctx context.Context, files reach.Files, path string) (string, error) {
-	i, err := reach.Lstat(ctx, files, path)
+func sharedUnsafe(ctx context.Context, files reach.Session, path string) (string, error) {
+	i, err := reach.Look(ctx, files, path)
 	if err != nil {
 		return "", err
 	}

@@ -11,7 +11,7 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/zonetime"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -32,13 +32,13 @@ type visit struct {
 func (v *visit) survey(ctx context.Context) error {
 	v.trust = v.truster(ctx)
 	filesPath := join(v.can.dir, "files")
-	var files, infoDir reach.Folder
+	var files, infoDir reach.Tree
 	var items, infos []reach.Info
 	var both errgroup.Group
 	both.Go(func() (err error) { files, items, err = v.list(ctx, filesPath); return err })
 	both.Go(func() (err error) { infoDir, infos, err = v.list(ctx, join(v.can.dir, "info")); return err })
 	err := both.Wait()
-	for _, folder := range []reach.Folder{files, infoDir} {
+	for _, folder := range []reach.Tree{files, infoDir} {
 		if folder != nil {
 			defer folder.Close()
 		}
@@ -58,9 +58,9 @@ func (v *visit) survey(ctx context.Context) error {
 		return err
 	}
 	// What lies in folders is reported first, each as a group of its own; then all items as they are read.
-	var folders []source.Sighting
+	var folders []sighting.Sighting
 	for _, item := range items {
-		if item.Type == plan.Folder {
+		if item.Type == entry.Folder {
 			s, err := v.item(ctx, files, infoDir, item, records, marks)
 			if err != nil {
 				return err
@@ -72,7 +72,7 @@ func (v *visit) survey(ctx context.Context) error {
 		return err
 	}
 	for _, item := range items {
-		if item.Type != plan.Folder {
+		if item.Type != entry.Folder {
 			s, err := v.item(ctx, files, infoDir, item, records, marks)
 			if err == nil {
 				err = v.report.Sight(s)
@@ -86,7 +86,7 @@ func (v *visit) survey(ctx context.Context) error {
 	return v.orphans(ctx, infoDir, records)
 }
 
-func sightAll(report source.Reporter, sightings []source.Sighting) error {
+func sightAll(report source.Reporter, sightings []sighting.Sighting) error {
 	for _, s := range sightings {
 		if err := report.Sight(s); err != nil {
 			return err
@@ -96,8 +96,8 @@ func sightAll(report source.Reporter, sightings []source.Sighting) error {
 }
 
 // list opens and lists a folder of the store. A trash may lack one of its folders; then there is nothing in it.
-func (v *visit) list(ctx context.Context, path string) (reach.Folder, []reach.Info, error) {
-	folder, err := v.Files.Folder(ctx, place.Join(v.At, path))
+func (v *visit) list(ctx context.Context, path string) (reach.Tree, []reach.Info, error) {
+	folder, err := v.Files.Tree(ctx, place.Join(v.At, path))
 	if isGone(err) {
 		return nil, nil, nil
 	}
@@ -116,26 +116,26 @@ type told struct {
 	notes   []string
 }
 
-func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reach.Info, records map[string]reach.Info,
-	marks func(string) entry.Mark) (source.Sighting, error) {
+func (v *visit) item(ctx context.Context, files, infoDir reach.Tree, item reach.Info, records map[string]reach.Info,
+	marks func(string) entry.Mark) (sighting.Sighting, error) {
 	rec, recorded := records[item.Name]
-	s := source.Sighting{
-		At: source.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
+	s := sighting.Sighting{
+		At: sighting.Locator{Dir: join(v.can.dir, "files"), Name: item.Name}, Type: item.Type, Size: item.Size,
 		UID: item.UID, Written: item.Written, Readable: true,
 	}
 	if v.can.uid >= 0 {
-		s.UID = v.can.uid
+		s.UID = entry.Is(v.can.uid)
 	}
 	s.Mark = mark(item, rec)
-	if item.Type != plan.Folder && marks(item.Name) == s.Mark {
+	if item.Type != entry.Folder && marks(item.Name) == s.Mark {
 		s.Same = true
 		return s, nil
 	}
 	t := told{notes: []string{"It has no record, so nothing tells where it came from or when it was deleted."}}
 	if recorded {
-		t = v.trust.judge(ctx, v.read(infoDir, rec, item), item)
+		t = v.trust.judge(ctx, v.read(ctx, infoDir, rec, item), item)
 	}
-	if item.Type == plan.Folder {
+	if item.Type == entry.Folder {
 		size, err := v.inside(ctx, files, item.Name, s.At.Path(), t, s.UID, rec, 1)
 		if err != nil {
 			return s, err
@@ -145,19 +145,19 @@ func (v *visit) item(ctx context.Context, files, infoDir reach.Folder, item reac
 		s.Same = marks(item.Name) == s.Mark
 	}
 	s.Origin, s.Claimed, s.GoneAt, s.Notes = t.origin, t.claimed, t.gone, t.notes
-	if item.Type == plan.Link {
+	if item.Type == entry.Link {
 		s.Notes = append(s.Notes, "It is a symbolic link; what it points to was not deleted with it.")
 	}
-	if item.Type == plan.Other {
+	if item.Type == entry.Other {
 		s.Notes = append(s.Notes, "It is a device, pipe or socket and has no content.")
 	}
 	return s, nil
 }
 
 // read reads the record of an item; item is zero for a record without one.
-func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
+func (v *visit) read(ctx context.Context, infoDir reach.Tree, rec, item reach.Info) told {
 	var t told
-	data, err := infoDir.ReadFile(rec.Name, maxRecord)
+	data, err := reach.ReadFile(ctx, infoDir, rec.Name, maxRecord)
 	if err != nil {
 		return told{gone: rec.Written, notes: []string{
 			fmt.Sprintf("Its record cannot be read: %v.", err),
@@ -170,7 +170,7 @@ func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
 		t.notes = append(t.notes, problem)
 	}
 	if path != "" {
-		t.origin = source.Apply(v.Maps, path)
+		t.origin = place.Mapped(v.Maps, path)
 	}
 	t.gone = rec.Written
 	if r.Wall.IsZero() {
@@ -189,7 +189,7 @@ func (v *visit) read(infoDir reach.Folder, rec, item reach.Info) told {
 }
 
 // inside reports what lies in a trashed folder, deepest first, and returns the size of all its files.
-func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir string, t told, uid int64,
+func (v *visit) inside(ctx context.Context, parent reach.Tree, name, dir string, t told, uid entry.Maybe[int64],
 	rec reach.Info, depth int) (int64, error) {
 	if err := ctx.Err(); err != nil {
 		return 0, err
@@ -197,7 +197,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 	if depth > maxDepth {
 		return 0, v.report.Unread(dir, errors.New("it lies too deep to be read"))
 	}
-	folder, err := parent.Enter(name)
+	folder, err := parent.Enter(ctx, name)
 	if err != nil {
 		return 0, v.report.Unread(dir, err)
 	}
@@ -211,12 +211,12 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 		return 0, err
 	}
 	var total int64
-	sightings := make([]source.Sighting, 0, len(entries))
+	sightings := make([]sighting.Sighting, 0, len(entries))
 	for _, e := range entries {
-		s := source.Sighting{At: source.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Within: true, Readable: true}
+		s := sighting.Sighting{At: sighting.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Within: true, Readable: true}
 		s.Mark = mark(e, rec)
 		if t.origin != "" {
-			s.Origin = source.Apply(v.Maps, place.Join(t.origin, e.Name))
+			s.Origin = place.Mapped(v.Maps, place.Join(t.origin, e.Name))
 		} else {
 			s.Notes = []string{"The folder that it lies in has no known origin."}
 		}
@@ -224,7 +224,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 			s.Claimed = place.Join(t.claimed, e.Name)
 			s.Notes = []string{"The record of the folder that it lies in may be forged; it is not trusted."}
 		}
-		if e.Type == plan.Folder {
+		if e.Type == entry.Folder {
 			inner := told{origin: s.Origin, claimed: s.Claimed, gone: t.gone}
 			if s.Size, err = v.inside(ctx, folder, e.Name, s.At.Path(), inner, uid, rec, depth+1); err != nil {
 				return 0, err
@@ -232,7 +232,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 			s.Mark.Inside = s.Size
 		}
 		s.Same = marks(e.Name) == s.Mark
-		if e.Type == plan.File || e.Type == plan.Folder {
+		if e.Type == entry.File || e.Type == entry.Folder {
 			total += s.Size
 		}
 		sightings = append(sightings, s)
@@ -241,7 +241,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Reader, name, dir strin
 }
 
 // orphans reports records whose item is not there.
-func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[string]reach.Info) error {
+func (v *visit) orphans(ctx context.Context, infoDir reach.Tree, records map[string]reach.Info) error {
 	if len(records) == 0 {
 		return nil
 	}
@@ -251,12 +251,12 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[s
 		return err
 	}
 	for name, rec := range records {
-		s := source.Sighting{At: source.Locator{Dir: dir, Name: rec.Name}, Type: plan.Other, UID: rec.UID, Mark: mark(reach.Info{}, rec)}
+		s := sighting.Sighting{At: sighting.Locator{Dir: dir, Name: rec.Name}, Type: entry.Other, UID: rec.UID, Mark: mark(reach.Info{}, rec)}
 		if v.can.uid >= 0 {
-			s.UID = v.can.uid
+			s.UID = entry.Is(v.can.uid)
 		}
 		if s.Same = marks(rec.Name) == s.Mark; !s.Same {
-			t := v.trust.judge(ctx, v.read(infoDir, rec, reach.Info{}), rec)
+			t := v.trust.judge(ctx, v.read(ctx, infoDir, rec, reach.Info{}), rec)
 			s.Origin, s.Claimed, s.GoneAt = t.origin, t.claimed, t.gone
 			s.Notes = append([]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))}, t.notes...)
 		}
@@ -267,13 +267,19 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Folder, records map[s
 	return nil
 }
 
-// mark changes whenever an item or its record does: both by their inode and change time, which nothing can set back. The
-// type is left out, because of a record without an item there is none.
+// mark changes whenever an item or its record does: both by their number and change time, which nothing can set back. The
+// type is left out, because of a record without an item there is none. Where the way cannot tell those, type, size and write times
+// have to do.
 func mark(item, rec reach.Info) entry.Mark {
-	return entry.Mark{File: file(item), Record: file(rec)}
+	m := entry.Mark{File: item.Identity(), Record: rec.Identity()}
+	if item.Name != "" && !item.Recognisable() {
+		m.Type, m.Size, m.Written = item.Type, item.Size, entry.At(item.Written)
+	}
+	if rec.Name != "" && !rec.Recognisable() {
+		m.Record.Changed = entry.At(rec.Written)
+	}
+	return m
 }
-
-func file(i reach.Info) entry.File { return entry.File{Inode: i.Inode, Changed: entry.At(i.Changed)} }
 
 func join(dir, name string) string {
 	if dir == "" {

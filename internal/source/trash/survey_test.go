@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
@@ -25,7 +25,7 @@ func TestHoldsTheContractOfSources(t *testing.T) {
 	s.Discard("/home/ines/Moulds/", "one.svg\nfull size/three.svg\nfull size/four.svg\n")
 	files, err := s.Files(t.Context(), "loft")
 	require.NoError(t, err)
-	sourcetest.Run(t, trash.Kind.Open(source.Setup{Files: files, At: "/home/ines", Zone: time.UTC}))
+	sourcetest.Run(t, trash.Kind, source.Setup{Files: files, At: "/home/ines", Zone: time.UTC})
 }
 
 func notes(c catalogue.Copy) string { return strings.Join(c.Notes, " ") }
@@ -56,7 +56,7 @@ func TestBrokenTrashesStayVisible(t *testing.T) {
 		assert.True(t, c.Readable, words)
 		assert.Equal(t, c.LiesAt(), c.Place, "%s: where nothing tells the origin, its place is where it lies", words)
 	}
-	assert.Equal(t, plan.Link, s.Named("link").Type)
+	assert.Equal(t, entry.Link, s.Named("link").Type)
 	assert.Empty(t, s.Find(catalogue.Query{Words: "lost"}))
 	lost := s.Find(catalogue.Query{Words: "lost", Records: true})
 	require.Len(t, lost, 1)
@@ -138,7 +138,7 @@ func TestDrivesCarryTheirOwnTrash(t *testing.T) {
 func TestLocationsThatAreNoTrashAreRefused(t *testing.T) {
 	s := sitetest.New(t)
 	s.Lay(map[string]string{"/srv/plain/file": "x", "/srv/to": "=> plain"})
-	for at, want := range map[string]string{"/srv/plain": "there is none", "/srv/missing": "no such file", "/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
+	for at, want := range map[string]string{"/srv/plain": "there is none", "/srv/missing": "it is not there", "/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
 		_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: at})
 		assert.ErrorContains(t, err, want, at)
 		assert.ErrorIs(t, err, site.ErrInput, at)

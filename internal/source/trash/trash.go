@@ -14,8 +14,10 @@ import (
 	"io/fs"
 	"strings"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -27,7 +29,15 @@ type kind struct{}
 
 func (kind) Name() string { return "trash" }
 
-func (kind) Open(setup source.Setup) source.Source { return &store{setup} }
+func (kind) Traits() traits.Traits {
+	return traits.Traits{Shape: traits.Removals, Rank: 10, Expires: true, Cost: traits.Little, Usual: true}
+}
+
+func (kind) Options() []source.Option { return nil }
+
+func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
+	return &store{setup}, nil
+}
 
 func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
 	l, err := locate(ctx, setup)
@@ -41,7 +51,7 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 		}
 		return source.Described{}, fmt.Errorf("look for a trash at %s: there is none. %s", place.Quote(setup.At), notes)
 	}
-	return source.Described{Drive: l.drive, Notes: l.notes}, nil
+	return source.Described{Drive: l.drive, Notes: append([]string{}, l.notes...)}, nil
 }
 
 // Suggest looks into the homes, the root, and whatever is mounted where drives usually are.
@@ -72,8 +82,8 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 	return found, ctx.Err()
 }
 
-func subfolders(ctx context.Context, files reach.Files, path string) []string {
-	folder, err := files.Folder(ctx, path)
+func subfolders(ctx context.Context, files reach.Session, path string) []string {
+	folder, err := files.Tree(ctx, path)
 	if err != nil {
 		return nil
 	}
@@ -81,7 +91,7 @@ func subfolders(ctx context.Context, files reach.Files, path string) []string {
 	entries, _ := folder.List(ctx)
 	var found []string
 	for _, e := range entries {
-		if e.Type == plan.Folder {
+		if e.Type == entry.Folder {
 			found = append(found, place.Join(path, e.Name))
 		}
 	}
@@ -89,6 +99,8 @@ func subfolders(ctx context.Context, files reach.Files, path string) []string {
 }
 
 type store struct{ source.Setup }
+
+func (s *store) Close() error { return nil }
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	l, err := locate(ctx, s.Setup)
@@ -110,15 +122,10 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	return nil
 }
 
-func (s *store) Open(ctx context.Context, at source.Locator) (source.Content, error) {
-	folder, err := s.Files.Folder(ctx, place.Join(s.At, at.Dir))
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open trash item %s: %w", place.Quote(at.Path()), err)
-	}
-	defer folder.Close()
-	c, err := source.OpenContent(folder, at.Name)
-	if err != nil {
-		return source.Content{}, fmt.Errorf("open trash item %s: %w", place.Quote(at.Path()), err)
+		return source.Content{}, fmt.Errorf("open trash item %w", err)
 	}
 	return c, nil
 }

@@ -7,14 +7,13 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -38,7 +37,7 @@ type Walk struct {
 }
 
 // Run reports everything below folder, a folder at a time, from the top.
-func (w *Walk) Run(ctx context.Context, folder reach.Reader) error {
+func (w *Walk) Run(ctx context.Context, folder reach.Tree) error {
 	if err := w.dir(ctx, folder, "", 0); err != nil {
 		return err
 	}
@@ -52,7 +51,7 @@ func (w *Walk) Run(ctx context.Context, folder reach.Reader) error {
 // slack is how far a write time may be ahead before it is noted.
 const slack = 2 * time.Minute
 
-func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth int) error {
+func (w *Walk) dir(ctx context.Context, folder reach.Tree, dir string, depth int) error {
 	if err := ctx.Err(); err != nil {
 		return err
 	}
@@ -75,7 +74,7 @@ func (w *Walk) dir(ctx context.Context, folder reach.Reader, dir string, depth i
 			continue
 		}
 		origin, ok := w.Origin(path)
-		if e.Type == plan.Folder {
+		if e.Type == entry.Folder {
 			inside = append(inside, e.Name)
 			w.Folders++
 		} else {
@@ -109,7 +108,7 @@ type found struct {
 	mark   entry.Mark
 }
 
-func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, all []found, print []byte) error {
+func (w *Walk) sightAll(ctx context.Context, folder reach.Tree, dir string, all []found, print []byte) error {
 	same, err := w.Known.Unchanged(ctx, dir, print, len(all))
 	if err != nil || same {
 		return err
@@ -119,16 +118,16 @@ func (w *Walk) sightAll(ctx context.Context, folder reach.Reader, dir string, al
 		return err
 	}
 	for _, e := range all {
-		if err := w.sight(folder, dir, e, marks); err != nil {
+		if err := w.sight(ctx, folder, dir, e, marks); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string, depth int) error {
-	sub, err := folder.Enter(name)
-	if errors.Is(err, reach.ErrPrivate) {
+func (w *Walk) enter(ctx context.Context, folder reach.Tree, path, name string, depth int) error {
+	sub, err := folder.Enter(ctx, name)
+	if errors.Is(err, problem.Private) {
 		return nil
 	}
 	if err != nil {
@@ -138,29 +137,29 @@ func (w *Walk) enter(ctx context.Context, folder reach.Reader, path, name string
 	return w.dir(ctx, sub, path, depth+1)
 }
 
-func (w *Walk) sight(folder reach.Reader, dir string, e found, marks func(string) entry.Mark) error {
-	s := source.Sighting{At: source.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: e.mark, Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: e.origin}
+func (w *Walk) sight(ctx context.Context, folder reach.Tree, dir string, e found, marks func(string) entry.Mark) error {
+	s := sighting.Sighting{At: sighting.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: e.mark, Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: e.origin}
 	if known := marks(e.Name); !known.IsZero() && known.Same(s.Mark, w.Keeps) {
 		s.Same, s.Mark = true, known
 		return w.Report.Sight(s)
 	}
 	switch e.Type {
-	case plan.File:
-		s.Size, s.Written, s.Inode = e.Size, e.Written, e.Inode
+	case entry.File:
+		s.Size, s.Written, s.Number = e.Size, e.Written, e.Identity().Number
 		if !w.Now.IsZero() && e.Written.After(w.Now.Add(slack)) {
 			w.ahead++
 			if e.Written.After(w.furthest) {
 				w.furthest = e.Written
 			}
 		}
-	case plan.Link:
+	case entry.Link:
 		s.Size, s.Written = e.Size, e.Written
-		target, err := folder.Readlink(e.Name)
+		target, err := folder.Target(ctx, e.Name)
 		if err != nil {
 			s.Notes = []string{fmt.Sprintf("Where it points could not be read: %v.", err)}
 		}
 		s.Target = target
-	case plan.Other:
+	case entry.Other:
 		s.Size = 0
 		s.Notes = []string{"It is a device, pipe or socket and has no content."}
 	}
@@ -170,40 +169,10 @@ func (w *Walk) sight(folder reach.Reader, dir string, e found, marks func(string
 // Mark tells a changed entry from an unchanged one.
 func Mark(i reach.Info) entry.Mark {
 	m := entry.Mark{Type: i.Type, Mode: i.Mode, UID: i.UID, GID: i.GID}
-	if i.Type != plan.Folder {
-		m.Size, m.Written, m.File = i.Size, entry.At(i.Written), entry.File{Inode: i.Inode, Changed: entry.At(i.Changed)}
+	if i.Type != entry.Folder {
+		m.Size, m.Written, m.File = i.Size, entry.At(i.Written), i.Identity()
 	}
 	return m
-}
-
-// Excluding makes a test for what patterns leave out: a pattern without a slash is held against every name, one with a
-// slash against the whole path (a place on the machine). Both as path.Match has them; a folder takes along what is in it.
-func Excluding(patterns []string) func(place, name string) bool {
-	return func(at, name string) bool {
-		for _, p := range patterns {
-			subject := name
-			if strings.Contains(p, "/") {
-				subject = at
-			}
-			if ok, _ := path.Match(p, subject); ok {
-				return true
-			}
-		}
-		return false
-	}
-}
-
-// CheckPatterns says which exclusion cannot be understood.
-func CheckPatterns(patterns []string) error {
-	for _, p := range patterns {
-		if _, err := path.Match(p, "x"); err != nil || p == "" {
-			return fmt.Errorf("%s is no pattern", place.Quote(p))
-		}
-		if strings.Contains(p, "/") && !strings.HasPrefix(p, "/") {
-			return fmt.Errorf("pattern %s holds a slash but does not begin with one; write the whole path", place.Quote(p))
-		}
-	}
-	return nil
 }
 
 func join(dir, name string) string {

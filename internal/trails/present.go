@@ -2,62 +2,62 @@ package trails
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/reach"
 )
 
-// Look says that what stands at the place now counts as well, whatever the last survey saw.
-type Look struct {
-	Now time.Time // zero: do not look
+// Present says that what stands at the place now counts as well, whatever the last survey saw.
+type Present struct {
+	At time.Time // now; zero: it does not count
 	// Reread also reads the bytes of what seems unchanged: damage may keep size and write time.
 	Reread bool
 }
 
 // TrailNow is Trail, and looks at what stands there. What was not surveyed yet comes without a copy.
-func (r *Reader) TrailNow(ctx context.Context, p place.Place, look Look) (Trail, error) {
-	return r.trail(ctx, p, look)
+func (r *Reader) TrailNow(ctx context.Context, p place.Place, present Present) (Trail, error) {
+	return r.trail(ctx, p, present)
 }
 
-// look adds what the machines' own files show now under the trail's names.
-func (r *Reader) look(ctx context.Context, t *Trail, sources []trail.Source, covered map[place.Place]map[int]bool, l Look) error {
+// addPresent adds what the machines' own files show now under the trail's names.
+func (r *Reader) addPresent(ctx context.Context, t *Trail, sources []trail.Source, covered map[place.Place]map[int]bool, l Present) error {
 	captured := map[int]bool{}
 	for _, n := range t.Names {
 		for i := range t.Stores {
 			if !sources[i].Live || !covered[n.Place][i] {
 				continue
 			}
-			known, err := r.lookAt(ctx, t, n.Place, i, l)
+			known, err := r.presentAt(ctx, t, n.Place, i, l)
 			if err != nil {
 				return err
 			}
-			if known && !captured[i] && (len(sources[i].Captures) == 0 || sources[i].Captures[len(sources[i].Captures)-1].Before(l.Now)) {
+			if known && !captured[i] && (len(sources[i].Captures) == 0 || sources[i].Captures[len(sources[i].Captures)-1].Before(l.At)) {
 				captured[i] = true
-				sources[i].Captures = append(slices.Clone(sources[i].Captures), l.Now)
+				sources[i].Captures = append(slices.Clone(sources[i].Captures), l.At)
 			}
 		}
 	}
 	return nil
 }
 
-// lookAt compares what stands at a place with what the source showed last; false where it cannot be seen now.
-func (r *Reader) lookAt(ctx context.Context, t *Trail, p place.Place, source int, l Look) (bool, error) {
+// presentAt compares what stands at a place with what the source showed last; false where it cannot be seen now.
+func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source int, l Present) (bool, error) {
 	open := slices.IndexFunc(t.Facts, func(f catalogue.Fact) bool { return f.Source == source && f.Place == p && f.Open })
 	stands, digest, err := r.standing(ctx, p, l.Reread)
 	switch {
 	case ctx.Err() != nil:
 		return false, ctx.Err()
-	case errors.Is(err, fs.ErrNotExist), errors.Is(err, reach.ErrNotFolder):
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, problem.NotFolder):
 		if open >= 0 {
 			t.Facts[open].Open, t.Facts[open].Readable = false, false
 			t.Notes = append(t.Notes, fmt.Sprintf("The last survey still saw it at %s; it is no longer there.", p))
@@ -69,8 +69,8 @@ func (r *Reader) lookAt(ctx context.Context, t *Trail, p place.Place, source int
 	}
 	if open >= 0 {
 		f := &t.Facts[open]
-		if f.Type == stands.Type && (f.Type != plan.File || f.Size == stands.Size && f.Stamp.Equal(stands.Written) && (digest == "" || f.SHA256 == "" || f.SHA256 == digest)) {
-			f.Last = l.Now
+		if f.Type == stands.Type && (f.Type != entry.File || f.Size == stands.Size && f.Stamp.Equal(stands.Written) && (digest == "" || f.SHA256 == "" || f.SHA256 == digest)) {
+			f.Last = l.At
 			if f.SHA256 == "" {
 				f.SHA256 = digest
 			}
@@ -80,7 +80,7 @@ func (r *Reader) lookAt(ctx context.Context, t *Trail, p place.Place, source int
 	}
 	ahead := t.Stores[source].Source.ClockAhead
 	t.Facts = append(t.Facts, catalogue.Fact{Name: p.Name(), Stamp: stands.Written, Seen: trail.Seen{Source: source, Place: p, Type: stands.Type, Size: stands.Size,
-		Written: stands.Written.Add(-ahead), SHA256: digest, First: l.Now, Last: l.Now, Open: true}})
+		Written: stands.Written.Add(-ahead), SHA256: digest, First: l.At, Last: l.At, Open: true}})
 	t.Notes = append(t.Notes, fmt.Sprintf("What stands at %s has changed since the last survey; survey the machine to have a copy of it on record.", p))
 	return true, nil
 }
@@ -91,23 +91,18 @@ func (r *Reader) standing(ctx context.Context, p place.Place, read bool) (reach.
 	if err != nil {
 		return reach.Info{}, "", err
 	}
-	folder, name, err := reach.Parent(ctx, files, p.Path)
+	folder, err := files.Tree(ctx, place.Folder(p.Path))
 	if err != nil {
 		return reach.Info{}, "", err
 	}
 	defer folder.Close()
-	info, err := folder.Lstat(name)
-	if err != nil || !read || info.Type != plan.File || info.Size > digestFile {
+	info, err := folder.Look(ctx, p.Name())
+	if err != nil || !read || info.Type != entry.File || info.Size > contents.DigestFile {
 		return info, "", err
 	}
-	file, err := folder.Open(name)
+	sum, err := contents.DigestAt(ctx, folder, p.Name())
 	if err != nil {
-		return info, "", nil // seen, though not to be read
+		return info, "", ctx.Err() // seen, though not to be read
 	}
-	defer file.Close()
-	h := sha256.New()
-	if _, err := io.Copy(h, reach.Sequential(ctx, file, info.Size)); err != nil {
-		return info, "", ctx.Err()
-	}
-	return info, fmt.Sprintf("%x", h.Sum(nil)), nil
+	return info, sum, nil
 }

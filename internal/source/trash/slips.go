@@ -12,16 +12,20 @@ import (
 	"strings"
 	"sync"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
-var _ source.Giver = (*store)(nil)
+var _ source.Emptied = (*store)(nil)
 
 // Lies: what lies directly in a trash's files folder leaves as a whole, together with its record.
-func (s *store) Lies(at source.Locator) (string, bool) {
-	return place.Join(s.At, at.Path()), place.Name("/"+at.Dir) == "files" && s.isCan(at.Dir)
+func (s *store) Lies(ref sighting.Ref) (string, bool, error) {
+	at, err := ref.Locator()
+	return place.Join(s.At, at.Path()), place.Name("/"+at.Dir) == "files" && s.isCan(at.Dir), err
 }
 
 // isCan tells whether dir is the files folder of a trash directory rather than one of the same name in an item.
@@ -38,29 +42,33 @@ func (s *store) isCan(dir string) bool {
 	return false
 }
 
-// holding is what a trash remembers about an item: its record and, of a folder, its line in directorysizes.
-type holding struct {
+// slip is what a trash remembers about an item: its record and, of a folder, its line in directorysizes.
+type slip struct {
 	Can    string      `json:"can"`  // the trash directory, relative to the source's location
 	Name   []byte      `json:"name"` // the item's
-	Record *heldRecord `json:"record,omitempty"`
+	Record *keptRecord `json:"record,omitempty"`
 	Line   []byte      `json:"line,omitempty"` // without its line end
 	LineAt int         `json:"line_at,omitempty"`
 }
 
-type heldRecord struct {
+type keptRecord struct {
 	Content []byte     `json:"content"`
 	Meta    reach.Meta `json:"meta"`
 }
 
-func (s *store) Hold(ctx context.Context, items []source.Locator) ([]source.Holding, error) {
+func (s *store) Slips(ctx context.Context, items []sighting.Ref) ([]source.Slip, error) {
 	open := s.folders(ctx)
 	defer open.close()
 	sizes := map[string]sizesIndex{}
-	held := make([]source.Holding, len(items))
-	for n, item := range items {
-		h := holding{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
-		if err := h.holdRecord(open); err != nil {
-			return nil, fmt.Errorf("hold the record of %s: %w", place.Quote(item.Name), err)
+	slips := make([]source.Slip, len(items))
+	for n, ref := range items {
+		item, err := ref.Locator()
+		if err != nil {
+			return nil, err
+		}
+		h := slip{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
+		if err := h.takeRecord(open); err != nil {
+			return nil, fmt.Errorf("take down the record of %s: %w", place.Quote(item.Name), err)
 		}
 		lines, ok := sizes[h.Can]
 		if !ok {
@@ -78,14 +86,14 @@ func (s *store) Hold(ctx context.Context, items []source.Locator) ([]source.Hold
 		if err != nil {
 			return nil, err
 		}
-		held[n] = encoded
+		slips[n] = encoded
 	}
-	return held, nil
+	return slips, nil
 }
 
-func (h *holding) recordName() string { return string(h.Name) + recordSuffix }
+func (h *slip) recordName() string { return string(h.Name) + recordSuffix }
 
-func (h *holding) holdRecord(open *folders) error {
+func (h *slip) takeRecord(open *folders) error {
 	info, err := open.get(join(h.Can, "info"))
 	if isGone(err) {
 		return nil
@@ -93,30 +101,30 @@ func (h *holding) holdRecord(open *folders) error {
 	if err != nil {
 		return err
 	}
-	i, err := info.Lstat(h.recordName())
+	i, err := info.Look(open.ctx, h.recordName())
 	if isGone(err) {
 		return nil
 	}
 	if err != nil {
 		return err
 	}
-	content, err := info.ReadFile(h.recordName(), maxRecord)
+	content, err := reach.ReadFile(open.ctx, info, h.recordName(), maxRecord)
 	if err != nil {
 		return err
 	}
-	attributes, err := info.Attributes(h.recordName())
-	if err != nil {
+	meta := i.Meta()
+	if meta.Attributes, err = info.Attributes(open.ctx, h.recordName()); err != nil {
 		return err
 	}
-	h.Record = &heldRecord{content, reach.Meta{Mode: i.Mode, UID: i.UID, GID: i.GID, Written: i.Written, Attributes: attributes}}
+	h.Record = &keptRecord{content, meta}
 	return nil
 }
 
-func (s *store) Release(ctx context.Context, held []source.Holding) error {
+func (s *store) TakeOut(ctx context.Context, slips []source.Slip) error {
 	open := s.folders(ctx)
 	defer open.close()
 	gone := map[string]map[string]bool{}
-	for _, raw := range held {
+	for _, raw := range slips {
 		h, err := decode(raw)
 		if err != nil {
 			return err
@@ -132,7 +140,7 @@ func (s *store) Release(ctx context.Context, held []source.Holding) error {
 		}
 		info, err := open.get(join(h.Can, "info"))
 		if err == nil {
-			err = h.removeRecord(info)
+			err = h.removeRecord(ctx, info)
 		}
 		if err != nil && !isGone(err) {
 			return fmt.Errorf("take the record of %s out of the trash: %w", place.Quote(string(h.Name)), err)
@@ -150,22 +158,22 @@ func (s *store) Release(ctx context.Context, held []source.Holding) error {
 }
 
 // removeRecord removes the record, if it still is the one of the item that left.
-func (h *holding) removeRecord(info reach.Folder) error {
-	there, err := info.ReadFile(h.recordName(), maxRecord)
+func (h *slip) removeRecord(ctx context.Context, info reach.Folder) error {
+	there, err := reach.ReadFile(ctx, info, h.recordName(), maxRecord)
 	if err != nil {
 		return err
 	}
 	if !bytes.Equal(there, h.Record.Content) {
 		return errors.New("another record has come to stand in its place")
 	}
-	return info.Remove(h.recordName())
+	return info.Remove(ctx, h.recordName())
 }
 
-func (s *store) Return(ctx context.Context, held []source.Holding) error {
+func (s *store) PutBack(ctx context.Context, slips []source.Slip) error {
 	open := s.folders(ctx)
 	defer open.close()
-	back := map[string][]holding{}
-	for _, raw := range held {
+	back := map[string][]slip{}
+	for _, raw := range slips {
 		h, err := decode(raw)
 		if err != nil {
 			return err
@@ -178,7 +186,7 @@ func (s *store) Return(ctx context.Context, held []source.Holding) error {
 		}
 	}
 	for can, lines := range back {
-		slices.SortFunc(lines, func(a, b holding) int { return cmp.Compare(a.LineAt, b.LineAt) })
+		slices.SortFunc(lines, func(a, b slip) int { return cmp.Compare(a.LineAt, b.LineAt) })
 		insert := func(all [][]byte) [][]byte {
 			for _, h := range lines {
 				if !slices.ContainsFunc(all, func(line []byte) bool { return bytes.Equal(line, h.Line) }) {
@@ -195,7 +203,7 @@ func (s *store) Return(ctx context.Context, held []source.Holding) error {
 }
 
 // returnRecord writes the record under another name first, so that no half of it ever stands.
-func (h *holding) returnRecord(open *folders) error {
+func (h *slip) returnRecord(open *folders) error {
 	if h.Record == nil {
 		return nil
 	}
@@ -203,37 +211,37 @@ func (h *holding) returnRecord(open *folders) error {
 	if err != nil {
 		return err
 	}
-	if there, err := info.ReadFile(h.recordName(), maxRecord); err == nil {
+	if there, err := reach.ReadFile(open.ctx, info, h.recordName(), maxRecord); err == nil {
 		if bytes.Equal(there, h.Record.Content) {
 			return nil
 		}
 		return fmt.Errorf("another record of that name has come to stand there: %w", fs.ErrExist)
 	}
 	const partial = ".humble-rewind-record"
-	if err := writeFile(info, partial, h.Record.Content, h.Record.Meta); err != nil {
+	if err := writeFile(open.ctx, info, partial, h.Record.Content, h.Record.Meta); err != nil {
 		return err
 	}
-	return info.Rename(partial, info, h.recordName())
+	return info.Rename(open.ctx, partial, info, h.recordName())
 }
 
 // writeFile writes a file under a name that must be free, and gives it its owner and times through the descriptor it was made
 // with: whoever owns the folder can put another file under the name meanwhile.
-func writeFile(folder reach.Folder, name string, content []byte, meta reach.Meta) error {
-	if err := folder.Remove(name); err != nil && !isGone(err) { // left by an interrupted attempt
+func writeFile(ctx context.Context, folder reach.Folder, name string, content []byte, meta reach.Meta) error {
+	if err := folder.Remove(ctx, name); err != nil && !isGone(err) { // left by an interrupted attempt
 		return err
 	}
-	f, err := folder.Create(name)
+	f, err := folder.Create(ctx, name)
 	if err != nil {
 		return err
 	}
 	if _, err = f.Write(content); err == nil {
-		err = f.SetMeta(meta)
+		err = f.SetMeta(ctx, meta)
 		if _, lost := errors.AsType[*reach.MetaError](err); lost {
 			err = nil // the content is what counts; the owner can be kept by root alone
 		}
 	}
 	if err := errors.Join(err, f.Close()); err != nil {
-		return errors.Join(err, folder.Remove(name))
+		return errors.Join(err, folder.Remove(ctx, name))
 	}
 	return nil
 }
@@ -247,15 +255,15 @@ func readSizes(open *folders, can string) ([]byte, reach.Info, error) {
 	if err != nil {
 		return nil, reach.Info{}, err
 	}
-	i, err := folder.Lstat(sizesName)
+	i, err := folder.Look(open.ctx, sizesName)
 	if isGone(err) {
 		return nil, reach.Info{}, nil
 	}
 	if err != nil {
 		return nil, reach.Info{}, err
 	}
-	content, err := folder.ReadFile(sizesName, maxSizes)
-	if errors.Is(err, reach.ErrTooLarge) {
+	content, err := reach.ReadFile(open.ctx, folder, sizesName, maxSizes)
+	if errors.Is(err, problem.TooLarge) {
 		return nil, i, nil // it is a cache, of which nothing is lost where it is left as it is
 	}
 	if err != nil {
@@ -300,7 +308,7 @@ func rewriteSizes(open *folders, can string, change func([][]byte) [][]byte) err
 	rewriting.Lock()
 	defer rewriting.Unlock()
 	content, info, err := readSizes(open, can)
-	if err != nil || content == nil && info.Inode != 0 {
+	if err != nil || content == nil && info.Name != "" {
 		return err
 	}
 	ended := len(content) == 0 || bytes.HasSuffix(content, []byte("\n"))
@@ -315,23 +323,23 @@ func rewriteSizes(open *folders, can string, change func([][]byte) [][]byte) err
 	if err != nil {
 		return err
 	}
-	meta := reach.Meta{Mode: info.Mode, UID: info.UID, GID: info.GID, Written: info.Written}
-	if info.Inode == 0 { // there was none: it belongs to whom the trash belongs to
-		self, err := folder.Info()
+	meta := info.Meta()
+	if info.Name == "" { // there was none: it belongs to whom the trash belongs to
+		self, err := folder.Info(open.ctx)
 		if err != nil {
 			return err
 		}
-		meta = reach.Meta{Mode: 0o600, UID: self.UID, GID: self.GID, Written: self.Written}
+		meta = reach.Meta{Mode: entry.Is(fs.FileMode(0o600)), UID: self.UID, GID: self.GID, Written: self.Written}
 	}
 	const partial = ".humble-rewind-sizes"
-	if err := writeFile(folder, partial, changed, meta); err != nil {
+	if err := writeFile(open.ctx, folder, partial, changed, meta); err != nil {
 		return fmt.Errorf("rewrite %s: %w", sizesName, err)
 	}
-	return folder.Replace(partial, sizesName)
+	return folder.Replace(open.ctx, partial, sizesName)
 }
 
-func decode(raw source.Holding) (holding, error) {
-	var h holding
+func decode(raw source.Slip) (slip, error) {
+	var h slip
 	if err := json.Unmarshal(raw, &h); err != nil {
 		return h, fmt.Errorf("read what the trash remembered: %w", err)
 	}
@@ -362,7 +370,7 @@ func (f *folders) get(dir string) (reach.Folder, error) {
 
 func (f *folders) sync() error {
 	for _, folder := range f.open {
-		if err := folder.Sync(); err != nil {
+		if err := folder.Sync(f.ctx); err != nil {
 			return err
 		}
 	}

@@ -1,30 +1,27 @@
-// Package examine reads copies to find out whether they are whole, and keeps what it finds by digest, so that one content
-// is examined once, wherever it turns up.
-package examine
+package contents
 
 import (
 	"context"
-	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io"
 	"sync"
 	"time"
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
-	"humble-rewind/internal/trails"
+
+	"golang.org/x/sync/errgroup"
 )
 
-// Examiner examines copies. It is safe for concurrent use.
+// Examiner reads copies to find out whether they are whole, and keeps what it finds by digest, so that one content is examined once,
+// wherever it turns up. It is safe for concurrent use.
 type Examiner struct {
-	Trails *trails.Reader
-	Now    func() time.Time
+	Contents *Reader
+	Now      func() time.Time
 	// Patience is how long one copy may take; 0 is for as long as it takes.
 	Patience time.Duration
 }
@@ -39,7 +36,7 @@ type Result struct {
 var ErrSlow = errors.New("it takes too long to examine")
 
 // Copy examines one copy, or returns what is known of its content where it is still as it was. Errors are of reading: of
-// the source, trails.ErrChanged where it changed meanwhile, and ErrSlow.
+// the source, ErrChanged where it changed meanwhile, and ErrSlow.
 func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
 	if known, ok, err := e.known(ctx, c.SHA256); err != nil {
 		return known, err
@@ -60,7 +57,7 @@ func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, erro
 	if err != nil || len(sum) == 0 {
 		return Result{}, false, nil
 	}
-	f, err := e.Trails.Site.Catalogue.Findings(ctx, sum)
+	f, err := e.Contents.Site.Catalogue.Findings(ctx, sum)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return Result{}, false, nil
 	}
@@ -69,19 +66,12 @@ func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, erro
 
 // standing tells with an error whether a copy is no longer there as it was seen.
 func (e *Examiner) standing(ctx context.Context, c catalogue.Copy) error {
-	content, err := e.Trails.Open(ctx, c)
+	content, err := e.Contents.Open(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer content.Close()
 	return asSeen(content, c)
-}
-
-func asSeen(content source.Content, c catalogue.Copy) error {
-	if content.Info.Type != plan.File || content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
-		return trails.ErrChanged
-	}
-	return nil
 }
 
 // read reads a copy and keeps what was found.
@@ -90,20 +80,12 @@ func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	return Result{found.Findings, hex.EncodeToString(found.SHA256)}, e.Trails.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
+	return Result{found.Findings, hex.EncodeToString(found.SHA256)}, e.Contents.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
 }
 
 // examined reads a copy, without keeping what it finds.
 func (e *Examiner) examined(ctx context.Context, c catalogue.Copy) (found catalogue.Examined, err error) {
-	store, err := e.Trails.Site.Source(ctx, c.Source)
-	if err != nil {
-		return found, err
-	}
-	return e.examinedFrom(ctx, store, c)
-}
-
-func (e *Examiner) examinedFrom(ctx context.Context, store source.Source, c catalogue.Copy) (found catalogue.Examined, err error) {
-	content, err := store.Open(ctx, c.At)
+	content, err := e.Contents.Open(ctx, c)
 	if err != nil {
 		return found, err
 	}
@@ -125,28 +107,26 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	if content.File == nil {
 		return found, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
-	size := content.Info.Size
-	r := interruptible{ctx, content.File}
-	h := sha256.New()
-	if n, err := io.Copy(h, reach.Sequential(ctx, content.File, size)); err != nil || n != size {
-		return found, errors.Join(err, short(n, size))
+	d, size, err := DigestOf(ctx, content.File, content.Info.Size)
+	if want := content.Info.Size; err != nil || want >= 0 && size != want {
+		return found, errors.Join(err, short(size, want))
 	}
-	digest := hex.EncodeToString(h.Sum(nil))
-	if found, known, err := e.known(ctx, digest); known || err != nil {
+	if found, known, err := e.known(ctx, d.Hex()); known || err != nil {
 		return found, err
 	}
-	found.SHA256 = digest
-	found.Findings, err = e.Trails.Apart.Examine(ctx, apart.Content{ReaderAt: r, Size: size})
-	if errors.Is(err, apart.ErrDemanding) { // which is kept like any finding, so that it is not tried again
-		found.Findings, err = condition.Findings{Size: size, State: condition.Doubtful, Media: "application/octet-stream",
-			Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is " +
-				"damaged, or made to do harm."}}, nil
+	found.SHA256 = d.Hex()
+	err = e.Contents.named(ctx, "", content, func(c apart.Content) error {
+		found.Findings, err = e.Contents.Apart.Examine(ctx, c)
+		return err
+	})
+	if errors.Is(err, apart.ErrDemanding) {
+		found.Findings, err = demanding(size), nil
 	}
 	if err != nil {
 		return found, err
 	}
-	if info, err := content.File.Info(); err != nil || !info.Same(content.Info) {
-		return found, errors.Join(err, trails.ErrChanged)
+	if info, err := content.File.Info(ctx); err != nil || info.Seen().Unchanged(content.Info.Seen()) == reach.No {
+		return found, errors.Join(err, ErrChanged)
 	}
 	return found, nil
 }
@@ -155,20 +135,7 @@ func short(n, size int64) error {
 	if n == size {
 		return nil
 	}
-	return fmt.Errorf("%w: it has %d bytes, and %d could be read", trails.ErrChanged, size, n)
-}
-
-// interruptible stops reading when its context is done.
-type interruptible struct {
-	ctx context.Context
-	io.ReaderAt
-}
-
-func (r interruptible) ReadAt(p []byte, off int64) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return r.ReaderAt.ReadAt(p, off)
+	return fmt.Errorf("%w: it has %d bytes, and %d could be read", ErrChanged, size, n)
 }
 
 // What All reads side by side, and how much it keeps at once.
@@ -180,15 +147,7 @@ const (
 // All examines the files of a source that were not examined yet. progress is told after each batch. unread counts those
 // that could not be read.
 func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
-	records := e.Trails.Site.Catalogue
-	src, err := records.Source(ctx, sourceID)
-	if err != nil {
-		return 0, err
-	}
-	store, err := e.Trails.Site.Source(ctx, src)
-	if err != nil {
-		return 0, err
-	}
+	records := e.Contents.Site.Catalogue
 	var files, bytes int64
 	for after := int64(0); ; {
 		ids, err := records.UnexaminedIn(ctx, sourceID, after, batch)
@@ -200,7 +159,7 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 		if err != nil {
 			return unread, err
 		}
-		found := e.several(ctx, store, copies)
+		found := e.several(ctx, copies)
 		if err := records.SetExamined(context.WithoutCancel(ctx), found, e.Now()); err != nil {
 			return unread, err
 		}
@@ -218,22 +177,11 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 // Some examines copies of any sources and keeps what it finds, in one go. It returns what could be examined; what could not,
 // or takes too long, is left out.
 func (e *Examiner) Some(ctx context.Context, copies []catalogue.Copy) ([]catalogue.Examined, error) {
-	bySource := map[int64][]catalogue.Copy{}
-	for _, c := range copies {
-		bySource[c.Source.ID] = append(bySource[c.Source.ID], c)
-	}
-	var all []catalogue.Examined
-	for _, some := range bySource {
-		store, err := e.Trails.Site.Source(ctx, some[0].Source)
-		if err != nil {
-			continue // which each of its copies will say when it is asked for by itself
-		}
-		all = append(all, e.several(ctx, store, some)...)
-	}
+	all := e.several(ctx, copies)
 	if err := ctx.Err(); err != nil {
 		return all, err
 	}
-	return all, e.Trails.Site.Catalogue.SetExamined(ctx, all, e.Now())
+	return all, e.Contents.Site.Catalogue.SetExamined(ctx, all, e.Now())
 }
 
 // patient bounds how long one copy may take.
@@ -245,42 +193,26 @@ func (e *Examiner) patient(ctx context.Context) (context.Context, context.Cancel
 }
 
 // several examines copies side by side and returns what could be.
-func (e *Examiner) several(ctx context.Context, store source.Source, copies []catalogue.Copy) []catalogue.Examined {
-	work := make(chan catalogue.Copy)
+func (e *Examiner) several(ctx context.Context, copies []catalogue.Copy) []catalogue.Examined {
 	var mu sync.Mutex
 	var all []catalogue.Examined
-	var wait sync.WaitGroup
-	for range readers {
-		wait.Go(func() {
-			for c := range work {
-				limited, done := e.patient(ctx)
-				found, err := e.examinedFrom(limited, store, c)
-				done()
-				if err == nil {
-					mu.Lock()
-					all = append(all, found)
-					mu.Unlock()
-				}
+	var side errgroup.Group
+	side.SetLimit(readers)
+	for _, c := range copies {
+		side.Go(func() error {
+			limited, done := e.patient(ctx)
+			defer done()
+			if found, err := e.examined(limited, c); err == nil {
+				mu.Lock()
+				all = append(all, found)
+				mu.Unlock()
 			}
+			return nil
 		})
 	}
-	for _, c := range copies {
-		work <- c
-	}
-	close(work)
-	wait.Wait()
+	_ = side.Wait() // nobody fails
 	return all
 }
-
-// Budget says how much is examined unasked.
-type Budget struct {
-	Every  time.Duration // between two rounds
-	Bytes  int64         // of one round
-	Within time.Duration // only what was written so lately
-}
-
-// DefaultBudget reads about a megabyte a second at the most.
-var DefaultBudget = Budget{Every: 10 * time.Second, Bytes: 10 << 20, Within: 45 * 24 * time.Hour}
 
 // Background examines recent documents that stand on machines, so that damage is noticed before their people notice it. It
 // returns when ctx is done. told is called after each round with how many were examined and how many of them are broken.
@@ -307,7 +239,7 @@ func (e *Examiner) Background(ctx context.Context, b Budget, told func(examined,
 // Round examines as much as one round's budget allows. What could not be read is added to failed and passed over.
 func (e *Examiner) Round(ctx context.Context, b Budget, failed map[int64]bool) (examined, broken int, err error) {
 	const some = 200
-	ids, err := e.Trails.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
+	ids, err := e.Contents.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
 	if err != nil {
 		return 0, 0, err
 	}
@@ -315,7 +247,7 @@ func (e *Examiner) Round(ctx context.Context, b Budget, failed map[int64]bool) (
 		if failed[ids[0]] {
 			continue
 		}
-		c, err := e.Trails.Site.Catalogue.Copy(ctx, ids[0])
+		c, err := e.Contents.Site.Catalogue.Copy(ctx, ids[0])
 		if err != nil {
 			return examined, broken, err
 		}

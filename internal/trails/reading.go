@@ -30,9 +30,9 @@ func ReadingOf(v *trail.Version, facts []catalogue.Fact, store Storing, moment t
 			score[0] = 1
 		}
 		switch {
-		case s.Source.Dated:
+		case s.Source.Traits.Dated():
 			score[1] = 3
-		case !s.Source.Live:
+		case !s.Source.Traits.Live():
 			score[1] = 2
 		}
 		if r.From < 0 || score[0] > best[0] || score[0] == best[0] &&

@@ -1,0 +1,34 @@
+package catalogue
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/sighting"
+)
+
+// A survey is killed after it recorded what it saw and before the names of that were fed to the search.
+func TestNamesLeftUnfedByAKilledSurveyAreFedAtTheNextStart(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	c, err := Open(ctx, dir)
+	require.NoError(t, err)
+	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
+	require.NoError(t, err)
+	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"})
+	require.NoError(t, err)
+	d := c.Survey(ctx, src, time.Unix(100, 0), Following{})
+	require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Dir: "files", Name: "offsets"}, Mark: entry.Mark{Size: 1},
+		Origin: "/offsets", Type: entry.File, Readable: true}))
+	require.NoError(t, d.finish())
+	require.NoError(t, c.Close())
+	c, err = Open(ctx, dir)
+	require.NoError(t, err)
+	defer c.Close()
+	found, err := c.Find(ctx, Query{Words: "offsets"})
+	require.NoError(t, err)
+	assert.Len(t, found.Copies, 1)
+}

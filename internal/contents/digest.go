@@ -1,0 +1,141 @@
+package contents
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math"
+
+	lru "github.com/hashicorp/golang-lru/v2"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/digest"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+)
+
+// remembered is how many digests of contents that stores name are kept in memory.
+const remembered = 10_000
+
+// DigestOf reads the first size bytes of a file, all where size is negative, and returns their digest and how many there were.
+// What a file has grown by since it was looked at is not read.
+func DigestOf(ctx context.Context, f reach.File, size int64) (digest.Digest, int64, error) {
+	if size < 0 {
+		size = math.MaxInt64
+	}
+	s, err := reach.AtMost(ctx, f, size)
+	if err != nil {
+		return digest.Digest{}, 0, err
+	}
+	defer s.Close()
+	return digest.Of(s)
+}
+
+// DigestAt reads a file of a folder, as long as it is when it is opened, and returns its digest in hex.
+func DigestAt(ctx context.Context, folder reach.Tree, name string) (string, error) {
+	f, err := folder.Open(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	info, err := f.Info(ctx)
+	if err != nil {
+		return "", err
+	}
+	d, _, err := DigestOf(ctx, f, info.Size)
+	if err != nil {
+		return "", fmt.Errorf("read it for its digest: %w", err)
+	}
+	return d.Hex(), nil
+}
+
+// Digest returns the SHA-256 of a copy's file. One whose store names its content by what names it everywhere is read once, however
+// many copies there are of it. Nothing is kept in the catalogue.
+func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
+	if c.Content.Kind.Names() {
+		if known, err := r.known(ctx, c.Content); err != nil || known != nil {
+			return known, err
+		}
+	}
+	content, err := r.Open(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	sum, err := r.DigestAsSeen(ctx, c, content)
+	if err == nil && c.Content.Kind.Names() {
+		r.cache().Add(c.Content, sum)
+	}
+	return sum, err
+}
+
+// DigestAsSeen digests an open copy, where it still is as the survey saw it; else the error is ErrChanged.
+func (r *Reader) DigestAsSeen(ctx context.Context, c catalogue.Copy, content source.Content) ([]byte, error) {
+	if content.File == nil {
+		return nil, ErrChanged
+	}
+	if err := asSeen(content, c); err != nil {
+		return nil, err
+	}
+	want := content.Info.Size
+	if want < 0 {
+		want = c.Size
+	}
+	d, n, err := DigestOf(ctx, content.File, want)
+	if err == nil && n != want && want >= 0 {
+		err = ErrChanged
+	}
+	return d.Bytes(), err
+}
+
+func (r *Reader) cache() *lru.Cache[entry.ContentID, []byte] {
+	r.once.Do(func() { r.digests, _ = lru.New[entry.ContentID, []byte](remembered) }) // which refuses sizes below 1 alone
+	return r.digests
+}
+
+// known returns the digest of a content that a store names, where one of its copies was read; nil where none was.
+func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) {
+	if sum, ok := r.cache().Get(id); ok {
+		return sum, nil
+	}
+	sum, err := r.Site.Catalogue.DigestOfContent(ctx, id)
+	if err == nil && sum != nil {
+		r.cache().Add(id, sum)
+	}
+	return sum, err
+}
+
+// DigestAll reads the files of a source whose digests are not known, and keeps them. progress is told of each.
+func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
+	const batch = 500
+	var files, bytes int64
+	for after := int64(0); ; {
+		ids, err := r.Site.Catalogue.Undigested(ctx, sourceID, after, batch)
+		if err != nil || len(ids) == 0 {
+			return unread, err
+		}
+		after = ids[len(ids)-1]
+		copies, err := r.Site.Catalogue.Copies(ctx, ids)
+		if err != nil {
+			return unread, err
+		}
+		digests := make(map[int64][]byte, len(copies))
+		for _, c := range copies {
+			sum, err := r.Digest(ctx, c)
+			if ctx.Err() != nil {
+				return unread, errors.Join(ctx.Err(), r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests))
+			}
+			if err != nil {
+				unread++
+				continue
+			}
+			digests[c.ID] = sum
+			files, bytes = files+1, bytes+c.Size
+			progress(files, bytes, c.Place.Path)
+		}
+		if err := r.Site.Catalogue.SetDigests(ctx, digests); err != nil {
+			return unread, err
+		}
+	}
+}

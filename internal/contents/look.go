@@ -1,0 +1,102 @@
+package contents
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"humble-rewind/internal/apart"
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/source"
+)
+
+// named gives a content to a child under a name, and takes it back.
+func (r *Reader) named(ctx context.Context, name string, c source.Content, use func(apart.Content) error) error {
+	at, err := r.At(ctx, c)
+	if err != nil {
+		return err
+	}
+	return errors.Join(use(apart.Content{Name: name, ReaderAt: at, Size: at.Size}), at.Close())
+}
+
+// Look previews an open content.
+func (r *Reader) Look(ctx context.Context, c source.Content) (look peek.Preview, err error) {
+	err = r.named(ctx, "", c, func(c apart.Content) error {
+		look, err = r.Apart.Look(ctx, c)
+		return err
+	})
+	return look, err
+}
+
+// Draw renders an open picture anew as PNG. Errors wrap peek.ErrNoPicture.
+func (r *Reader) Draw(ctx context.Context, c source.Content, w io.Writer) error {
+	return r.named(ctx, "", c, func(c apart.Content) error { return r.Apart.Draw(ctx, c, w) })
+}
+
+// Holds looks for words in a copy.
+func (r *Reader) Holds(ctx context.Context, c catalogue.Copy, words []string) (held apart.Held, err error) {
+	content, err := r.OpenFile(ctx, c)
+	if err != nil {
+		return held, err
+	}
+	defer content.Close()
+	err = r.named(ctx, "", content, func(c apart.Content) error {
+		held, err = r.Apart.Holds(ctx, c, words)
+		return err
+	})
+	return held, err
+}
+
+// Bytes reads a copy whole, but no more than most bytes of it.
+func (r *Reader) Bytes(ctx context.Context, c catalogue.Copy, most int64) ([]byte, error) {
+	content, err := r.OpenFile(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	s, err := content.File.Stream(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	return io.ReadAll(io.LimitReader(s, most))
+}
+
+// Shares reads two copies by their numbers and returns which share of each one's content the other has; what cannot be read has
+// nothing in common with anything.
+func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err error) {
+	copies, err := r.Site.Catalogue.Copies(ctx, []int64{a, b})
+	if err != nil {
+		return 0, 0, err
+	}
+	one, err := r.OpenFile(ctx, copies[0])
+	if err != nil {
+		return 0, 0, ctx.Err()
+	}
+	defer one.Close()
+	two, err := r.OpenFile(ctx, copies[1])
+	if err != nil {
+		return 0, 0, ctx.Err()
+	}
+	defer two.Close()
+	err = r.named(ctx, "", one, func(one apart.Content) error {
+		return r.named(ctx, "", two, func(two apart.Content) error {
+			ofA, ofB, err = r.Apart.Shares(ctx, one, two)
+			return err
+		})
+	})
+	if errors.Is(err, apart.ErrDemanding) {
+		return 0, 0, nil // as far as can be told they have nothing in common
+	}
+	return ofA, ofB, err
+}
+
+// demanding is what is found of a content that takes too much to be examined. It is kept like any finding, so that it is not tried
+// again.
+func demanding(size int64) condition.Findings {
+	return condition.Findings{Size: size, State: condition.Doubtful, Media: "application/octet-stream",
+		Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is " +
+			"damaged, or made to do harm."}}
+}

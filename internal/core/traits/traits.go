@@ -1,0 +1,59 @@
+// Package traits says as data what a kind of store can tell and do. The data is kept with each source, and is all that the rest of
+// the program knows of kinds: nothing branches on a kind's name.
+package traits
+
+import "time"
+
+// Shape says what the copies of a store are copies of.
+type Shape string
+
+// The shapes.
+const (
+	Now      Shape = "now"      // the machine's own files as they are now
+	Points   Shape = "points"   // trees as they were at points in time
+	Versions Shape = "versions" // of each file the contents that it had
+	Removals Shape = "removals" // what was removed
+	Traces   Shape = "traces"   // what may be a copy of something
+)
+
+// Cost is what opening one copy costs.
+type Cost string
+
+// The costs.
+const (
+	Little Cost = "little" // a file is opened
+	Whole  Cost = "whole"  // what stands before it in its store has to be read as well
+)
+
+// Traits of a kind of store. The zero Traits are of a store of which nothing is known.
+type Traits struct {
+	Shape Shape `json:"shape"`
+	// Rank orders stores among copies of equal content: the lower is taken first.
+	Rank int `json:"rank"`
+	// Resolution is how fine the times are that it tells; 0: it is worked out from what it holds.
+	Resolution time.Duration `json:"resolution,omitempty"`
+	// Zoneless says that its times are of a wall clock somewhere, taken to be the machine's.
+	Zoneless bool `json:"zoneless,omitempty"`
+	// Ownerless says that it does not tell whose a copy is, nor its mode.
+	Ownerless bool `json:"ownerless,omitempty"`
+	// Proves says that its copies carry checksums, so that reading one shows whether it is whole.
+	Proves bool `json:"proves,omitempty"`
+	// Expires says that what it holds goes by itself after a while.
+	Expires bool `json:"expires,omitempty"`
+	// Leftovers says that what it holds was left behind by programs beside or instead of documents.
+	Leftovers bool `json:"leftovers,omitempty"`
+	Cost      Cost `json:"cost,omitempty"`
+	// Usual says that people expect a machine to have one, so that it is told where none is known.
+	Usual bool `json:"usual,omitempty"`
+	// Tree says that a copy that is a folder can be shown with what was in it at the copy's moment.
+	Tree bool `json:"tree,omitempty"`
+}
+
+// Live tells whether the store is the machine's own files.
+func (t Traits) Live() bool { return t.Shape == Now }
+
+// Dated tells whether the store holds what there was at many points in time.
+func (t Traits) Dated() bool { return t.Shape == Points || t.Shape == Versions }
+
+// Shows tells whether a store that covers a place would have shown something there, had it been there.
+func (t Traits) Shows() bool { return t.Live() || t.Dated() }

@@ -1,0 +1,34 @@
+// Package kinds is where the ways to machines and the kinds of stores are registered: for the program, for the tests and for the
+// corpus. A new one is its own package and one line here.
+package kinds
+
+import (
+	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
+	"humble-rewind/internal/source/strays"
+	"humble-rewind/internal/source/trash"
+)
+
+// Ways are the ways to machines. The private directories are the service's own data, which is nobody's files.
+func Ways(private ...string) reach.Ways {
+	return reach.Ways{
+		local.Way(private...),
+	}
+}
+
+// All are the kinds of stores, in the order in which technicians look for copies.
+func All(rules stray.Rules) source.Kinds {
+	return source.Kinds{
+		live.Kind,
+		trash.Kind,
+		snapshots.Kind,
+		strays.Kind(rules),
+	}
+}
+
+// Leftovers are the rules that tell leftovers of programs which come with the program, and their text, to be extended.
+func Leftovers() (stray.Rules, string) { return strays.Default, strays.DefaultText }

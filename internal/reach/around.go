@@ -1,0 +1,270 @@
+package reach
+
+import (
+	"context"
+	"io"
+	"io/fs"
+	"time"
+
+	"golang.org/x/sync/semaphore"
+)
+
+// Limited lets a session take only so many calls side by side; the others wait, as long as their contexts last.
+func Limited(s Session, atOnce int64) Session {
+	room := semaphore.NewWeighted(atOnce)
+	return Around(s, func(ctx context.Context) (func(), error) {
+		if err := room.Acquire(ctx, 1); err != nil {
+			return nil, err
+		}
+		return func() { room.Release(1) }, nil
+	})
+}
+
+// Around calls something before and after each call that goes to a machine: enter may wait, count or refuse, and returns what is
+// called when the call is over.
+func Around(s Session, enter func(context.Context) (leave func(), err error)) Session {
+	return &session{Session: s, around: around{enter}}
+}
+
+type around struct {
+	enter func(context.Context) (func(), error)
+}
+
+// around1 makes a call that has one answer.
+func around1[T any](ctx context.Context, a around, call func() (T, error)) (T, error) {
+	leave, err := a.enter(ctx)
+	if err != nil {
+		var none T
+		return none, err
+	}
+	defer leave()
+	return call()
+}
+
+func (a around) do(ctx context.Context, call func() error) error {
+	_, err := around1(ctx, a, func() (struct{}, error) { return struct{}{}, call() })
+	return err
+}
+
+type session struct {
+	Session
+	around
+}
+
+func (s session) Tree(ctx context.Context, path string) (Tree, error) {
+	return around1(ctx, s.around, func() (Tree, error) { return s.tree(s.Session.Tree(ctx, path)) })
+}
+
+func (s session) Folder(ctx context.Context, path string) (Folder, error) {
+	return around1(ctx, s.around, func() (Folder, error) { return s.folder(s.Session.Folder(ctx, path)) })
+}
+
+func (a around) tree(t Tree, err error) (Tree, error) {
+	if err != nil {
+		return nil, err
+	}
+	return tree{t, a}, nil
+}
+
+func (a around) folder(f Folder, err error) (Folder, error) {
+	if err != nil {
+		return nil, err
+	}
+	return folder{tree{f, a}, f}, nil
+}
+
+func (a around) file(f File, err error) (File, error) {
+	if err != nil {
+		return nil, err
+	}
+	if r, ok := f.(Random); ok {
+		return random{file{f, a}, r}, nil
+	}
+	return file{f, a}, nil
+}
+
+type tree struct {
+	of Tree
+	around
+}
+
+func (t tree) Close() error { return t.of.Close() }
+
+func (t tree) Info(ctx context.Context) (Info, error) {
+	return around1(ctx, t.around, func() (Info, error) { return t.of.Info(ctx) })
+}
+
+func (t tree) List(ctx context.Context) ([]Info, error) {
+	return around1(ctx, t.around, func() ([]Info, error) { return t.of.List(ctx) })
+}
+
+func (t tree) Look(ctx context.Context, name string) (Info, error) {
+	return around1(ctx, t.around, func() (Info, error) { return t.of.Look(ctx, name) })
+}
+
+func (t tree) LookAll(ctx context.Context, names []string) (map[string]Info, error) {
+	return around1(ctx, t.around, func() (map[string]Info, error) { return LookAll(ctx, t.of, names) })
+}
+
+func (t tree) ReadFile(ctx context.Context, name string, limit int64) ([]byte, error) {
+	return around1(ctx, t.around, func() ([]byte, error) { return ReadFile(ctx, t.of, name, limit) })
+}
+
+func (t tree) Open(ctx context.Context, name string) (File, error) {
+	return around1(ctx, t.around, func() (File, error) { return t.file(t.of.Open(ctx, name)) })
+}
+
+func (t tree) Target(ctx context.Context, name string) (string, error) {
+	return around1(ctx, t.around, func() (string, error) { return t.of.Target(ctx, name) })
+}
+
+func (t tree) Attributes(ctx context.Context, name string) (Attributes, error) {
+	return around1(ctx, t.around, func() (Attributes, error) { return t.of.Attributes(ctx, name) })
+}
+
+func (t tree) Enter(ctx context.Context, name string) (Tree, error) {
+	return around1(ctx, t.around, func() (Tree, error) { return t.tree(t.of.Enter(ctx, name)) })
+}
+
+type folder struct {
+	tree
+	of Folder
+}
+
+// inner is the folder that another call is to be given.
+func inner(f Folder) Folder {
+	if wrapped, ok := f.(folder); ok {
+		return wrapped.of
+	}
+	return f
+}
+
+func (f folder) Into(ctx context.Context, name string) (Folder, error) {
+	return around1(ctx, f.around, func() (Folder, error) { return f.folder(f.of.Into(ctx, name)) })
+}
+
+func (f folder) Create(ctx context.Context, name string) (NewFile, error) {
+	return around1(ctx, f.around, func() (NewFile, error) {
+		n, err := f.of.Create(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		return newFile{file{n, f.around}, n}, nil
+	})
+}
+
+func (f folder) Mkdir(ctx context.Context, name string) error {
+	return f.do(ctx, func() error { return f.of.Mkdir(ctx, name) })
+}
+
+func (f folder) Symlink(ctx context.Context, target, name string) error {
+	return f.do(ctx, func() error { return f.of.Symlink(ctx, target, name) })
+}
+
+func (f folder) Link(ctx context.Context, oldName string, to Folder, newName string) error {
+	return f.do(ctx, func() error { return f.of.Link(ctx, oldName, inner(to), newName) })
+}
+
+func (f folder) Rename(ctx context.Context, oldName string, to Folder, newName string) error {
+	return f.do(ctx, func() error { return f.of.Rename(ctx, oldName, inner(to), newName) })
+}
+
+func (f folder) Replace(ctx context.Context, oldName, newName string) error {
+	return f.do(ctx, func() error { return f.of.Replace(ctx, oldName, newName) })
+}
+
+func (f folder) Remove(ctx context.Context, name string) error {
+	return f.do(ctx, func() error { return f.of.Remove(ctx, name) })
+}
+
+func (f folder) SetMeta(ctx context.Context, m Meta) error {
+	return f.do(ctx, func() error { return f.of.SetMeta(ctx, m) })
+}
+
+func (f folder) Date(ctx context.Context, written time.Time) error {
+	return f.do(ctx, func() error { return f.of.Date(ctx, written) })
+}
+
+func (f folder) SetLinkMeta(ctx context.Context, name string, m Meta) error {
+	return f.do(ctx, func() error { return f.of.SetLinkMeta(ctx, name, m) })
+}
+
+func (f folder) Sync(ctx context.Context) error {
+	return f.do(ctx, func() error { return f.of.Sync(ctx) })
+}
+
+func (f folder) Settle(ctx context.Context) error {
+	return f.do(ctx, func() error { return f.of.Settle(ctx) })
+}
+
+func (f folder) Room(ctx context.Context) (free int64, readOnly bool, err error) {
+	err = f.do(ctx, func() (err error) {
+		free, readOnly, err = f.of.Room(ctx)
+		return err
+	})
+	return free, readOnly, err
+}
+
+type file struct {
+	of File
+	around
+}
+
+func (f file) Close() error { return f.of.Close() }
+
+func (f file) Info(ctx context.Context) (Info, error) {
+	return around1(ctx, f.around, func() (Info, error) { return f.of.Info(ctx) })
+}
+
+func (f file) Stream(ctx context.Context) (io.ReadCloser, error) {
+	s, err := around1(ctx, f.around, func() (io.ReadCloser, error) { return f.of.Stream(ctx) })
+	if err != nil {
+		return nil, err
+	}
+	return stream{s, ctx, f.around}, nil
+}
+
+func (f file) SetMode(ctx context.Context, mode fs.FileMode) error {
+	return f.do(ctx, func() error { return SetMode(ctx, f.of, mode) })
+}
+
+type stream struct {
+	io.ReadCloser
+	ctx context.Context
+	around
+}
+
+func (s stream) Read(p []byte) (int, error) {
+	return around1(s.ctx, s.around, func() (int, error) { return s.ReadCloser.Read(p) })
+}
+
+// random is a file that can be read at any offset.
+type random struct {
+	file
+	at io.ReaderAt
+}
+
+func (r random) ReadAt(p []byte, off int64) (int, error) {
+	return around1(context.Background(), r.around, func() (int, error) { return r.at.ReadAt(p, off) })
+}
+
+type newFile struct {
+	file
+	of NewFile
+}
+
+func (f newFile) Write(p []byte) (int, error) {
+	return around1(context.Background(), f.around, func() (int, error) { return f.of.Write(p) })
+}
+
+func (f newFile) SetMeta(ctx context.Context, m Meta) error {
+	return f.do(ctx, func() error { return f.of.SetMeta(ctx, m) })
+}
+
+func (f newFile) Skip(ctx context.Context, n int64) error {
+	return f.do(ctx, func() error { return f.of.Skip(ctx, n) })
+}
+
+func (f newFile) Cut(ctx context.Context, size int64) error {
+	return f.do(ctx, func() error { return f.of.Cut(ctx, size) })
+}

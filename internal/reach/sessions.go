@@ -1,0 +1,134 @@
+package reach
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+)
+
+// Sessions keeps the machines of a site reached. Each has its own lock, its own limits and its own back-off, so that nobody waits
+// for a machine that he did not ask for. It is safe for concurrent use.
+type Sessions struct {
+	Ways Ways
+	// Now is the clock; nil: time.Now.
+	Now func() time.Time
+
+	mu   sync.Mutex // of the map alone
+	open map[string]*reached
+}
+
+// reached is one machine. Its lock is held while it is dialled.
+type reached struct {
+	mu      chan struct{} // a lock that somebody who waits for it can leave
+	at      string
+	session Session
+	failure error     // of the last attempt; nil where that succeeded
+	again   time.Time // when it is tried again
+	pause   time.Duration
+}
+
+// BackoffError says that a machine could not be reached lately and is left alone for a while.
+type BackoffError struct {
+	Until time.Time
+	Err   error // of the last attempt
+}
+
+func (e *BackoffError) Error() string {
+	return fmt.Sprintf("%v (it is tried again at %s)", e.Err, e.Until.Format("15:04:05"))
+}
+
+// Unwrap returns what the last attempt met.
+func (e *BackoffError) Unwrap() error { return e.Err }
+
+func (s *Sessions) now() time.Time {
+	if s.Now == nil {
+		return time.Now()
+	}
+	return s.Now()
+}
+
+// Get reaches a machine by its name, at its address. The answer is shared and must not be closed.
+func (s *Sessions) Get(ctx context.Context, machine, at string) (Session, error) {
+	s.mu.Lock()
+	if s.open == nil {
+		s.open = map[string]*reached{}
+	}
+	r, ok := s.open[machine]
+	if !ok {
+		r = &reached{mu: make(chan struct{}, 1)}
+		s.open[machine] = r
+	}
+	s.mu.Unlock()
+	select {
+	case r.mu <- struct{}{}:
+		defer func() { <-r.mu }()
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	}
+	return s.get(ctx, r, at)
+}
+
+// get is called with the machine's lock held.
+func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, error) {
+	if r.session != nil {
+		if r.at == at && alive(ctx, r.session) {
+			return r.session, nil
+		}
+		r.session.Close()
+		r.session = nil
+	}
+	now := s.now()
+	if r.at == at && r.failure != nil && now.Before(r.again) {
+		return nil, &BackoffError{r.again, r.failure}
+	}
+	if r.at != at {
+		r.pause = 0
+	}
+	r.at = at
+	if r.session, r.failure = s.Ways.Open(ctx, at); r.failure == nil {
+		r.pause = 0
+		return r.session, nil
+	}
+	r.session = nil
+	if ctx.Err() != nil { // whoever asked left; that says nothing about the machine
+		err := r.failure
+		r.failure = nil
+		return nil, err
+	}
+	if address, err := ParseAddress(at); err == nil {
+		if way, err := s.Ways.For(address); err == nil {
+			r.pause = min(max(2*r.pause, way.Backoff), MostBackoff) // which is nothing where the way has none
+			r.again = now.Add(r.pause)
+		}
+	}
+	return nil, r.failure
+}
+
+// alive notices a disk that was unmounted, or a directory that was replaced, since it was opened.
+func alive(ctx context.Context, s Session) bool {
+	root, err := s.Tree(ctx, "/")
+	if err != nil {
+		return false
+	}
+	defer root.Close()
+	info, err := root.Info(ctx)
+	return err == nil && !info.Removed()
+}
+
+// Close lets go of all machines.
+func (s *Sessions) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	var errs []error
+	for _, r := range s.open {
+		r.mu <- struct{}{}
+		if r.session != nil {
+			errs = append(errs, r.session.Close())
+		}
+		<-r.mu
+	}
+	s.open = nil
+	return errors.Join(errs...)
+}

@@ -1,0 +1,118 @@
+package reach_test
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+)
+
+// dialled is a way whose machines can be made to hang or to refuse.
+type dialled struct {
+	count   atomic.Int32
+	refuse  atomic.Bool
+	hanging chan struct{} // closed to let go
+}
+
+var errRefused = errors.New("refused")
+
+func (d *dialled) way(t *testing.T) reach.Way {
+	root := t.TempDir()
+	return reach.Way{Scheme: "far", Backoff: time.Second, Open: func(ctx context.Context, at reach.Address) (reach.Session, error) {
+		d.count.Add(1)
+		if at.Host == "dead" {
+			select {
+			case <-d.hanging:
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+		if d.refuse.Load() {
+			return nil, errRefused
+		}
+		return local.Open(root)
+	}}
+}
+
+func TestNobodyWaitsForAMachineThatHeDidNotAskFor(t *testing.T) {
+	d := &dialled{hanging: make(chan struct{})}
+	s := reach.Sessions{Ways: reach.Ways{d.way(t)}}
+	defer func() { require.NoError(t, s.Close()) }()
+	var waiting sync.WaitGroup
+	waiting.Go(func() { _, _ = s.Get(context.Background(), "dead", "far://dead/") })
+	require.Eventually(t, func() bool { return d.count.Load() == 1 }, time.Second, time.Millisecond)
+	_, err := s.Get(t.Context(), "alive", "far://alive/")
+	require.NoError(t, err, "another machine is reached meanwhile")
+	patient, stop := context.WithTimeout(t.Context(), 20*time.Millisecond)
+	defer stop()
+	_, err = s.Get(patient, "dead", "far://dead/")
+	assert.ErrorIs(t, err, context.DeadlineExceeded, "whoever waits for the same one can leave")
+	close(d.hanging)
+	waiting.Wait()
+}
+
+func TestAMachineThatRefusesIsLeftAloneEverLonger(t *testing.T) {
+	d := &dialled{}
+	d.refuse.Store(true)
+	now := time.Date(2026, 11, 3, 12, 0, 0, 0, time.UTC)
+	s := reach.Sessions{Ways: reach.Ways{d.way(t)}, Now: func() time.Time { return now }}
+	defer func() { require.NoError(t, s.Close()) }()
+	dials := 0
+	for _, pause := range []time.Duration{time.Second, 2 * time.Second, 4 * time.Second} {
+		_, err := s.Get(t.Context(), "loft", "far://loft/")
+		dials++
+		require.ErrorIs(t, err, errRefused)
+		now = now.Add(pause - time.Millisecond)
+		_, err = s.Get(t.Context(), "loft", "far://loft/")
+		left, ok := errors.AsType[*reach.BackoffError](err)
+		require.True(t, ok, "%v", err)
+		assert.ErrorIs(t, left, errRefused, "and it is said what it refused with")
+		assert.EqualValues(t, dials, d.count.Load())
+		now = now.Add(time.Millisecond)
+	}
+	d.refuse.Store(false)
+	one, err := s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	two, err := s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	assert.Same(t, one, two, "it is reached once")
+	_, err = s.Get(t.Context(), "loft", "far://elsewhere/")
+	require.NoError(t, err, "another address is another machine")
+	assert.EqualValues(t, 5, d.count.Load())
+}
+
+func TestALimitLetsOnlySoManyCallsThrough(t *testing.T) {
+	files, err := local.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	var now, most atomic.Int32
+	counted := reach.Around(files, func(context.Context) (func(), error) {
+		most.Store(max(most.Load(), now.Add(1)))
+		time.Sleep(time.Millisecond)
+		return func() { now.Add(-1) }, nil
+	})
+	limited := reach.Limited(counted, 2)
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			root, err := limited.Tree(context.Background(), "/")
+			if assert.NoError(t, err) {
+				root.Close()
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, 2, most.Load())
+	left, stop := context.WithCancel(t.Context())
+	stop()
+	_, err = limited.Tree(left, "/")
+	assert.ErrorIs(t, err, context.Canceled, "whoever left is not let through")
+}
