@@ -20,6 +20,7 @@ type Difference struct {
 	at        time.Time
 	following Following
 	seen      int64
+	memo      []byte          // for the next survey
 	held      map[string]bool // the points in time that the store holds; nil where it does not hold several
 
 	// Of the capture under way.
@@ -78,7 +79,7 @@ func (d *Difference) End(notes []string) (Counts, error) {
 		found = d.source.Found + d.counts.Fresh
 	}
 	var err error
-	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, d.held, found, notes); err != nil {
+	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, d.held, found, notes, d.memo); err != nil {
 		return d.counts, err
 	}
 	return d.counts, d.catalogue.FeedNames(d.ctx)
@@ -168,6 +169,12 @@ func (d *Difference) finish() error {
 	d.capture = nil
 	return err
 }
+
+// Memo is what the last complete survey asked to be remembered.
+func (d *Difference) Memo() []byte { return d.source.Memo }
+
+// Remember keeps something for the next survey, once this one has come to its end.
+func (d *Difference) Remember(memo []byte) { d.memo = memo }
 
 // Captures lists the points in time that were read completely, by name.
 func (d *Difference) Captures(ctx context.Context) (map[string]time.Time, error) {

@@ -106,7 +106,8 @@ func (c *Catalogue) dropCapture(ctx context.Context, sourceID, id, at int64) err
 // endSurvey keeps how a survey of a source went. held says which points in time the store still holds, nil where it does
 // not hold several; those no longer there are records only from now on. readable is how many copies can be read, those
 // included; the answer is how many that leaves.
-func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64, notes []string) (int64, error) {
+func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64,
+	notes []string, memo []byte) (int64, error) {
 	if held != nil {
 		lost, err := c.thin(ctx, src.ID, held)
 		if err != nil {
@@ -115,8 +116,8 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 		readable -= lost
 	}
 	defer c.forgetStores()
-	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ? WHERE id = ?",
-		at.UnixNano(), toJSON(notes), readable, src.ID)
+	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ?, memo = ? WHERE id = ?",
+		at.UnixNano(), toJSON(notes), readable, memo, src.ID)
 	return readable, err
 }
 

@@ -33,6 +33,7 @@ type Source struct {
 	Renew         bool      // what is known of its points in time is wrong, and has to be forgotten before it is surveyed
 	Recheck       bool      // what its records say was believed without looking, and is looked at again by the next survey
 	Notes         []string
+	Memo          []byte // what its kind keeps from one survey for the next
 }
 
 // AddSource adds a source to the machine it names; ErrTaken where that store is read already.
@@ -73,7 +74,7 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
 	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
-			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck, s.notes
+			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck, s.notes, s.memo
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
 		WHERE `+where+` ORDER BY m.name, s.id`, args...)
 	if err != nil {
@@ -86,7 +87,7 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 		var own, surveyed sql.NullInt64
 		var exclusions, maps, notes, declared, options string
 		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named, &exclusions, &s.Zone, &maps, &own,
-			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes); err != nil {
+			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo); err != nil {
 			return nil, err
 		}
 		if own.Valid {

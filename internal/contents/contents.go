@@ -3,7 +3,7 @@
 //
 // What a copy holds is hostile: whatever parses, decodes or compares it runs in a child process, see package apart. A copy is opened
 // through its store, which is kept open between copies; one whose store cannot be read at any offset is read once into a file that
-// has no name, see [At].
+// has no name, see [Reader.At].
 package contents
 
 import (

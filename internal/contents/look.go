@@ -9,8 +9,17 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
+
+// At makes an open file readable at any offset, see reach.ReadAnywhere; the error is ErrNoContent for what is no file. Close it.
+func (r *Reader) At(ctx context.Context, c source.Content) (reach.Anywhere, error) {
+	if c.File == nil {
+		return reach.Anywhere{}, ErrNoContent
+	}
+	return reach.ReadAnywhere(ctx, c.File, r.Dir)
+}
 
 // named gives a content to a child under a name, and takes it back.
 func (r *Reader) named(ctx context.Context, name string, c source.Content, use func(apart.Content) error) error {

@@ -7,6 +7,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/archive"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/strays"
@@ -26,6 +27,7 @@ func All(rules stray.Rules) source.Kinds {
 		live.Kind,
 		trash.Kind,
 		snapshots.Kind,
+		archive.Kind,
 		strays.Kind(rules),
 	}
 }

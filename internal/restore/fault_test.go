@@ -18,6 +18,7 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/sitetest"
 )
@@ -28,6 +29,7 @@ type faults struct {
 	countdown   int
 	err         error
 	otherDevice bool
+	poor        bool   // the way can tell little: neither which file it is nor when it changed, nor whose it is
 	corrupt     bool   // what is written is not what was meant
 	synced      func() // called when what was written is made to last
 	created     func() // called when a file is made to be written
@@ -44,6 +46,9 @@ func (f *faults) strike() error {
 func (f *faults) way() reach.Way {
 	return reach.Way{Open: func(_ context.Context, at reach.Address) (reach.Session, error) {
 		files, err := local.Open(at.Path)
+		if f.poor && err == nil {
+			return reachtest.Poor(faultyFiles{files, f}, 0), nil
+		}
 		return faultyFiles{files, f}, err
 	}}
 }
@@ -186,10 +191,10 @@ func TestWhatArrivesDifferentlyIsNotBroughtBack(t *testing.T) {
 // Every writing operation of a bring-back fails once, each in a world of its own. Whatever fails, each content is in the
 // trash or at its destination, whole; what stood there is there or in safekeeping; and the receipt says how it went.
 func TestWhateverFailsNothingIsLost(t *testing.T) {
-	for name, across := range map[string]bool{"by renaming": false, "by copying": true} {
+	for name, f := range map[string]faults{"by renaming": {}, "by copying": {otherDevice: true}, "by a poor way": {poor: true}} {
 		t.Run(name, func(t *testing.T) {
 			for n := 1; ; n++ {
-				if !failAt(t, n, across) {
+				if !failAt(t, n, f) {
 					require.Greater(t, n, 8, "there are more operations than that to fail")
 					t.Logf("%d operations failed in turn", n-1)
 					return
@@ -200,8 +205,9 @@ func TestWhateverFailsNothingIsLost(t *testing.T) {
 }
 
 // failAt lets the nth operation fail and tells whether there was one.
-func failAt(t *testing.T, n int, across bool) bool {
-	f := &faults{err: syscall.ENOSPC, otherDevice: across}
+func failAt(t *testing.T, n int, faults faults) bool {
+	f, across := &faults, faults.otherDevice
+	f.err = syscall.ENOSPC
 	s := sitetest.NewWith(t, reach.Ways{f.way()})
 	s.Discard("/home/ines/quote.odt", "from the trash")
 	s.Discard("/home/ines/Moulds/", "one.svg\nfull size/two.svg\n")

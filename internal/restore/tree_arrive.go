@@ -257,6 +257,9 @@ func (t *treeTarget) print(it *carried) error {
 	inside := it.work.After.Inside
 	it.work.After = identify(info)
 	it.work.After.Inside = inside
+	if it.work.After.Digest, err = contentOf(t.ctx, folder, info); err != nil {
+		return err
+	}
 	if it.work.Alone { // what goes into it has items of its own
 		return nil
 	}

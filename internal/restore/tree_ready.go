@@ -95,7 +95,7 @@ func (t *treeTarget) stage(it *carried, folder reach.Folder) (*stage, error) {
 }
 
 // lookClosely takes down what an item that leaves its store is like inside, before anything is done with it: what is there
-// afterwards must be that and nothing else. Of a file that is moved, that is its digest.
+// afterwards must be that and nothing else. Of a file that is moved, that is its digest, and of one that nothing else tells.
 func (t *treeTarget) lookClosely(it *carried) error {
 	from, err := t.open.parent(it.item.From)
 	if err != nil {
@@ -107,6 +107,11 @@ func (t *treeTarget) lookClosely(it *carried) error {
 		it.work.Before.Inside, err = insideOf(t.ctx, from, name)
 	case it.item.Type == entry.File && it.work.Renames:
 		it.item.SHA256, err = contents.DigestAt(t.ctx, from, name)
+	default:
+		var info reach.Info
+		if info, err = from.Look(t.ctx, name); err == nil {
+			it.work.Before.Digest, err = contentOf(t.ctx, from, info)
+		}
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		return errNotThere

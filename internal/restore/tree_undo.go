@@ -89,7 +89,7 @@ func (t *treeTarget) take(it *carried, to reach.Folder, name string) (*stage, er
 	if err != nil {
 		return nil, err
 	}
-	it.work.After.Inside = now.Inside // which receipts of an earlier version lack
+	it.work.After.Inside, it.work.After.Digest = now.Inside, now.Digest // which receipts of an earlier version lack
 	st, err := t.stageFor(it.item.To)
 	if err != nil {
 		return nil, err

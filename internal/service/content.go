@@ -108,7 +108,7 @@ type download struct {
 	ctx     context.Context
 	copy    catalogue.Copy
 	content source.Content
-	at      contents.Random
+	at      reach.Anywhere
 }
 
 // VisitGetContentResponse serves the bytes, whole or in ranges. They are always a download: what is in them must never

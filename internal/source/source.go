@@ -39,6 +39,8 @@ type Known interface {
 	Unchanged(ctx context.Context, dir string, print []byte, entries int) (bool, error)
 	// Captures lists the points in time that were read completely, by name.
 	Captures(ctx context.Context) (map[string]time.Time, error)
+	// Memo is what the last complete survey asked to be remembered; nil where there was none.
+	Memo() []byte
 }
 
 // Reporter takes what a survey finds. Sightings come folder by folder: once one of another Dir has come, none of the
@@ -56,6 +58,8 @@ type Reporter interface {
 	// it for each before anything else; those it does not call it for are gone. One that reports only what changed since another
 	// must name the latest that was read completely.
 	Begin(sighting.Capture) error
+	// Remember keeps something for the next survey, should this one come to its end.
+	Remember(memo []byte)
 	// Discard takes back the point in time begun last: it vanished while it was read, or is still being written.
 	Discard(why string) error
 }

@@ -4,6 +4,7 @@
 ALTER TABLE sources ADD COLUMN shape TEXT NOT NULL DEFAULT 'traces';      -- of package traits; once more in the column traits
 ALTER TABLE sources ADD COLUMN traits TEXT NOT NULL DEFAULT '{}';
 ALTER TABLE sources ADD COLUMN options TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE sources ADD COLUMN memo BLOB;                                -- what its kind keeps from one survey for the next
 UPDATE sources SET shape = CASE WHEN live THEN 'now' WHEN dated THEN 'points' WHEN kind = 'strays' THEN 'traces' ELSE 'removals' END;
 UPDATE sources SET traits = json_object('shape', shape);
 ALTER TABLE sources DROP COLUMN live;

@@ -56,7 +56,8 @@ const (
 	NoMemory             Code = "no-memory"
 	Changed              Code = "changed" // it is not, or no longer, as it was seen
 	ChangedSinceSurvey   Code = "changed-since-survey"
-	System               Code = "system"  // what the system says and this vocabulary does not know
+	Broken               Code = "broken" // what is read is not what was written
+	System               Code = "system" // what the system says and this vocabulary does not know
 )
 
 // Of the catalogue.
@@ -112,6 +113,7 @@ var words = map[Code]string{
 	TooManyOpenOnMachine: "the machine has too many files open; try again in a moment",
 	NoMemory:             "the machine has no memory left",
 	Changed:              "it changed in the meantime",
+	Broken:               "what is read is not what was written",
 	ChangedSinceSurvey:   "it changed since the last survey",
 	System:               "the system refuses it",
 	NotKnown:             "not in the catalogue",

@@ -73,6 +73,8 @@ func (l *listing) Begin(c sighting.Capture) error {
 	l.captures = append(l.captures, c.Name+" "+c.At.UTC().Format(time.RFC3339))
 	return nil
 }
+func (l *listing) Memo() []byte { return nil }
+func (l *listing) Remember([]byte) {}
 func (l *listing) Gone(sighting.Locator) error { return os.ErrInvalid }
 func (l *listing) Discard(why string) error    { return os.ErrInvalid }
 func (l *listing) Sight(s sighting.Sighting) error {

@@ -121,7 +121,7 @@ func RefOf(s sighting.Sighting) sighting.Ref {
 // surveyedAgain checks that a second survey tells the same.
 func surveyedAgain(t *testing.T, s source.Store, first *record) {
 	again := newRecord()
-	again.known = first.marks()
+	again.known, again.memo = first.marks(), first.kept
 	require.NoError(t, s.Survey(context.Background(), again, again))
 	assert.Equal(t, first.marks(), again.marks(), "marks are stable while nothing changes")
 	for _, seen := range again.seen {
@@ -132,7 +132,7 @@ func surveyedAgain(t *testing.T, s source.Store, first *record) {
 	}
 	// What was read completely need not be read again.
 	done := newRecord()
-	done.done = first.points
+	done.done, done.memo = first.points, first.kept
 	require.NoError(t, s.Survey(context.Background(), done, done))
 	assert.Equal(t, first.points, done.points)
 	if len(first.points) > 0 {
@@ -166,6 +166,8 @@ type record struct {
 	scattered bool
 	refuse    error
 	delta     bool
+	memo      []byte // that the survey before asked to be remembered
+	kept      []byte
 }
 
 func newRecord() *record {
@@ -183,7 +185,7 @@ func (r *record) Sight(s sighting.Sighting) error {
 	if r.left == nil {
 		r.left = map[string]bool{}
 	}
-	if n := len(r.seen); n > 0 && r.seen[n-1].At.Dir != s.At.Dir {
+	if n := len(r.seen); n > 0 && r.seen[n-1].At.Capture == s.At.Capture && r.seen[n-1].At.Dir != s.At.Dir {
 		r.left[r.seen[n-1].At.Dir] = true
 	}
 	r.scattered = r.scattered || r.left[s.At.Dir]
@@ -221,6 +223,8 @@ func (r *record) Discard(string) error {
 	return errors.New("nothing changed, and yet a point in time was discarded")
 }
 func (r *record) Unread(string, error) error { return nil }
+func (r *record) Memo() []byte               { return r.memo }
+func (r *record) Remember(memo []byte)       { r.kept = memo }
 func (r *record) Note(string)                {}
 
 func (r *record) marks() map[sighting.Locator]entry.Mark {

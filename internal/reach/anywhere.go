@@ -1,0 +1,87 @@
+package reach
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/reach/system"
+)
+
+// What is read of a file that can only be read from its beginning, so that it can be read anywhere.
+const (
+	inMemory = 1 << 20 // what is larger goes into a file
+	// MostKept is the largest file, in bytes, that is done for.
+	MostKept = 512 << 20
+)
+
+// Anywhere is a file that can be read at any offset. Close it; the file that it was made of stays open.
+type Anywhere struct {
+	io.ReaderAt
+	Size int64
+	// Kept says that it was read whole first, because its way or store can only be read from the beginning.
+	Kept  bool
+	close func() error
+}
+
+// Close lets go of what was kept to read it anywhere.
+func (a Anywhere) Close() error { return a.close() }
+
+// ReadAnywhere makes a file readable at any offset, until ctx is done. One that cannot be is read to its end first, into a file without
+// a name in the service's own folder dir ("": the system's for such); the error wraps problem.TooLarge where it has more than MostKept
+// bytes.
+func ReadAnywhere(ctx context.Context, f File, dir string) (Anywhere, error) {
+	info, err := f.Info(ctx)
+	if err != nil {
+		return Anywhere{}, err
+	}
+	if at, ok := f.(io.ReaderAt); ok && info.Size >= 0 {
+		return Anywhere{UntilAt(ctx, at), info.Size, false, func() error { return nil }}, nil
+	}
+	if info.Size > MostKept {
+		return Anywhere{}, tooLarge(info.Size)
+	}
+	s, err := f.Stream(ctx)
+	if err != nil {
+		return Anywhere{}, err
+	}
+	defer s.Close()
+	head, err := io.ReadAll(io.LimitReader(s, inMemory+1))
+	if err != nil {
+		return Anywhere{}, err
+	}
+	if len(head) <= inMemory {
+		return Anywhere{bytes.NewReader(head), int64(len(head)), true, func() error { return nil }}, nil
+	}
+	return keep(io.MultiReader(bytes.NewReader(head), s), dir)
+}
+
+// keep writes what is read into a file that has no name, so that nothing of it stays whatever happens.
+func keep(content io.Reader, dir string) (Anywhere, error) {
+	f, err := os.CreateTemp(dir, "content-*")
+	if err != nil {
+		return Anywhere{}, fmt.Errorf("keep it for a while: %w", system.Problem(err))
+	}
+	fail := func(err error) (Anywhere, error) {
+		f.Close()
+		return Anywhere{}, err
+	}
+	if err := os.Remove(f.Name()); err != nil {
+		return fail(fmt.Errorf("keep it for a while: %w", system.Problem(err)))
+	}
+	n, err := io.Copy(f, io.LimitReader(content, MostKept+1))
+	switch {
+	case err != nil:
+		return fail(fmt.Errorf("keep it for a while: %w", system.Problem(err)))
+	case n > MostKept:
+		return fail(tooLarge(n))
+	}
+	return Anywhere{f, n, true, f.Close}, nil
+}
+
+func tooLarge(size int64) error {
+	return fmt.Errorf("it can only be read from the beginning, and with %d bytes or more it is too large to be looked into so: %w", size, problem.TooLarge)
+}

@@ -1,0 +1,361 @@
+package archive_test
+
+import (
+	"archive/tar"
+	"archive/zip"
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/reach/reachtest"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/archive"
+	"humble-rewind/internal/source/sourcetest"
+)
+
+var written = time.Date(2026, 3, 4, 17, 5, 7, 0, time.UTC)
+
+// members are an archive's by their names; a name that ends in a slash is a folder, content that begins with "=> " makes a link.
+type members []struct{ name, content string }
+
+var papers = members{{"home/ines/Quotes/", ""}, {"home/ines/Quotes/Quote 116.odt", "quote"}, {"home/ines/notes.txt", strings.Repeat("plank\n", 500)}, {"home/ines/to notes", "=> notes.txt"}}
+
+func zipped(t *testing.T, all members) []byte {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, m := range all {
+		h := &zip.FileHeader{Name: m.name, Method: zip.Deflate, Modified: written}
+		content := m.content
+		if target, link := strings.CutPrefix(content, "=> "); link {
+			h.SetMode(fs.ModeSymlink | 0o777)
+			content = target
+		}
+		f, err := w.CreateHeader(h)
+		require.NoError(t, err)
+		_, err = io.WriteString(f, content)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+func tarred(t *testing.T, all members) []byte {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for _, m := range all {
+		h := &tar.Header{Name: m.name, Typeflag: tar.TypeReg, Size: int64(len(m.content)), Mode: 0o4777, Uid: 0, ModTime: written}
+		content := m.content
+		if target, link := strings.CutPrefix(content, "=> "); link {
+			h.Typeflag, h.Linkname, h.Size, content = tar.TypeSymlink, target, 0, ""
+		} else if strings.HasSuffix(m.name, "/") {
+			h.Typeflag = tar.TypeDir
+		}
+		require.NoError(t, w.WriteHeader(h))
+		_, err := io.WriteString(w, content)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return b.Bytes()
+}
+
+// setup lays archives in a folder of a machine. With poor its way can tell little and reads files only from their beginning.
+func setup(t *testing.T, poor bool, files map[string][]byte) (source.Setup, string) {
+	root := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(root, "archives"), 0o755))
+	for name, content := range files {
+		require.NoError(t, os.WriteFile(filepath.Join(root, "archives", name), content, 0o644))
+	}
+	files_, err := local.Open(root)
+	require.NoError(t, err)
+	t.Cleanup(func() { files_.Close() })
+	if poor {
+		files_ = reachtest.Poor(files_, time.Microsecond)
+	}
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	require.NoError(t, err)
+	return source.Setup{Files: files_, At: "/archives", Zone: zone, Homes: []string{"/home/ines"}}, root
+}
+
+func TestHoldsTheContractOfStoresOverEveryWay(t *testing.T) {
+	for _, poor := range []bool{false, true} {
+		s, _ := setup(t, poor, map[string][]byte{"papers 2026-03-04.zip": zipped(t, papers), "papers 2026-03-05.tar": tarred(t, papers)})
+		sourcetest.Run(t, archive.Kind, s)
+		s.At = "/archives/papers 2026-03-04.zip"
+		sourcetest.Run(t, archive.Kind, s)
+		s.At = "/archives/papers 2026-03-05.tar"
+		sourcetest.Run(t, archive.Kind, s)
+	}
+}
+
+// survey reports everything in a store, with what its survey before remembered.
+type survey struct {
+	memo   []byte
+	known  map[string]time.Time
+	begun  []sighting.Capture
+	seen   map[string]sighting.Sighting // by path
+	notes  []string
+	broken []string
+}
+
+func (r *survey) Marks(context.Context, string) (func(string) entry.Mark, error) {
+	return func(string) entry.Mark { return entry.Mark{} }, nil
+}
+func (r *survey) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
+func (r *survey) Captures(context.Context) (map[string]time.Time, error)       { return r.known, nil }
+func (r *survey) Memo() []byte                                                 { return r.memo }
+func (r *survey) Remember(memo []byte)                                         { r.memo = memo }
+func (r *survey) Gone(sighting.Locator) error                                  { return errors.New("gone") }
+func (r *survey) Unread(dir string, why error) error                           { return why }
+func (r *survey) Note(text string)                                             { r.notes = append(r.notes, text) }
+func (r *survey) Discard(why string) error {
+	r.broken = append(r.broken, why)
+	return nil
+}
+func (r *survey) Begin(c sighting.Capture) error {
+	r.begun = append(r.begun, c)
+	return nil
+}
+func (r *survey) Sight(s sighting.Sighting) error {
+	r.seen[join(s.At.Dir, s.At.Name)] = s
+	return nil
+}
+
+func join(dir, name string) string { return strings.TrimPrefix(dir+"/"+name, "/") }
+
+func run(t *testing.T, s source.Setup, before *survey) *survey {
+	store, err := archive.Kind.Open(t.Context(), s)
+	require.NoError(t, err)
+	defer store.Close()
+	r := &survey{seen: map[string]sighting.Sighting{}, known: map[string]time.Time{}}
+	if before != nil {
+		r.memo = before.memo
+		for _, c := range before.begun {
+			r.known[c.Name] = c.At
+		}
+	}
+	require.NoError(t, store.Survey(t.Context(), r, r))
+	return r
+}
+
+func read(t *testing.T, s source.Setup, path string) (string, error) {
+	store, err := archive.Kind.Open(t.Context(), s)
+	require.NoError(t, err)
+	defer store.Close()
+	archiveName, member, _ := strings.Cut(path, ":")
+	dir, name := filepath.Split(member)
+	c, err := store.Open(t.Context(), sighting.Locator{Capture: archiveName, Dir: strings.TrimSuffix(dir, "/"), Name: name}.Ref())
+	if err != nil {
+		return "", err
+	}
+	defer c.Close()
+	stream, err := c.File.Stream(t.Context())
+	if err != nil {
+		return "", err
+	}
+	defer stream.Close()
+	content, err := io.ReadAll(stream)
+	return string(content), err
+}
+
+func TestMembersComeFromWhereMapsOrHomesSay(t *testing.T) {
+	inside := members{{"Quotes/a.odt", "a"}}
+	s, _ := setup(t, false, map[string][]byte{"a.zip": zipped(t, append(inside, papers...))})
+	r := run(t, s, nil)
+	assert.Empty(t, r.seen["Quotes/a.odt"].Origin, "nothing tells")
+	assert.Equal(t, "/home/ines/notes.txt", r.seen["home/ines/notes.txt"].Origin)
+	assert.Equal(t, entry.Folder, r.seen["Quotes"].Type, "a folder that no member is of is there all the same")
+	assert.Equal(t, "notes.txt", r.seen["home/ines/to notes"].Target)
+	s.Maps = []place.Map{{From: "/Quotes", To: "/home/ines/Documents/Quotes"}}
+	assert.Equal(t, "/home/ines/Documents/Quotes/a.odt", run(t, s, nil).seen["Quotes/a.odt"].Origin)
+	for path, seen := range r.seen {
+		assert.False(t, seen.UID.Known || seen.Mark.Mode.Known, "%s: nobody's word is taken for whose it is", path)
+	}
+	assert.True(t, r.seen["home/ines/notes.txt"].Written.Equal(written))
+}
+
+func TestHostileNamesLeadNowhere(t *testing.T) {
+	hostile := members{{"../../etc/passwd", "x"}, {"a/../../b", "x"}, {"/home/ines/rooted", "rooted"}, {"./home//ines/./dots", "dots"}, {"file", "f"}, {"file/inside", "x"},
+		{"twice", "one"}, {"twice", "two"}, {strings.Repeat("d/", 600) + "deep", "x"}}
+	for name, content := range map[string][]byte{"h.zip": zipped(t, hostile), "h.tar": tarred(t, hostile)} {
+		s, _ := setup(t, false, map[string][]byte{name: content})
+		r := run(t, s, nil)
+		for path, seen := range r.seen {
+			assert.NotContains(t, path, "..", name)
+			assert.True(t, seen.Origin == "" || place.Under(seen.Origin, "/home/ines"), "%s: %s", path, seen.Origin)
+		}
+		assert.Contains(t, r.seen, "home/ines/rooted")
+		assert.Contains(t, r.seen, "home/ines/dots")
+		assert.NotContains(t, r.seen, "file/inside")
+		got, err := read(t, s, name+":twice")
+		require.NoError(t, err)
+		assert.Equal(t, "two", got, "what unpacking leaves")
+		notes := strings.Join(r.notes, "\n")
+		for _, said := range []string{"2 of its members have names that lead out", "called as others are", "in what is no folder", "too deep"} {
+			assert.Contains(t, notes, said, name)
+		}
+	}
+}
+
+func TestWhatIsDamagedIsSaidAndNothingElseSuffers(t *testing.T) {
+	plain := zipped(t, papers)
+	flipped := bytes.Clone(plain)
+	at := bytes.Index(flipped, []byte("Quote 116.odt")) + len("Quote 116.odt") + 12
+	flipped[at] ^= 0x10
+	tarball := tarred(t, papers)
+	s, root := setup(t, false, map[string][]byte{"2026-03-01 whole.zip": plain, "2026-03-02 flipped.zip": flipped, "2026-03-03 cut.zip": plain[:len(plain)-40],
+		"2026-03-04 cut.tar": tarball[:len(tarball)-3000], "2026-03-05 nonsense.tar": []byte(strings.Repeat("x", 2000))})
+	r := run(t, s, nil)
+	assert.Len(t, r.begun, 3)
+	notes := strings.Join(append(r.notes, r.broken...), "\n")
+	for _, said := range []string{"2026-03-03 cut.zip is not read", "2026-03-05 nonsense.tar is not read", "cannot be read to its end"} {
+		assert.Contains(t, notes, said)
+	}
+	_, err := read(t, s, "2026-03-02 flipped.zip:home/ines/Quotes/Quote 116.odt")
+	assert.ErrorIs(t, err, problem.Broken, "a checksum that does not match is no content")
+	got, err := read(t, s, "2026-03-02 flipped.zip:home/ines/notes.txt")
+	require.NoError(t, err)
+	assert.Len(t, got, 3000)
+
+	// What is repaired under its name is read again, as another point in time.
+	require.NoError(t, os.WriteFile(filepath.Join(root, "archives/2026-03-03 cut.zip"), plain, 0o644))
+	again := run(t, s, r)
+	same := 0
+	for _, c := range again.begun {
+		if c.Same {
+			same++
+		}
+	}
+	assert.Equal(t, 3, same)
+	assert.Len(t, again.begun, 4)
+	require.NoError(t, os.WriteFile(filepath.Join(root, "archives/2026-03-01 whole.zip"), zipped(t, papers[:2]), 0o644))
+	third := run(t, s, again)
+	var revised sighting.Capture
+	for _, c := range third.begun {
+		if !c.Same {
+			revised = c
+		}
+	}
+	assert.Equal(t, "2026-03-01 whole.zip;2", revised.Name)
+	_, err = read(t, s, "2026-03-01 whole.zip;2:home/ines/Quotes/Quote 116.odt")
+	require.NoError(t, err)
+	_, err = read(t, s, "2026-03-01 whole.zip:home/ines/notes.txt")
+	assert.ErrorIs(t, err, problem.NotThere)
+}
+
+func TestArchivesAreOfWhenTheirNamesSayElseOfTheirLatestMember(t *testing.T) {
+	s, _ := setup(t, false, map[string][]byte{"papers 2026-03-09T1200.zip": zipped(t, papers), "papers.tar": tarred(t, papers), "2026-03-04.zip": zipped(t, papers)})
+	at := map[string]string{}
+	r := run(t, s, nil)
+	for _, c := range r.begun {
+		at[c.Name] = c.At.Format(time.RFC3339)
+	}
+	assert.Equal(t, map[string]string{"papers 2026-03-09T1200.zip": "2026-03-09T12:00:00Z", "papers.tar": "2026-03-04T17:05:08Z", "2026-03-04.zip": "2026-03-04T17:05:08Z"}, at)
+	assert.Contains(t, strings.Join(r.notes, "\n"), "papers.tar: its name does not say when it is of")
+	assert.True(t, !r.begun[0].At.Equal(r.begun[1].At), "two of one time are two points")
+}
+
+func TestNamesOfOldZipsAreReadByTheirCodePage(t *testing.T) {
+	var b bytes.Buffer
+	w := zip.NewWriter(&b)
+	for _, h := range []*zip.FileHeader{{Name: "Or\x87amento.txt", NonUTF8: true}, {Name: "Orçamento 2.txt", NonUTF8: true}, {Name: `Quotes\a.txt`, CreatorVersion: 20}} {
+		h.ModifiedDate, h.ModifiedTime = 0x5c64, 0x8000 // 2026-03-04 16:00:00 on the packing machine's wall
+		_, err := w.CreateHeader(h)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	s, _ := setup(t, false, map[string][]byte{"old.zip": b.Bytes()})
+	r := run(t, s, nil)
+	assert.Contains(t, r.seen, "Orçamento.txt")
+	assert.Contains(t, r.seen, "Orçamento 2.txt", "what is UTF-8 is, marked or not")
+	assert.Contains(t, r.seen, "Quotes/a.txt")
+	assert.Equal(t, "2026-03-04T16:00:00Z", r.seen["Orçamento.txt"].Written.Format(time.RFC3339), "by the machine's zone, which is UTC then")
+	assert.Contains(t, strings.Join(r.notes, "\n"), "without a zone")
+	s.Options = map[string]string{"names": "latin1"}
+	assert.NotContains(t, run(t, s, nil).seen, "Orçamento.txt")
+	assert.Error(t, source.CheckOptions(archive.Kind, map[string]string{"names": "runes"}))
+}
+
+func TestLocationsThatHoldNoArchiveAreRefused(t *testing.T) {
+	s, _ := setup(t, false, map[string][]byte{"notes.txt": []byte("x"), "broken.zip": []byte("PK")})
+	for at, why := range map[string]string{"/archives/notes.txt": "does not end in .zip", "/archives/broken.zip": "damaged", "/missing": "it is not there"} {
+		s.At = at
+		_, err := archive.Kind.Describe(t.Context(), s)
+		assert.ErrorContains(t, err, why, at)
+	}
+	found, err := archive.Kind.Suggest(t.Context(), s)
+	require.NoError(t, err)
+	assert.Empty(t, found)
+}
+
+// A folder of an archive is a tree like any other.
+func TestAFolderOfAnArchiveIsRead(t *testing.T) {
+	s, _ := setup(t, false, map[string][]byte{"a.zip": zipped(t, papers)})
+	store, err := archive.Kind.Open(t.Context(), s)
+	require.NoError(t, err)
+	defer store.Close()
+	c, err := store.Open(t.Context(), sighting.Locator{Capture: "a.zip", Dir: "home", Name: "ines"}.Ref())
+	require.NoError(t, err)
+	defer c.Close()
+	list, err := c.Folder.List(t.Context())
+	require.NoError(t, err)
+	assert.Len(t, list, 3)
+	quotes, err := c.Folder.Enter(t.Context(), "Quotes")
+	require.NoError(t, err)
+	content, err := reach.ReadFile(t.Context(), quotes, "Quote 116.odt", 100)
+	require.NoError(t, err)
+	assert.Equal(t, "quote", string(content))
+	_, err = c.Folder.Open(t.Context(), "to notes")
+	assert.ErrorIs(t, err, problem.NotFile)
+	_, err = c.Folder.Look(t.Context(), "../ines")
+	assert.ErrorIs(t, err, problem.BadName)
+}
+
+// Whatever bytes an archive is of, it is read or refused, and nothing leads out of it.
+func FuzzArchives(f *testing.F) {
+	t := &testing.T{}
+	f.Add(zipped(t, papers), true)
+	f.Add(tarred(t, papers), false)
+	f.Add([]byte("PK\x05\x06"+strings.Repeat("\xff", 18)), true)
+	f.Fuzz(func(t *testing.T, content []byte, isZip bool) {
+		name := "a.tar"
+		if isZip {
+			name = "a.zip"
+		}
+		s, _ := setup(t, false, map[string][]byte{name: content})
+		store, err := archive.Kind.Open(t.Context(), s)
+		require.NoError(t, err)
+		defer store.Close()
+		r := &survey{seen: map[string]sighting.Sighting{}}
+		if err := store.Survey(t.Context(), r, r); err != nil {
+			return
+		}
+		for path, seen := range r.seen {
+			if clean, err := place.Clean("/" + path); err != nil || clean != "/"+path {
+				t.Errorf("%q is no path", path)
+			}
+			if seen.Type != entry.File || !seen.Readable {
+				continue
+			}
+			got, err := read(t, s, name+":"+path)
+			if err == nil && int64(len(got)) != seen.Size {
+				t.Errorf("%q has %d bytes, not %d", path, len(got), seen.Size)
+			}
+		}
+	})
+}

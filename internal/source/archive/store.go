@@ -1,0 +1,449 @@
+package archive
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"humble-rewind/internal/core/datedname"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/exclude"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/zonetime"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
+
+	"golang.org/x/sync/singleflight"
+)
+
+// maxOpen is how many archives of a store are kept open with their members known.
+const maxOpen = 4
+
+// store is one archive or a folder of them.
+type store struct {
+	source.Setup
+	reading singleflight.Group // of members, by the archive's name: without the lock
+
+	mu    sync.Mutex
+	open  map[string]*opened
+	order []string // of the open ones, the one used longest ago first
+}
+
+// Close lets go of all archives that nobody reads any more, and of the others once nobody does.
+func (s *store) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, name := range slices.Clone(s.order) {
+		s.drop(name)
+	}
+	return nil
+}
+
+// drop takes an archive out of those that are open. mu is held.
+func (s *store) drop(name string) {
+	o := s.open[name]
+	delete(s.open, name)
+	s.order = slices.DeleteFunc(s.order, func(n string) bool { return n == name })
+	if o.gone = true; o.users == 0 {
+		_ = o.close() // nothing was written to it
+	}
+}
+
+// use counts a user of an archive; the function ends that. mu is held, and must not be for the function.
+func (s *store) use(o *opened) func() {
+	o.users++
+	return sync.OnceFunc(func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if o.users--; o.users == 0 && o.gone {
+			_ = o.close()
+		}
+	})
+}
+
+// get returns an archive with its members known, as it is now, to be let go of with the function.
+func (s *store) get(ctx context.Context, name string) (*opened, func(), error) {
+	for {
+		from, now, err := s.openFile(ctx, name)
+		if err != nil {
+			return nil, nil, err
+		}
+		if o, release, ok := s.known(now); ok {
+			return o, release, from.Close()
+		}
+		mine := false
+		_, err, _ = s.reading.Do(name, func() (any, error) {
+			mine = true
+			return nil, s.read(ctx, from, now)
+		})
+		if !mine {
+			_ = from.Close()
+		}
+		if left := errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded); err != nil && (mine || !left) {
+			return nil, nil, err // else somebody who wanted the same went away
+		}
+		if o, release, ok := s.known(now); ok {
+			return o, release, nil
+		}
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
+	}
+}
+
+// known returns an archive that is open as a file is now.
+func (s *store) known(now file) (*opened, func(), bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	o, ok := s.open[now.name]
+	if !ok || o.file != now {
+		return nil, nil, false
+	}
+	s.order = append(slices.DeleteFunc(s.order, func(n string) bool { return n == now.name }), now.name)
+	return o, s.use(o), true
+}
+
+// read finds out the members of an archive and keeps it open.
+func (s *store) read(ctx context.Context, from reach.File, now file) error {
+	o := &opened{file: now, zone: s.Zone, page: s.Options[optionNames], from: from}
+	o.close = func() error {
+		if o.at.ReaderAt != nil {
+			_ = o.at.Close()
+		}
+		return from.Close()
+	}
+	if err := formatOf(now.name)(o, ctx); err != nil {
+		_ = o.close()
+		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if _, ok := s.open[now.name]; ok {
+		s.drop(now.name)
+	} else if len(s.order) >= maxOpen {
+		s.drop(s.order[0])
+	}
+	s.open[now.name] = o
+	s.order = append(s.order, now.name)
+	return nil
+}
+
+// folder is where the store's archives lie.
+func (s *store) folder(ctx context.Context) (string, error) {
+	info, err := reach.Look(ctx, s.Files, s.At)
+	if err == nil && info.Type == entry.Folder {
+		return s.At, nil
+	}
+	return place.Folder(s.At), err
+}
+
+func (s *store) openFile(ctx context.Context, name string) (reach.File, file, error) {
+	at, err := s.folder(ctx)
+	if err != nil {
+		return nil, file{}, err
+	}
+	if at != s.At && name != place.Name(s.At) || formatOf(name) == nil {
+		return nil, file{}, problem.NotThere
+	}
+	folder, err := s.Files.Tree(ctx, at)
+	if err != nil {
+		return nil, file{}, err
+	}
+	defer folder.Close()
+	from, err := folder.Open(ctx, name)
+	if err != nil {
+		return nil, file{}, err
+	}
+	info, err := from.Info(ctx)
+	if err != nil {
+		from.Close()
+		return nil, file{}, err
+	}
+	return from, file{name, info.Size, info.Written}, nil
+}
+
+// revised is what is remembered of an archive from survey to survey. One that is replaced under its name is another point in time.
+type revised struct {
+	Size     int64         `json:"size"`
+	Written  entry.Instant `json:"written"`
+	At       time.Time     `json:"at"`
+	Revision int           `json:"revision"`
+}
+
+// point is an archive as one point in time.
+type point struct {
+	sighting.Capture
+	file file
+}
+
+// captureName is what a revision of an archive is called as a point in time.
+func captureName(name string, revision int) string {
+	if revision <= 1 {
+		return name
+	}
+	return fmt.Sprintf("%s;%d", name, revision)
+}
+
+// fileName is the archive that a point in time is read from: the one of its name, if it is there, whatever revision it is by now.
+// What is read of it is held against what was sighted, as of any copy.
+func fileName(capture string) string {
+	if name, revision, ok := strings.Cut(capture, ";"); ok && formatOf(name) != nil {
+		if _, err := strconv.Atoi(revision); err == nil {
+			return name
+		}
+	}
+	return capture
+}
+
+func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
+	files, err := s.list(ctx)
+	if err == nil && len(files) == 0 {
+		err = fmt.Errorf("there is no archive in it, as if its drive were not mounted: %w", problem.NotThere)
+	}
+	if err != nil {
+		return fmt.Errorf("read the archives at %s: %w", place.Quote(s.At), err)
+	}
+	points, memo, err := s.points(ctx, files, known, report)
+	if err != nil {
+		return err
+	}
+	for _, p := range points { // first, so that the neighbours of what is read next are known
+		if p.Same {
+			if err := report.Begin(p.Capture); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range points {
+		if p.Same {
+			continue
+		}
+		if err := report.Begin(p.Capture); err != nil {
+			return err
+		}
+		if err := s.survey(ctx, p, known, report); err != nil {
+			return err
+		}
+	}
+	encoded, err := json.Marshal(memo)
+	report.Remember(encoded)
+	return err
+}
+
+// points works out which points in time the archives are, oldest first, and what is to be remembered of them.
+func (s *store) points(ctx context.Context, files []file, known source.Known, report source.Reporter) ([]point, map[string]revised, error) {
+	var before map[string]revised
+	if memo := known.Memo(); memo != nil {
+		if err := json.Unmarshal(memo, &before); err != nil {
+			before = nil // they are read again
+		}
+	}
+	read, err := known.Captures(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	memo := map[string]revised{}
+	var points []point
+	for _, f := range files {
+		was, knew := before[f.name]
+		same := knew && was.Size == f.size && was.Written == entry.At(f.written)
+		now := revised{f.size, entry.At(f.written), was.At, was.Revision}
+		if !same {
+			now.Revision++
+			at, how, err := s.moment(ctx, f)
+			if err != nil {
+				if ctx.Err() != nil {
+					return nil, nil, ctx.Err()
+				}
+				report.Note(fmt.Sprintf("%s is not read: %v.", place.Readable(f.name), err))
+				if knew { // what is known of it stays, as long as it is there
+					memo[f.name] = was
+					points = append(points, point{sighting.Capture{Name: captureName(f.name, was.Revision), At: was.At, Same: true}, f})
+				}
+				continue
+			}
+			if how != "" {
+				report.Note(place.Readable(f.name) + ": " + how)
+			}
+			now.At = at.Add(time.Duration(now.Revision - 1)) // a nanosecond each tells revisions of one name apart
+		}
+		memo[f.name] = now
+		name := captureName(f.name, now.Revision)
+		at, complete := read[name]
+		points = append(points, point{sighting.Capture{Name: name, At: now.At, Same: same && complete && at.Equal(now.At)}, f})
+	}
+	slices.SortStableFunc(points, func(a, b point) int { return a.At.Compare(b.At) })
+	taken := map[int64]bool{}
+	for _, p := range points {
+		if p.Same {
+			taken[p.At.UnixNano()] = true
+		}
+	}
+	for n := range points { // two of one second follow each other
+		p := &points[n]
+		for !p.Same && taken[p.At.UnixNano()] {
+			p.At = p.At.Add(time.Microsecond)
+		}
+		taken[p.At.UnixNano()] = true
+		m := memo[p.file.name]
+		m.At = p.At
+		memo[p.file.name] = m
+	}
+	return points, memo, nil
+}
+
+// moment tells when an archive is of, and how that is known where its name does not say it.
+func (s *store) moment(ctx context.Context, f file) (time.Time, string, error) {
+	o, release, err := s.get(ctx, f.name)
+	if err != nil {
+		return time.Time{}, "", err
+	}
+	defer release()
+	stem := f.name[:strings.LastIndexByte(f.name, '.')]
+	if dated, ok := s.dated(stem); ok {
+		at := dated.Time
+		if !dated.Zoned {
+			at, _ = zonetime.Resolve(dated.Time, s.Zone, o.newest)
+		}
+		if dated.Day && o.newest.After(at) && o.newest.Before(at.AddDate(0, 0, 1)) { // it holds what was written that day
+			at = o.newest.Truncate(time.Second).Add(time.Second)
+		}
+		return at.UTC(), "", nil
+	}
+	if !o.newest.IsZero() {
+		return o.newest.Truncate(time.Second).Add(time.Second).UTC(), "its name does not say when it is of; the latest write time in it is taken.", nil
+	}
+	return f.written.UTC(), "neither its name nor anything in it says when it is of; its own write time is taken.", nil
+}
+
+func (s *store) dated(stem string) (datedname.Wall, bool) {
+	if s.Named != "" {
+		pattern, err := datedname.Compile(s.Named)
+		if err != nil {
+			return datedname.Wall{}, false
+		}
+		return pattern.Read(stem)
+	}
+	all, err := datedname.Infer([]string{stem})
+	if err != nil || len(all) != 1 {
+		return datedname.Wall{}, false
+	}
+	return all[0].Wall, true
+}
+
+// survey reports everything in an archive, folder by folder.
+func (s *store) survey(ctx context.Context, p point, known source.Known, report source.Reporter) error {
+	o, release, err := s.get(ctx, p.file.name)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return report.Discard(fmt.Sprintf("%s cannot be read: %v.", place.Readable(p.file.name), err))
+	}
+	defer release()
+	if o.file != p.file {
+		return report.Discard(fmt.Sprintf("%s changed while it was read; it is left until the next survey.", place.Readable(p.file.name)))
+	}
+	for _, note := range o.notes {
+		report.Note(note)
+	}
+	dir := "/" // which no folder of an archive is called
+	var marks func(string) entry.Mark
+	for n, m := range o.members {
+		if n%500 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if exclude.Within(s.Exclusions, place.Mapped(s.Maps, "/"+m.path), "/") != "" {
+			continue
+		}
+		if m.dir() != dir {
+			dir = m.dir()
+			if marks, err = known.Marks(ctx, dir); err != nil {
+				return err
+			}
+		}
+		if err := report.Sight(s.sighting(p, m, marks)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *store) sighting(p point, m member, marks func(string) entry.Mark) sighting.Sighting {
+	seen := sighting.Sighting{At: sighting.Locator{Capture: p.Name, Dir: m.dir(), Name: m.name()}, Mark: m.mark(), Type: m.typ, Size: m.size,
+		Written: m.written, Readable: m.why == "", Target: m.target}
+	if m.typ == entry.Folder {
+		seen.Size, seen.Written = -1, time.Time{}
+	}
+	if before := marks(m.name()); !before.IsZero() && before == seen.Mark {
+		seen.Same = true
+		return seen
+	}
+	if origin, known := s.origin(m.path); known {
+		seen.Origin = origin
+	}
+	if m.why != "" {
+		seen.Notes = append(seen.Notes, m.why)
+	}
+	return seen
+}
+
+// origin is where on the machine a member came from: where a map says, or, since archives are packed without the slash in front, where
+// its own path leads if that is in a home.
+func (s *store) origin(path string) (string, bool) {
+	in := "/" + path
+	for _, m := range s.Maps {
+		if place.Under(in, m.From) {
+			at := place.Mapped(s.Maps, in)
+			return at, at != "/"
+		}
+	}
+	for _, home := range s.Homes {
+		if place.Under(in, home) {
+			return in, true
+		}
+	}
+	return "", false
+}
+
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+	l, err := ref.Locator()
+	if err != nil {
+		return source.Content{}, err
+	}
+	c, err := s.openMember(ctx, l)
+	if err != nil {
+		return source.Content{}, fmt.Errorf("open %s in an archive: %w", place.Quote(l.Path()), err)
+	}
+	return c, nil
+}
+
+func (s *store) openMember(ctx context.Context, l sighting.Locator) (source.Content, error) {
+	o, release, err := s.get(ctx, fileName(l.Capture))
+	if err != nil {
+		return source.Content{}, err
+	}
+	m, ok := o.find(join(l.Dir, l.Name))
+	if !ok {
+		release()
+		return source.Content{}, problem.NotThere
+	}
+	c := source.Content{Info: m.info(), Target: m.target}
+	switch m.typ {
+	case entry.File:
+		c.File = &memberFile{o, m, release}
+	case entry.Folder:
+		c.Folder = &tree{o, m.path, release}
+	default:
+		release()
+	}
+	return c, nil
+}

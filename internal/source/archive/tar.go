@@ -1,0 +1,144 @@
+package archive
+
+import (
+	"archive/tar"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/reach"
+)
+
+// readTar reads all headers of a tar. A tar that ends in the middle is read as far as it goes.
+func (o *opened) readTar(ctx context.Context) error {
+	if _, ok := o.from.(io.ReaderAt); ok {
+		if err := o.anywhere(ctx); err != nil {
+			return err
+		}
+	}
+	s, err := o.from.Stream(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	counted := &counting{r: s}
+	var from io.Reader = counted
+	if o.at.ReaderAt != nil {
+		from = io.NewSectionReader(o.at, 0, o.at.Size) // which can be sought in, past contents
+	}
+	r := tar.NewReader(from)
+	left := passed{}
+	for {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			if len(o.members) == 0 {
+				return fmt.Errorf("%w (%w)", errDamaged, err)
+			}
+			o.notes = append(o.notes, fmt.Sprintf("It cannot be read to its end, so members may be missing: %v.", err))
+			break
+		}
+		if len(o.members) == maxMembers {
+			return errTooMany
+		}
+		o.takeTar(h, position(from, counted), left)
+	}
+	o.settle(left)
+	return nil
+}
+
+// counting counts what was read.
+type counting struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
+}
+
+// position is how far a reader has come: after a header, where the content begins.
+func position(from io.Reader, c *counting) int64 {
+	if s, ok := from.(io.Seeker); ok {
+		at, _ := s.Seek(0, io.SeekCurrent) // which asks for nothing
+		return at
+	}
+	return c.n
+}
+
+func (o *opened) takeTar(h *tar.Header, at int64, left passed) {
+	m := member{size: h.Size, written: h.ModTime.UTC(), zoned: true, at: at}
+	switch h.Typeflag {
+	case tar.TypeReg, '\x00':
+		m.typ = entry.File
+		if sparse(h) {
+			m.why = "It is packed as a file with holes, which are not read."
+		}
+	case tar.TypeDir:
+		m.typ, m.size = entry.Folder, 0
+	case tar.TypeSymlink:
+		m.typ, m.size, m.target = entry.Link, 0, h.Linkname
+	case tar.TypeLink:
+		left["are second names of others (hard links)"]++
+		return
+	case tar.TypeXGlobalHeader:
+		return
+	case tar.TypeGNUSparse:
+		left["are files with holes"]++
+		return
+	default:
+		left["are devices, pipes or sockets"]++
+		return
+	}
+	o.take(m, h.Name, left)
+}
+
+// sparse tells whether a member is packed without its holes, so that its bytes do not lie in one piece.
+func sparse(h *tar.Header) bool {
+	return h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.map"] != "" || h.PAXRecords["GNU.sparse.numblocks"] != ""
+}
+
+// streamTar reads a member's bytes: where they lie or, in a tar that can only be read from its beginning, after all before them.
+func (o *opened) streamTar(ctx context.Context, m member) (io.ReadCloser, error) {
+	if o.at.ReaderAt != nil {
+		return whole{reach.Until(ctx, io.NewSectionReader(o.at, m.at, m.size)), io.NopCloser(nil), m.size}.start(), nil
+	}
+	s, err := o.from.Stream(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := io.CopyN(io.Discard, s, m.at); err != nil {
+		return nil, errors.Join(fmt.Errorf("%w (%w)", errDamaged, err), s.Close())
+	}
+	return whole{io.LimitReader(s, m.size), s, m.size}.start(), nil
+}
+
+// whole is a member's bytes, of which none may be missing.
+type whole struct {
+	io.Reader
+	io.Closer
+	left int64
+}
+
+func (w whole) start() *whole { return &w }
+
+func (w *whole) Read(p []byte) (int, error) {
+	n, err := w.Reader.Read(p)
+	w.left -= int64(n)
+	if err == io.EOF && w.left > 0 {
+		err = fmt.Errorf("%w (it ends %d bytes early)", errDamaged, w.left)
+	}
+	return n, err
+}

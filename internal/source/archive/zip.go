@@ -1,0 +1,231 @@
+package archive
+
+import (
+	"archive/zip"
+	"context"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"golang.org/x/text/encoding/charmap"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/zonetime"
+	"humble-rewind/internal/reach"
+)
+
+// zipFiles are a zip's members as the standard library read them, by number.
+type zipFiles []*zip.File
+
+// Of the end of a zip's directory (APPNOTE 4.3.16): what stands before a comment of at most 64 KiB.
+const (
+	endSize    = 22
+	endMark    = 0x06054b50
+	maxComment = 1<<16 - 1
+	// maxDirectory is the largest directory, in bytes, that is read.
+	maxDirectory = 48 << 20
+)
+
+// readZip reads a zip's directory.
+func (o *opened) readZip(ctx context.Context) error {
+	if err := o.anywhere(ctx); err != nil {
+		return err
+	}
+	if err := o.checkDirectory(); err != nil {
+		return err
+	}
+	r, err := zip.NewReader(o.at, o.at.Size)
+	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+		return fmt.Errorf("%w (%w)", errDamaged, err)
+	}
+	if len(r.File) > maxMembers {
+		return errTooMany
+	}
+	left := passed{}
+	o.zip = r.File
+	for n, f := range r.File {
+		if n%1000 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		o.takeZip(n, f, left)
+	}
+	o.settle(left)
+	return nil
+}
+
+// checkDirectory refuses a directory that would take more memory than is given to any, before any of it is read.
+func (o *opened) checkDirectory() error {
+	tail := make([]byte, min(o.at.Size, endSize+maxComment))
+	if _, err := o.at.ReadAt(tail, o.at.Size-int64(len(tail))); err != nil && err != io.EOF {
+		return err
+	}
+	for i := len(tail) - endSize; i >= 0; i-- {
+		if binary.LittleEndian.Uint32(tail[i:]) != endMark {
+			continue
+		}
+		records, size := binary.LittleEndian.Uint16(tail[i+10:]), binary.LittleEndian.Uint32(tail[i+12:])
+		if records == 1<<16-1 || size == 1<<32-1 { // the larger numbers are elsewhere (zip64); the directory lies before this
+			size = uint32(min(o.at.Size, 1<<32-1))
+			if int64(size) > maxDirectory && records == 1<<16-1 {
+				return o.checkLarge(tail[:i])
+			}
+		}
+		if size > maxDirectory && int64(size) <= o.at.Size {
+			return errTooMany
+		}
+		return nil
+	}
+	return nil // which the library says better
+}
+
+// checkLarge does so for the larger numbers of a zip64 (APPNOTE 4.3.14), which end right before its locator and that before the end.
+func (o *opened) checkLarge(before []byte) error {
+	const locator, largeMark = 20, 0x06064b50
+	for i := len(before) - locator - 56; i >= 0; i-- {
+		if binary.LittleEndian.Uint32(before[i:]) == largeMark {
+			if binary.LittleEndian.Uint64(before[i+32:]) > maxMembers || binary.LittleEndian.Uint64(before[i+40:]) > maxDirectory {
+				return errTooMany
+			}
+			return nil
+		}
+	}
+	return errTooMany // it cannot be told
+}
+
+func (o *opened) takeZip(n int, f *zip.File, left passed) {
+	name := f.Name
+	if f.NonUTF8 && !utf8.ValidString(name) {
+		name = decoded(name, o.page)
+	}
+	if slices.Contains(backslashed, f.CreatorVersion>>8) {
+		name = strings.ReplaceAll(name, "\\", "/")
+	}
+	m := member{number: n, size: int64(f.UncompressedSize64), content: entry.ContentID{Kind: entry.CRC32Size,
+		Value: fmt.Sprintf("%08x+%d", f.CRC32, f.UncompressedSize64)}}
+	m.written, m.zoned = f.Modified, hasInstant(f.Extra)
+	if !m.zoned && !m.written.IsZero() {
+		m.written, _ = zonetime.Resolve(m.written, o.zone, time.Time{})
+	}
+	m.written = m.written.UTC()
+	const encrypted = 1
+	switch mode := f.Mode(); {
+	case f.FileInfo().IsDir():
+		m.typ, m.size, m.content = entry.Folder, 0, entry.ContentID{}
+	case mode&fs.ModeSymlink != 0:
+		m.typ = entry.Link
+		m.target = targetOf(f)
+	case !mode.IsRegular():
+		left["are devices, pipes or sockets"]++
+		return
+	default:
+		m.typ = entry.File
+	}
+	switch {
+	case m.typ == entry.Folder:
+	case f.Flags&encrypted != 0:
+		m.why = "It is encrypted, and encrypted members are not read."
+	case f.Method != zip.Store && f.Method != zip.Deflate:
+		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", f.Method)
+	case m.size < 0:
+		m.why = "Its size makes no sense."
+	}
+	o.take(m, name, left)
+}
+
+// backslashed are the systems (APPNOTE 4.4.2) on which some packers write backslashes between names: no name there holds one.
+var backslashed = []uint16{0, 10, 11, 14}
+
+// targetOf reads what a link points to, which is its content; "" where that cannot be read.
+func targetOf(f *zip.File) string {
+	const longest = 4096 // PATH_MAX
+	if f.UncompressedSize64 > longest {
+		return ""
+	}
+	r, err := f.Open()
+	if err != nil {
+		return ""
+	}
+	defer r.Close()
+	target, err := io.ReadAll(io.LimitReader(r, longest))
+	if err != nil {
+		return ""
+	}
+	return string(target)
+}
+
+// hasInstant tells whether a member's extra fields give its write time in UTC: the extended timestamp, NTFS's, or the older one of
+// Unix (APPNOTE 4.5, and the fields that are registered there).
+func hasInstant(extra []byte) bool {
+	for len(extra) >= 4 {
+		id, size := binary.LittleEndian.Uint16(extra), int(binary.LittleEndian.Uint16(extra[2:]))
+		extra = extra[4:]
+		if size > len(extra) {
+			return false
+		}
+		switch {
+		case id == 0x5455 && size >= 5 && extra[0]&1 != 0, id == 0x000a && size >= 32, id == 0x5855 && size >= 8:
+			return true
+		}
+		extra = extra[size:]
+	}
+	return false
+}
+
+func (o *opened) stream(ctx context.Context, m member) (io.ReadCloser, error) {
+	if o.zip == nil {
+		return o.streamTar(ctx, m)
+	}
+	r, err := o.zip[m.number].Open()
+	if err != nil {
+		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
+	}
+	return checked{reach.Until(ctx, r), r}, nil
+}
+
+// checked says of what the library finds wrong while it is read that the archive is damaged.
+type checked struct {
+	io.Reader
+	io.Closer
+}
+
+func (c checked) Read(p []byte) (int, error) {
+	n, err := c.Reader.Read(p)
+	if err != nil && err != io.EOF && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("%w (%w)", errDamaged, err)
+	}
+	return n, err
+}
+
+// codePages are those of names, by what they are called.
+var codePages = map[string]*charmap.Charmap{"cp437": charmap.CodePage437, "cp850": charmap.CodePage850, "cp852": charmap.CodePage852,
+	"cp866": charmap.CodePage866, "latin1": charmap.ISO8859_1, "windows1250": charmap.Windows1250, "windows1251": charmap.Windows1251,
+	"windows1252": charmap.Windows1252}
+
+func codePageNames() []string { return slices.Sorted(maps.Keys(codePages)) }
+
+func checkCodePage(value string) error {
+	if codePages[value] == nil {
+		return fmt.Errorf("%q is no code page that is known; known are %q", value, codePageNames())
+	}
+	return nil
+}
+
+// decoded reads a name by a code page, cp437 where none is given: every byte is a character.
+func decoded(name, page string) string {
+	p := codePages[page]
+	if p == nil {
+		p = charmap.CodePage437
+	}
+	said, err := p.NewDecoder().String(name)
+	if err != nil {
+		return name
+	}
+	return said
+}

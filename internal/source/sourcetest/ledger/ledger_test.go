@@ -1,0 +1,114 @@
+package ledger_test
+
+import (
+	"context"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/kinds"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/reach/reachtest"
+	"humble-rewind/internal/restore"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/sitetest"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/sourcetest"
+	"humble-rewind/internal/source/sourcetest/ledger"
+	"humble-rewind/internal/survey"
+)
+
+var day = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+
+func TestHoldsTheContractOfStores(t *testing.T) {
+	root := t.TempDir()
+	require.NoError(t, ledger.Write(filepath.Join(root, "book"), "first", day, map[string]string{"/home/ines/a": "one", "/home/ines/b": "b", "?": "nameless"}))
+	require.NoError(t, ledger.Write(filepath.Join(root, "book"), "second", day.AddDate(0, 0, 1), map[string]string{"/home/ines/a": "two", "/home/ines/b": "gone"}))
+	files, err := local.Open(root)
+	require.NoError(t, err)
+	defer files.Close()
+	sourcetest.Run(t, ledger.Kind, source.Setup{Files: reachtest.Poor(files, time.Millisecond), At: "/book", Zone: time.UTC})
+}
+
+// A machine that can only be reached slowly and poorly holds a ledger: it is surveyed by what changed, found, in a trail, and brought
+// back, without anything in between knowing what it is.
+func TestALedgerIsReadFromEndToEnd(t *testing.T) {
+	s := sitetest.NewWith(t, reach.Ways{local.Way(), reachtest.PoorWay(local.Way(), 100*time.Microsecond)})
+	rules, _ := kinds.Leftovers()
+	s.Kinds = append(kinds.All(rules), ledger.Kind)
+	ctx := t.Context()
+	_, err := s.AddMachine(ctx, site.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
+	require.NoError(t, err)
+	book := s.Path("/book")
+	require.NoError(t, ledger.Write(book, "c1", day, map[string]string{"/home/ines/a.txt": "one", "/home/ines/b.txt": "same", "?": "nobody knows"}))
+	require.NoError(t, ledger.Write(book, "c2", day.AddDate(0, 0, 1), map[string]string{"/home/ines/a.txt": "two"}))
+	s.Lay(map[string]string{"/book/lock": "oak"})
+	_, err = s.AddSource(ctx, site.NewSource{Machine: "loft", Kind: "ledger", At: "quay:/book"})
+	assert.ErrorIs(t, err, source.ErrLocked, "before it is unlocked nothing of it is believed")
+	src, err := s.Catalogue.AddSource(ctx, catalogue.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits()})
+	require.NoError(t, err)
+	s.Unlock(src.ID, []byte("oak"))
+
+	first := s.Survey(src)
+	assert.EqualValues(t, 4, first.Fresh)
+	require.NoError(t, ledger.Write(book, "c3", day.AddDate(0, 0, 2), map[string]string{"/home/ines/b.txt": "gone", "/home/ines/a.txt": "one"}))
+	src, err = s.Catalogue.Source(ctx, src.ID)
+	require.NoError(t, err)
+	second := s.Survey(src)
+	assert.Equal(t, catalogue.Counts{Found: 5, Fresh: 1, Gone: 2}, second.Counts, "only what changed is told")
+
+	tr, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/a.txt"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"one", "two", "one"}, contentsOf(t, s, tr.Versions, tr.Facts))
+	for _, f := range tr.Facts {
+		assert.Len(t, f.SHA256, 64, "what the store calls a content need not be read to be known")
+	}
+	b, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/b.txt"})
+	require.NoError(t, err)
+	last := b.Versions[len(b.Versions)-1]
+	assert.False(t, last.Superseded.IsZero(), "a commit removed it")
+
+	nameless := s.Find(catalogue.Query{Words: "c1-", Records: true})
+	require.Len(t, nameless, 1)
+	assert.False(t, nameless[0].OriginKnown)
+	assert.Contains(t, nameless[0].Notes[0], "What it was called is lost")
+	assert.Contains(t, nameless[0].Lies, "of commit c1")
+
+	receipt := s.BringBack(restore.Request{Copies: []int64{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}})
+	require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items[0].Note)
+	assert.Contains(t, receipt.Items[0].Note, "its store does not tell whose it is")
+	assert.Contains(t, s.Tree("/home/ines/found.txt"), "100644 ")
+}
+
+func contentsOf(t *testing.T, s *sitetest.Site, versions []trail.Version, facts []catalogue.Fact) (all []string) {
+	for _, v := range versions {
+		c, err := s.Catalogue.Copy(t.Context(), facts[v.Seen[len(v.Seen)-1]].Copy)
+		require.NoError(t, err)
+		content, err := s.Contents.Bytes(t.Context(), c, 100)
+		require.NoError(t, err)
+		all = append(all, string(content))
+	}
+	return all
+}
+
+// A store that tells what changed since a point in time that is not the latest known is not believed.
+func TestWhatChangedSinceSomethingElseIsRefused(t *testing.T) {
+	s := sitetest.New(t)
+	rules, _ := kinds.Leftovers()
+	s.Kinds = append(kinds.All(rules), ledger.Kind)
+	book := s.Path("/book")
+	require.NoError(t, ledger.Write(book, "c2", day, map[string]string{"/home/ines/a.txt": "two"}))
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "ledger", At: "/book"})
+	require.NoError(t, err)
+	s.Survey(src)
+	require.NoError(t, ledger.Write(book, "c1", day.AddDate(0, 0, -1), map[string]string{"/home/ines/a.txt": "one"}))
+	_, err = survey.Run(context.Background(), s.Site, src, day, func(int64, string) {})
+	assert.ErrorContains(t, err, "what changed since c2")
+}
