@@ -1,11 +1,15 @@
 package humblerewind
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
+	"humble-rewind/internal/kinds"
 	"io/fs"
 	"path"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -35,9 +39,9 @@ internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents
 internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents internal/trails internal/safekeeping
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
-internal/service          : api internal/core… internal/reach internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
+internal/service          : api internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
 internal/cli              : api internal/core…
-internal/demo             : api internal/source/trash
+internal/demo             : api internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/kinds internal/service
@@ -139,6 +143,127 @@ func TestCoreHasNoClock(t *testing.T) {
 		source, err := readFile(file)
 		require.NoError(t, err)
 		require.NotContains(t, source, "time.Now(", "%s asks the clock; take the time as an argument", file)
+		return nil
+	}))
+}
+
+// clients type what technicians type, and so name kinds as they do.
+var clients = []string{"internal/bench"}
+
+// Nothing but a kind's own package knows its name: what the rest of the program does with a store goes by its traits.
+func TestNothingElseNamesAKind(t *testing.T) {
+	rules, _ := kinds.Leftovers()
+	names := map[string]bool{}
+	for _, kind := range kinds.All(rules) {
+		names[kind.Name()] = true
+	}
+	require.Greater(t, len(names), 4)
+	eachFile(t, ".", func(file string, parsed *ast.File) {
+		pkg := path.Dir(file)
+		if covers("internal/source…", pkg) || covers("cmd…", pkg) || slices.Contains(clients, pkg) {
+			return
+		}
+		imports := map[*ast.BasicLit]bool{}
+		for _, spec := range parsed.Imports {
+			imports[spec.Path] = true
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING && !imports[lit] {
+				if said, err := strconv.Unquote(lit.Value); err == nil && names[said] {
+					t.Errorf("%s names the kind %q; ask for its traits instead, see docs/adding.md", file, said)
+				}
+			}
+			return true
+		})
+	})
+	require.NoError(t, filepath.WalkDir("console/src", func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || strings.Contains(file, ".test.") || strings.HasSuffix(file, "schema.d.ts") {
+			return err
+		}
+		source, err := readFile(file)
+		require.NoError(t, err)
+		for name := range names {
+			for _, quote := range []string{`"`, "'", "`"} {
+				require.NotContains(t, source, quote+name+quote, "%s names a kind; ask the API for its shape instead", file)
+			}
+		}
+		return nil
+	}))
+}
+
+// numbers are names of what only package reach and those below it may look at: what tells one file of a file system from another, and
+// what the system says went wrong.
+var numbers = []string{"Inode", "Device", "Nlink", "Links", "Ino", "Dev", "Errno", "Stat_t"}
+
+// drives are where the file that stands for a drive is called as the API calls it.
+var drives = []string{"internal/service/cases.go", "internal/cli/cases.go"}
+
+func TestNothingElseLooksAtFileNumbersOrErrorNumbers(t *testing.T) {
+	ownership := "internal/service/access.go" // whether the data folder is the service's own
+	eachFile(t, ".", func(file string, parsed *ast.File) {
+		pkg := path.Dir(file)
+		if covers("internal/reach…", pkg) || slices.Contains(drives, file) || file == ownership || pkg == "internal/sitetest" {
+			return
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.SelectorExpr:
+				from, _ := n.X.(*ast.Ident)
+				system := from != nil && (from.Name == "syscall" || from.Name == "unix")
+				if slices.Contains(numbers, n.Sel.Name) || system && errorNumber.MatchString(n.Sel.Name) {
+					t.Errorf("%s looks at %s: that is for package reach, see reach.Seen and package problem", file, n.Sel.Name)
+				}
+			case *ast.KeyValueExpr:
+				if key, ok := n.Key.(*ast.Ident); ok && slices.Contains(numbers, key.Name) {
+					t.Errorf("%s sets %s: that is for package reach", file, key.Name)
+				}
+			}
+			return true
+		})
+	})
+}
+
+var errorNumber = regexp.MustCompile("^E[A-Z]+$")
+
+// Nothing branches on what an error, or a piece of JSON, says in words.
+func TestNothingBranchesOnText(t *testing.T) {
+	eachFile(t, ".", func(file string, parsed *ast.File) {
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok || len(call.Args) == 0 {
+				return true
+			}
+			fun, ok := call.Fun.(*ast.SelectorExpr)
+			if !ok || fun.Sel.Name != "Contains" && fun.Sel.Name != "HasPrefix" && fun.Sel.Name != "HasSuffix" {
+				return true
+			}
+			if of, ok := call.Args[0].(*ast.CallExpr); ok && path.Dir(file) != "internal/cli" {
+				if method, ok := of.Fun.(*ast.SelectorExpr); ok && method.Sel.Name == "Error" {
+					t.Errorf("%s branches on what an error says", file)
+				}
+			}
+			if lit, ok := call.Args[len(call.Args)-1].(*ast.BasicLit); ok {
+				if said, err := strconv.Unquote(lit.Value); err == nil && strings.Contains(said, `":`) {
+					t.Errorf("%s branches on a piece of JSON: %s", file, said)
+				}
+			}
+			return true
+		})
+	})
+}
+
+// eachFile parses all our own code below a folder, tests and what is generated aside.
+func eachFile(t *testing.T, root string, see func(file string, parsed *ast.File)) {
+	require.NoError(t, filepath.WalkDir(root, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepathSkip(d, err)
+		}
+		if d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") || strings.HasSuffix(file, ".gen.go") {
+			return nil
+		}
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		require.NoError(t, err)
+		see(filepath.ToSlash(file), parsed)
 		return nil
 	}))
 }

@@ -705,6 +705,33 @@ func (e ReceiptState) Valid() bool {
 	}
 }
 
+// Defines values for Shape.
+const (
+	ShapeNow      Shape = "now"
+	ShapePoints   Shape = "points"
+	ShapeRemovals Shape = "removals"
+	ShapeTraces   Shape = "traces"
+	ShapeVersions Shape = "versions"
+)
+
+// Valid indicates whether the value is a known member of the Shape enum.
+func (e Shape) Valid() bool {
+	switch e {
+	case ShapeNow:
+		return true
+	case ShapePoints:
+		return true
+	case ShapeRemovals:
+		return true
+	case ShapeTraces:
+		return true
+	case ShapeVersions:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Sort.
 const (
 	SortExpires Sort = "expires"
@@ -1038,8 +1065,11 @@ type Copy struct {
 
 	// LastSeenAt The capture that last showed it
 	LastSeenAt time.Time `json:"last_seen_at"`
-	LiesAt     Place     `json:"lies_at"`
-	Name       string    `json:"name"`
+
+	// Lies Where it lies, in words, in a store that has no paths
+	Lies   *string `json:"lies,omitempty"`
+	LiesAt Place   `json:"lies_at"`
+	Name   string  `json:"name"`
 
 	// Notes What is wrong with it or was assumed
 	Notes []string `json:"notes"`
@@ -1312,6 +1342,28 @@ type JobList struct {
 // JobState defines model for JobState.
 type JobState string
 
+// Kind defines model for Kind.
+type Kind struct {
+	Name    string       `json:"name"`
+	Options []KindOption `json:"options"`
+
+	// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+	Shape Shape `json:"shape"`
+}
+
+// KindList defines model for KindList.
+type KindList struct {
+	Kinds []Kind `json:"kinds"`
+}
+
+// KindOption defines model for KindOption.
+type KindOption struct {
+	Name string `json:"name"`
+
+	// Says What it is for
+	Says string `json:"says"`
+}
+
 // Looked defines model for Looked.
 type Looked struct {
 	Found bool `json:"found"`
@@ -1463,9 +1515,12 @@ type NewSource struct {
 	Maps       *[]string `json:"maps,omitempty"`
 
 	// Named strftime pattern of the names of points in time; worked out where left out
-	Named         *string `json:"named,omitempty"`
-	RetentionDays *int    `json:"retention_days,omitempty"`
-	Zone          *string `json:"zone,omitempty"`
+	Named *string `json:"named,omitempty"`
+
+	// Options Those of the kind, by name; see /kinds
+	Options       *map[string]string `json:"options,omitempty"`
+	RetentionDays *int               `json:"retention_days,omitempty"`
+	Zone          *string            `json:"zone,omitempty"`
 }
 
 // NewSurvey defines model for NewSurvey.
@@ -1587,6 +1642,8 @@ type PreviewEntry struct {
 
 // Problem RFC 9457
 type Problem struct {
+	// Code Which problem it is, such as not-there, full or locked; left out where it is none that scripts could act on
+	Code   *string `json:"code,omitempty"`
 	Detail *string `json:"detail,omitempty"`
 
 	// Next What to do next
@@ -1673,6 +1730,9 @@ type SetAside struct {
 	Type   EntryType `json:"type"`
 }
 
+// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+type Shape string
+
 // Sort defines model for Sort.
 type Sort string
 
@@ -1693,10 +1753,13 @@ type Source struct {
 	Maps       *[]string `json:"maps,omitempty"`
 
 	// Named strftime pattern of the names of points in time
-	Named         *string    `json:"named,omitempty"`
-	Notes         *[]string  `json:"notes,omitempty"`
-	RetentionDays int        `json:"retention_days"`
-	SurveyedAt    *time.Time `json:"surveyed_at,omitempty"`
+	Named *string   `json:"named,omitempty"`
+	Notes *[]string `json:"notes,omitempty"`
+
+	// Options Those of its kind, by name
+	Options       *map[string]string `json:"options,omitempty"`
+	RetentionDays int                `json:"retention_days"`
+	SurveyedAt    *time.Time         `json:"surveyed_at,omitempty"`
 
 	// Trouble Why the last survey failed
 	Trouble *string `json:"trouble,omitempty"`
@@ -1944,6 +2007,9 @@ type FindCopiesParams struct {
 
 	// Source A kind of source
 	Source *string `form:"source,omitempty" json:"source,omitempty"`
+
+	// Shape What the copies are copies of, such as now: only what stands
+	Shape *Shape `form:"shape,omitempty" json:"shape,omitempty"`
 
 	// Whole Only what was deleted as such, not what lies in a folder that was
 	Whole *bool `form:"whole,omitempty" json:"whole,omitempty"`
@@ -2298,6 +2364,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /jobs/{id}/events (the `FollowJob` operationId).
 	FollowJob(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListKinds The kinds of sources, in the order in which technicians look, with their options
+	//
+	// Corresponds with GET /kinds (the `ListKinds` operationId).
+	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListMachines All machines with their people and sources
 	//
@@ -2911,6 +2982,21 @@ func (c *Client) GetJob(ctx context.Context, id Id, reqEditors ...RequestEditorF
 // Corresponds with GET /jobs/{id}/events (the `FollowJob` operationId).
 func (c *Client) FollowJob(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFollowJobRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKinds The kinds of sources, in the order in which technicians look, with their options
+//
+// Corresponds with GET /kinds (the `ListKinds` operationId).
+func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKindsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4194,6 +4280,18 @@ func NewFindCopiesRequest(server string, params *FindCopiesParams) (*http.Reques
 
 		}
 
+		if params.Shape != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "shape", *params.Shape, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Whole != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "whole", *params.Whole, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
@@ -4757,6 +4855,33 @@ func NewFollowJobRequest(server string, id Id) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/jobs/%s/events", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListKindsRequest constructs an http.Request for the ListKinds method
+func NewListKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/kinds")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5727,6 +5852,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /jobs/{id}/events (the `FollowJob` operationId).
 	FollowJobWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*FollowJobResponse, error)
+
+	// ListKindsWithResponse The kinds of sources, in the order in which technicians look, with their options
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /kinds (the `ListKinds` operationId).
+	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
 
 	// ListMachinesWithResponse All machines with their people and sources
 	//
@@ -7144,6 +7276,54 @@ func (r FollowJobResponse) ContentType() string {
 	return ""
 }
 
+type ListKindsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KindList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKindsResponse) GetJSON200() *KindList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKindsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKindsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKindsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKindsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKindsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListMachinesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8369,6 +8549,19 @@ func (c *ClientWithResponses) FollowJobWithResponse(ctx context.Context, id Id, 
 	return ParseFollowJobResponse(rsp)
 }
 
+// ListKindsWithResponse The kinds of sources, in the order in which technicians look, with their options
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /kinds (the `ListKinds` operationId).
+func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error) {
+	rsp, err := c.ListKinds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKindsResponse(rsp)
+}
+
 // ListMachinesWithResponse All machines with their people and sources
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9505,6 +9698,39 @@ func ParseFollowJobResponse(rsp *http.Response) (*FollowJobResponse, error) {
 	return response, nil
 }
 
+// ParseListKindsResponse parses an HTTP response from a ListKindsWithResponse call
+func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKindsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KindList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListMachinesResponse parses an HTTP response from a ListMachinesWithResponse call
 func ParseListMachinesResponse(rsp *http.Response) (*ListMachinesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10163,6 +10389,9 @@ type ServerInterface interface {
 	// FollowJob The job's progress as server-sent events, each event's data a Job; ends with the job
 	// (GET /jobs/{id}/events)
 	FollowJob(ctx *echo.Context, id Id) error
+	// ListKinds The kinds of sources, in the order in which technicians look, with their options
+	// (GET /kinds)
+	ListKinds(ctx *echo.Context) error
 	// ListMachines All machines with their people and sources
 	// (GET /machines)
 	ListMachines(ctx *echo.Context) error
@@ -10605,6 +10834,13 @@ func (w *ServerInterfaceWrapper) FindCopies(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter source: %s", err))
 	}
 
+	// ------------- Optional query parameter "shape" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "shape", ctx.QueryParams(), &params.Shape, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter shape: %s", err))
+	}
+
 	// ------------- Optional query parameter "whole" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "whole", ctx.QueryParams(), &params.Whole, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
@@ -10878,6 +11114,15 @@ func (w *ServerInterfaceWrapper) FollowJob(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.FollowJob(ctx, id)
+	return err
+}
+
+// ListKinds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListKinds(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListKinds(ctx)
 	return err
 }
 
@@ -11195,6 +11440,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/machines/:name", wrapper.ForgetMachine, options.OperationMiddlewares["forgetMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name", wrapper.GetMachine, options.OperationMiddlewares["getMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name/suggestions", wrapper.SuggestSources, options.OperationMiddlewares["suggestSources"]...)
+	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/sources", wrapper.ListSources, options.OperationMiddlewares["listSources"]...)
 	router.POST(options.BaseURL+"/sources", wrapper.AddSource, options.OperationMiddlewares["addSource"]...)
 	router.DELETE(options.BaseURL+"/sources/:id", wrapper.RemoveSource, options.OperationMiddlewares["removeSource"]...)
@@ -12380,6 +12626,44 @@ func (response FollowJobdefaultApplicationProblemPlusJSONResponse) VisitFollowJo
 	return err
 }
 
+type ListKindsRequestObject struct {
+}
+
+type ListKindsResponseObject interface {
+	VisitListKindsResponse(w http.ResponseWriter) error
+}
+
+type ListKinds200JSONResponse KindList
+
+func (response ListKinds200JSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListKindsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListKindsdefaultApplicationProblemPlusJSONResponse) VisitListKindsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListMachinesRequestObject struct {
 }
 
@@ -13122,6 +13406,9 @@ type StrictServerInterface interface {
 	// FollowJob The job's progress as server-sent events, each event's data a Job; ends with the job
 	// (GET /jobs/{id}/events)
 	FollowJob(ctx context.Context, request FollowJobRequestObject) (FollowJobResponseObject, error)
+	// ListKinds The kinds of sources, in the order in which technicians look, with their options
+	// (GET /kinds)
+	ListKinds(ctx context.Context, request ListKindsRequestObject) (ListKindsResponseObject, error)
 	// ListMachines All machines with their people and sources
 	// (GET /machines)
 	ListMachines(ctx context.Context, request ListMachinesRequestObject) (ListMachinesResponseObject, error)
@@ -13962,6 +14249,29 @@ func (sh *strictHandler) FollowJob(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(FollowJobResponseObject); ok {
 		return validResponse.VisitFollowJobResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListKinds operation middleware
+func (sh *strictHandler) ListKinds(ctx *echo.Context) error {
+	var request ListKindsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListKinds(ctx.Request().Context(), request.(ListKindsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListKinds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListKindsResponseObject); ok {
+		return validResponse.VisitListKindsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

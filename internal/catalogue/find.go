@@ -13,6 +13,7 @@ import (
 
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/traits"
 )
 
 // Query says which copies are looked for. Zero fields do not filter.
@@ -27,9 +28,10 @@ type Query struct {
 	GoneSince     time.Time
 	ExpiresBefore time.Time
 	Kind          string // of source
-	Whole         bool   // not what lies in a folder that is a copy itself
-	ItemOf        int64  // what lies directly in this copy of a folder
-	Records       bool   // also what only the record is left of
+	Shape         traits.Shape
+	Whole         bool  // not what lies in a folder that is a copy itself
+	ItemOf        int64 // what lies directly in this copy of a folder
+	Records       bool  // also what only the record is left of
 	Sort          Sort
 	Limit         int
 	Cursor        string
@@ -210,6 +212,9 @@ func (s *search) filters(q Query) {
 		add(`x.gone_at < ? - 86400000000000 * (SELECT coalesce(min(nullif(coalesce(so.retention_days, m.retention_days), 0)), 0)
 			FROM sources so JOIN machines m ON m.id = so.machine_id)`, q.ExpiresBefore.UnixNano())
 		add(expiry+" > x.gone_at AND "+expiry+" < ?", q.ExpiresBefore.UnixNano())
+	}
+	if q.Shape != "" {
+		add("so.shape = ?", string(q.Shape))
 	}
 	if q.Kind != "" {
 		add("so.kind = ?", q.Kind)

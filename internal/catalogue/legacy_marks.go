@@ -67,9 +67,9 @@ func legacyMarks(ctx context.Context, tx *sql.Tx, after int64, limit int) (marks
 
 // legacyMark reads a mark as it was written before marks were typed: fields parted by single blanks. Of an entry of a tree
 // these were a letter for the type, size, write time, mode, owner, group, "i" and the number of the file, "c" and the change time, of a
-// folder only letter, mode, owner and group; of an item of a trash the inodes and change times of it and its record, parted
+// folder only letter, mode, owner and group; of an item of a trash the numbers and change times of it and its record, parted
 // and ended by dots, of what lies in it those of both apart, and behind them the size of a folder. Times were nanoseconds, they
-// and inodes in base 36. The zero Mark is what cannot be read.
+// and numbers in base 36. The zero Mark is what cannot be read.
 func legacyMark(typ entry.Type, text string) entry.Mark {
 	fields := strings.Split(text, " ")
 	var m entry.Mark

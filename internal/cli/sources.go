@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
@@ -19,11 +20,13 @@ func (p *Program) sourceCommand() *cli.Command {
 				&cli.StringSliceFlag{Name: "except", Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated"},
 				&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
 				&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
+				&cli.StringSliceFlag{Name: "option", Usage: "`NAME=VALUE` of its kind, see source kinds; may be repeated"},
 				&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` it is emptied; 0: never (default: the machine's)"},
 				jsonFlag(),
 			},
 			Action: p.client(2, 2, "a machine and a kind of source, such as trash", sourceAdd),
 		},
+		{Name: "kinds", Usage: "list the kinds of sources and their options", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", sourceKinds)},
 		{Name: "list", Usage: "list them", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", sourceList)},
 		{Name: "suggest", Usage: "look for stores on a machine that are not read yet", ArgsUsage: "MACHINE", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a machine", sourceSuggest)},
 		{Name: "remove", Usage: "stop reading a store; no file of it is touched", ArgsUsage: "ID", Action: p.client(1, 1, "a source's id, such as s3", sourceRemove)},
@@ -38,6 +41,17 @@ func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) e
 	if maps := c.StringSlice("maps"); len(maps) > 0 {
 		body.Maps = &maps
 	}
+	if given := c.StringSlice("option"); len(given) > 0 {
+		options := map[string]string{}
+		for _, option := range given {
+			name, value, ok := strings.Cut(option, "=")
+			if !ok {
+				return usage("%s is no option: write it as NAME=VALUE", quotePath(option))
+			}
+			options[name] = value
+		}
+		body.Options = &options
+	}
 	if c.IsSet("retention") {
 		days := int(c.Int("retention"))
 		body.RetentionDays = &days
@@ -50,6 +64,40 @@ func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) e
 	s.showSources([]api.Source{added})
 	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey --source %s --wait\n", added.Id)
 	return nil
+}
+
+func sourceKinds(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	response, err := s.api.ListKinds(ctx)
+	all, err := shown[api.KindList](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	t := table{head: []string{"KIND", "HOLDS"}}
+	for _, k := range all.Kinds {
+		t.add(k.Name, holds(k.Shape))
+	}
+	t.print(s.Stdout)
+	for _, k := range all.Kinds {
+		for _, o := range k.Options {
+			fmt.Fprintf(s.Stdout, "\n%s has the option %s. %s\n", k.Name, o.Name, o.Says)
+		}
+	}
+	return nil
+}
+
+// holds says what a shape is.
+func holds(shape api.Shape) string {
+	switch shape {
+	case api.ShapeNow:
+		return "the machine's own files as they are now"
+	case api.ShapePoints:
+		return "files as they were at points in time"
+	case api.ShapeVersions:
+		return "of each file the contents that it had"
+	case api.ShapeRemovals:
+		return "what was removed"
+	}
+	return "what may be a copy of something"
 }
 
 func sourceList(ctx context.Context, s *session, c *cli.Command, args []string) error {

@@ -11,6 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/source/live"
+	"humble-rewind/internal/source/snapshots"
 )
 
 // past is what stood at a path for some time.
@@ -224,10 +226,10 @@ func own(path string, uid int, at time.Time) error {
 
 // Sources are the sources of the sample world that are not found by looking at each machine.
 var Sources = []api.NewSource{
-	{Machine: "front-office", Kind: "snapshots", At: at("store:/srv/snapshots/front-office")},
-	{Machine: "drawing-loft", Kind: "snapshots", At: at("store:/srv/snapshots/drawing-loft")},
-	{Machine: "drawing-loft", Kind: "live", At: at("/data")},
-	{Machine: "store", Kind: "live", At: at("/srv/yard")},
+	{Machine: "front-office", Kind: snapshots.Kind.Name(), At: at("store:/srv/snapshots/front-office")},
+	{Machine: "drawing-loft", Kind: snapshots.Kind.Name(), At: at("store:/srv/snapshots/drawing-loft")},
+	{Machine: "drawing-loft", Kind: live.Kind.Name(), At: at("/data")},
+	{Machine: "store", Kind: live.Kind.Name(), At: at("/srv/yard")},
 }
 
 func at(location string) *string { return &location }

@@ -8,6 +8,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/site"
 )
 
@@ -31,7 +32,7 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 // query checks the parameters: a filter that names what does not exist is an error, not an empty answer.
 func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
 	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
-		State: string(value(p.State)), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source),
+		State: string(value(p.State)), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source), Shape: traits.Shape(value(p.Shape)),
 		Records: value(p.Records), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
 	switch {
 	case len(q.Words) > 1000:
@@ -44,6 +45,8 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 		return q, badRequest(fmt.Sprintf("%q is no state.", *p.State), "Choose gone, present or changed.")
 	case p.Condition != nil && !p.Condition.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no condition.", *p.Condition), "Choose sound, doubtful, broken or unread.")
+	case p.Shape != nil && !p.Shape.Valid():
+		return q, badRequest(fmt.Sprintf("%q is no shape of stores.", *p.Shape), "Choose now, points, versions, removals or traces.")
 	case p.Sort != nil && !p.Sort.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no order.", *p.Sort), "Choose gone, written, name, size or expires.")
 	}

@@ -3,22 +3,21 @@ package service
 import (
 	"errors"
 	"fmt"
-	"os"
 
-	"golang.org/x/sys/unix"
+	"github.com/gofrs/flock"
+
+	"humble-rewind/internal/reach/system"
 )
 
 // lock keeps two services from working on the same records. The kernel lets go of it when the process ends, however.
 func lock(path string) (unlock func() error, err error) {
-	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE, 0o600)
+	l := flock.New(path, flock.SetPermissions(0o600))
+	held, err := l.TryLock()
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("lock: %w", system.Problem(err))
 	}
-	if err := unix.Flock(int(f.Fd()), unix.LOCK_EX|unix.LOCK_NB); err != nil {
-		if errors.Is(err, unix.EWOULDBLOCK) {
-			err = errors.New("another service is working on it; stop that one first or choose another folder with --data")
-		}
-		return nil, errors.Join(fmt.Errorf("lock: %w", err), f.Close())
+	if !held {
+		return nil, errors.New("lock: another service is working on it; stop that one first or choose another folder with --data")
 	}
-	return f.Close, nil
+	return l.Close, nil
 }

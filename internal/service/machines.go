@@ -105,10 +105,23 @@ func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObjec
 	return api.ListSources200JSONResponse{Sources: all}, nil
 }
 
+// ListKinds lists the kinds of sources.
+func (s *Service) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
+	all := make([]api.Kind, len(s.site.Kinds))
+	for i, kind := range s.site.Kinds {
+		all[i] = api.Kind{Name: kind.Name(), Shape: api.Shape(kind.Traits().Shape), Options: []api.KindOption{}}
+		for _, o := range kind.Options() {
+			all[i].Options = append(all[i].Options, api.KindOption{Name: o.Name, Says: o.Says})
+		}
+	}
+	return api.ListKinds200JSONResponse{Kinds: all}, nil
+}
+
 // AddSource adds a source.
 func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	b := request.Body
-	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: value(b.At), Named: value(b.Named), Exclusions: value(b.Exclusions), Zone: value(b.Zone), Maps: value(b.Maps), RetentionDays: b.RetentionDays})
+	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: value(b.At), Named: value(b.Named), Exclusions: value(b.Exclusions), Zone: value(b.Zone), Maps: value(b.Maps),
+		Options: value(b.Options), RetentionDays: b.RetentionDays})
 	if err != nil {
 		return nil, err
 	}

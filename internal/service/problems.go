@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	code "humble-rewind/internal/core/problem"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore"
@@ -23,6 +24,7 @@ type problem struct {
 	Status              int
 	Title, Detail, Next string
 	Reasons             []string
+	code                code.Code // "" where it is none of the vocabulary
 }
 
 func (p *problem) Error() string { return p.Title + ": " + p.Detail }
@@ -31,8 +33,16 @@ func badRequest(detail, next string) *problem {
 	return &problem{Status: http.StatusBadRequest, Title: "The request makes no sense", Detail: detail, Next: next}
 }
 
-// asProblem words an error of the work.
+// asProblem words an error of the work, and says which problem it is.
 func asProblem(err error) *problem {
+	p := worded(err)
+	if p.code == "" {
+		p.code, _ = explain.Code(err)
+	}
+	return p
+}
+
+func worded(err error) *problem {
 	var (
 		p       *problem
 		input   *site.InputError
@@ -107,6 +117,7 @@ func (s *Service) writeProblem(c *echo.Context, err error) {
 		s.log.LogAttrs(ctx, slog.LevelError, "request failed", slog.String("path", c.Request().URL.Path), slog.String("error", err.Error()))
 	}
 	answer := api.Problem{Title: p.Title, Status: p.Status, Detail: optional(p.Detail), Next: optional(p.Next)}
+	answer.Code = optional(string(p.code))
 	if p.Reasons != nil {
 		answer.Reasons = &p.Reasons
 	}

@@ -86,6 +86,9 @@ func toSource(s catalogue.Source) api.Source {
 		}
 		a.Maps = &maps
 	}
+	if len(s.Options) > 0 {
+		a.Options = &s.Options
+	}
 	return a
 }
 
@@ -114,7 +117,7 @@ func toCopy(c catalogue.Copy) api.Copy {
 		Id: restore.CopyID(c.ID), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
 		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
 		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
-		Sha256: optional(c.SHA256), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()),
+		Sha256: optional(c.SHA256), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
 	}
 	if c.Size >= 0 && (c.Readable || c.Type != entry.Other) { // else nothing but a record, which does not tell
 		size := c.Size

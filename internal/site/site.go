@@ -285,6 +285,10 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	}
 	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone, Options: n.Options, OwnRetention: n.RetentionDays}
 	src.Traits = kind.Traits()
+	if src.OwnRetention == nil && src.Traits.Dated() && !src.Traits.Expires { // nothing in it goes by itself
+		keeps := 0
+		src.OwnRetention = &keeps
+	}
 	if err := source.CheckOptions(kind, n.Options); err != nil {
 		return refuse(err, "Leave the option out, or give it as it is described.")
 	}

@@ -146,7 +146,7 @@ func (s *Site) Record(can, name, path, when string) {
 // AddTrash adds the trash at a location as a source.
 func (s *Site) AddTrash(at string) catalogue.Source {
 	s.t.Helper()
-	src, err := s.AddSource(context.Background(), site.NewSource{Machine: "loft", Kind: "trash", At: at})
+	src, err := s.AddSource(context.Background(), site.NewSource{Machine: "loft", Kind: trash.Kind.Name(), At: at})
 	require.NoError(s.t, err)
 	return src
 }

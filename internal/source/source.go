@@ -24,6 +24,7 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
@@ -205,7 +206,7 @@ func namesOf(options []Option) []string {
 }
 
 // ErrLocked says that a store has to be unlocked with a secret before what it holds can be read.
-var ErrLocked = errors.New("it is locked, and needs the password that opens it")
+const ErrLocked = problem.Locked
 
 // Described is what a location turned out to be.
 type Described struct {

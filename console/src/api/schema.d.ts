@@ -114,6 +114,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of sources, in the order in which technicians look, with their options */
+        get: operations["listKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sources": {
         parameters: {
             query?: never;
@@ -673,6 +690,8 @@ export interface components {
             next?: string;
             /** @description Where there are several */
             reasons?: string[];
+            /** @description Which problem it is, such as not-there, full or locked; left out where it is none that scripts could act on */
+            code?: string;
         };
         Session: {
             technician: string;
@@ -750,6 +769,10 @@ export interface components {
             exclusions?: string[];
             zone?: string;
             maps?: string[];
+            /** @description Those of its kind, by name */
+            options?: {
+                [key: string]: string;
+            };
             retention_days: number;
             /**
              * Format: int64
@@ -776,7 +799,29 @@ export interface components {
             exclusions?: string[];
             zone?: string;
             maps?: string[];
+            /** @description Those of the kind, by name; see /kinds */
+            options?: {
+                [key: string]: string;
+            };
             retention_days?: number;
+        };
+        /**
+         * @description What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+         * @enum {string}
+         */
+        Shape: "now" | "points" | "versions" | "removals" | "traces";
+        Kind: {
+            name: string;
+            shape: components["schemas"]["Shape"];
+            options: components["schemas"]["KindOption"][];
+        };
+        KindOption: {
+            name: string;
+            /** @description What it is for */
+            says: string;
+        };
+        KindList: {
+            kinds: components["schemas"]["Kind"][];
         };
         Suggestion: {
             machine: string;
@@ -930,6 +975,8 @@ export interface components {
             /** @description What is wrong with it or was assumed */
             notes: string[];
             lies_at: components["schemas"]["Place"];
+            /** @description Where it lies, in words, in a store that has no paths */
+            lies?: string;
             /** @description The folder copy that it lies in */
             item_of?: string;
             /** @description Where a link points */
@@ -1816,6 +1863,27 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    listKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The kinds */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KindList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listSources: {
         parameters: {
             query?: never;
@@ -2019,6 +2087,8 @@ export interface operations {
                 expires_before?: string;
                 /** @description A kind of source */
                 source?: string;
+                /** @description What the copies are copies of, such as now: only what stands */
+                shape?: components["schemas"]["Shape"];
                 /** @description Only what was deleted as such, not what lies in a folder that was */
                 whole?: boolean;
                 /** @description Only what lies directly in this folder copy */

@@ -95,7 +95,7 @@ function OpenCases() {
 /** What was examined unasked and found broken where it stands. */
 function Broken() {
   const some = 4;
-  const { data, error } = useQuery(firstCopies({ condition: "broken", source: "live", limit: some }));
+  const { data, error } = useQuery(firstCopies({ condition: "broken", shape: "now", limit: some }));
   if (!error && !data?.copies.length) return null;
   return (
     <Sheet aria-label="Broken documents">

@@ -12,12 +12,11 @@ import (
 	"image/gif"
 	"image/jpeg"
 	"io"
-	"strings"
 
-	_ "image/png" // formats that are decoded
+	"image/png" // formats that are decoded
 
-	_ "golang.org/x/image/bmp"
-	_ "golang.org/x/image/tiff"
+	"golang.org/x/image/bmp"
+	"golang.org/x/image/tiff"
 	_ "golang.org/x/image/webp"
 
 	"humble-rewind/internal/core/peek"
@@ -63,15 +62,22 @@ func (e *examination) picture() {
 }
 
 func (e *examination) decodeError(err error) {
-	var unsupported jpeg.UnsupportedError
 	switch {
-	case errors.As(err, &unsupported) || strings.Contains(err.Error(), "unsupported"):
+	case unsupported(err):
 		e.doubt("It uses a way of storing pictures that is not known here (%s), so only its beginning was examined.", place.Readable(err.Error()))
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		e.broken("The picture ends in the middle: it was cut off.")
 	default:
 		e.broken("The picture does not decode: %s.", place.Readable(err.Error()))
 	}
+}
+
+// unsupported tells whether a picture uses what its format allows and the decoders do not know.
+func unsupported(err error) bool {
+	_, inJPEG := errors.AsType[jpeg.UnsupportedError](err)
+	_, inPNG := errors.AsType[png.UnsupportedError](err)
+	_, inTIFF := errors.AsType[tiff.UnsupportedError](err)
+	return inJPEG || inPNG || inTIFF || errors.Is(err, bmp.ErrUnsupported)
 }
 
 // inflates unpacks a PNG's picture data without keeping it, which its checksum proves whole.

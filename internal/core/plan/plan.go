@@ -296,20 +296,18 @@ func (m *maker) untold(item *Item) {
 	if item.Renames || item.UID.Known && item.Mode.Known {
 		return
 	}
-	whose, who := "", ""
-	if !item.UID.Known {
-		whose = "its store does not tell whose it is: it comes to belong to whom the machine gives it"
-		if item.Owner.UID.Known {
-			whose = fmt.Sprintf("its store does not tell whose it is: it comes to belong to user %d, as the folder it goes into", item.Owner.UID.Value)
-		}
+	belongs := "to whom the machine gives it"
+	if item.Owner.UID.Known {
+		belongs = fmt.Sprintf("to user %d, as the folder it goes into", item.Owner.UID.Value)
 	}
-	if !item.Mode.Known {
-		who = "its store does not tell who may read it: its owner may, and others as far as the folder is open to them"
-	}
-	for _, note := range []string{whose, who} {
-		if note != "" {
-			item.note(note)
-		}
+	const open = "as open to others as that folder is"
+	switch {
+	case item.Mode.Known:
+		item.note("its store does not tell whose it is: it comes to belong " + belongs)
+	case item.UID.Known:
+		item.note("its store does not tell who may read it: it is " + open)
+	default:
+		item.note("its store tells neither whose it is nor who may read it: it comes to belong " + belongs + ", and is " + open)
 	}
 }
 

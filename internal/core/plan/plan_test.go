@@ -136,3 +136,45 @@ func TestWhatCannotBeDoneIsRefusedWithAReason(t *testing.T) {
 		assert.Contains(t, got.Note, want)
 	}
 }
+
+// What a store does not tell is said, and is not taken for root's or for closed to everybody.
+func TestWhatNobodyTellsIsSaid(t *testing.T) {
+	ines := folder
+	ines.UID, ines.GID, ines.Mode = entry.Is(int64(1001)), entry.Is(int64(1001)), entry.Is(fs.FileMode(0o750))
+	w := world{"/": folder, "/home": ines}
+	for name, c := range map[string]struct {
+		change func(*plan.Wanted)
+		says   string
+	}{
+		"all told":  {func(*plan.Wanted) {}, ""},
+		"no owner":  {func(w *plan.Wanted) { w.UID = entry.Maybe[int64]{} }, "does not tell whose it is: it comes to belong to user 1001"},
+		"no mode":   {func(w *plan.Wanted) { w.Mode = entry.Maybe[fs.FileMode]{} }, "does not tell who may read it"},
+		"nothing":   {func(w *plan.Wanted) { w.UID, w.Mode = entry.Maybe[int64]{}, entry.Maybe[fs.FileMode]{} }, "neither whose it is nor who may read it"},
+		"by rename": {func(w *plan.Wanted) { w.UID, w.Volume = entry.Maybe[int64]{}, 1 }, ""},
+	} {
+		item := wanted("c1", "/store/a", "/home/a")
+		item.Volume = 2 // it is copied
+		c.change(&item)
+		got := one(t, w, "", item)
+		if c.says == "" {
+			assert.NotContains(t, got.Note, "it comes to belong", name)
+		} else {
+			assert.Contains(t, got.Note, c.says, name)
+		}
+		assert.Equal(t, plan.Owner{UID: ines.UID, GID: ines.GID, Mode: ines.Mode}, got.Owner, name)
+	}
+}
+
+// File systems that nobody can tell apart do not share their room, nor is anything moved by renaming between them.
+func TestUnknownFileSystemsAreNotTheSame(t *testing.T) {
+	a, b := folder, folder
+	a.Volume, b.Volume = 0, 0
+	a.Free, b.Free = 15, 15
+	first, second := wanted("c1", "/trash/a", "/a/a"), wanted("c2", "/trash/b", "/b/b")
+	first.Volume, second.Volume = 0, 0
+	p := plan.Make([]plan.Wanted{first, second}, "", world{"/": folder, "/a": a, "/b": b})
+	for _, item := range p.Items {
+		assert.Equal(t, plan.Move, item.Action, item.Note)
+		assert.False(t, item.Renames)
+	}
+}

@@ -47,6 +47,7 @@ const (
 	Lost            Code = "lost" // the connection
 	Unreachable     Code = "unreachable"
 	NoWay           Code = "no-way" // to addresses of this kind
+	Locked          Code = "locked" // a store that a secret opens
 )
 
 // Of the program and the system that it runs on.
@@ -108,6 +109,7 @@ var words = map[Code]string{
 	Slow:                 "it did not answer in time",
 	Lost:                 "the connection is lost",
 	Unreachable:          "the machine cannot be reached",
+	Locked:               "it is locked, and needs the password that opens it",
 	NoWay:                "no way is known to reach it",
 	TooManyOpen:          "the service has too many files open; try again in a moment",
 	TooManyOpenOnMachine: "the machine has too many files open; try again in a moment",

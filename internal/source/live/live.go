@@ -1,7 +1,7 @@
 // Package live reads a machine's own files as they are now, so that the catalogue knows what is present, changed, gone
 // and renamed.
 //
-// Inode, size, write time and change time tell whether a file changed; contents are not read. Left out are trash
+// Its number, size, write time and change time tell whether a file changed; contents are not read. Left out are trash
 // folders and stores that other sources read, the system's own file systems (/proc, /sys, /dev, /run), and what the
 // exclusions name.
 package live

@@ -5,9 +5,11 @@
 // What the three kinds of tree can tell differs, and is found out by comparing two neighbours:
 //
 //	tree                    unchanged file                           what a hidden change shows in
-//	full copies             another inode, same size, times, owner   nothing but the bytes
-//	hard links              the same inode                           another inode
-//	file-system snapshots   the same inode, same change time         the change time
+//	full copies             another number, same size, times, owner  nothing but the bytes
+//	hard links              the same number                          another number
+//	file-system snapshots   the same number, same change time        the change time
+//
+// where the number is that by which a file system knows a file.
 package snapshots
 
 import (

@@ -83,7 +83,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 
 	receipt := s.BringBack(restore.Request{Copies: []int64{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}})
 	require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items[0].Note)
-	assert.Contains(t, receipt.Items[0].Note, "its store does not tell whose it is")
+	assert.Contains(t, receipt.Items[0].Note, "its store tells neither whose it is nor who may read it")
 	assert.Contains(t, s.Tree("/home/ines/found.txt"), "100644 ")
 }
 
