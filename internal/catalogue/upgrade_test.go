@@ -14,6 +14,7 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 )
 
 // old makes a catalogue as the version before typed marks left it, with what fill puts into it.
@@ -45,7 +46,7 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	}
 	old(t, dir,
 		"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
-		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1, 0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5)`,
+		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1, 0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5), (4, 1, 1, 'strays', x'2f68', 0, 0, NULL)`,
 		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, 20, 1, "+
 			"x'62', 1), (4, 2, 30, 1, x'63', 1), (5, 3, 50, 1, x'', 1)",
 		"INSERT INTO dirs VALUES (1, 1, x'2f68')",
@@ -65,6 +66,13 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	sources, err := c.Sources(ctx, "")
 	require.NoError(t, err)
 	assert.False(t, sources[0].Renew)
+	for n, shape := range []traits.Shape{traits.Now, traits.Points, traits.Removals, traits.Traces} {
+		assert.Equal(t, shape, sources[n].Traits.Shape, "what was two flags is one of the traits, also before the kinds say more")
+	}
+	require.NoError(t, c.SetTraits(ctx, "trash", traits.Traits{Shape: traits.Removals, Rank: 10, Expires: true}))
+	again, err := c.Source(ctx, sources[2].ID)
+	require.NoError(t, err)
+	assert.True(t, again.Traits.Expires)
 	assert.True(t, sources[1].Renew, "the store of points in time is to be read anew")
 	assert.Contains(t, sources[1].Trouble, "read anew", "and the Desk says so")
 	known := func(src int, dir string) map[string]knownSpan {

@@ -63,7 +63,7 @@ func (m Mark) IsZero() bool { return m == Mark{} }
 
 // The binary form of a mark: a byte for its version, a byte for the type, a byte of flags for what is known, then its numbers in the
 // order of the fields as varints (encoding/binary), then the content's id: a byte for its kind and its value to the end. Version 1,
-// which is still read, knew modes and owners of everything and no contents.
+// which is still read, knew modes and owners of everything that had a type, and no contents.
 const version = 2
 
 var types = []Type{"", File, Folder, Link, Other}
@@ -125,7 +125,7 @@ func ParseMark(b []byte) (Mark, error) {
 	}
 	m := Mark{Type: types[b[1]]}
 	flags := b[2]
-	if b[0] == 1 {
+	if b[0] == 1 && m.Type != "" { // marks of a trash had no type and told neither
 		flags |= knowsMode | knowsUID | knowsGID
 	}
 	r := reader{b: b[3:]}

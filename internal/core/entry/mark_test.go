@@ -1,6 +1,8 @@
 package entry_test
 
 import (
+	"encoding/binary"
+	"encoding/json"
 	"io/fs"
 	"math/rand/v2"
 	"testing"
@@ -84,6 +86,35 @@ func TestInstantsHoldWhatFileSystemsKeep(t *testing.T) {
 	assert.Zero(t, entry.At(time.Time{}))
 	assert.True(t, entry.Instant{}.Time().IsZero())
 	assert.NotEqual(t, entry.Instant{}, entry.At(time.Unix(0, 0)), "unknown is not 1970")
+}
+
+// What catalogues hold that were written before anything could be unknown is what is marked today.
+func TestMarksOfTheVersionBeforeAreTheSame(t *testing.T) {
+	at := entry.At(time.Date(2026, 11, 3, 16, 30, 0, 7, time.UTC))
+	instant := func(b []byte) []byte { return binary.AppendUvarint(binary.AppendVarint(b, at.Sec), uint64(at.Nano)) }
+	before := func(typ byte, mode, uid, gid int64) []byte {
+		b := instant(binary.AppendVarint([]byte{1, typ, 1 | 2}, 12))
+		b = binary.AppendVarint(binary.AppendVarint(binary.AppendUvarint(b, uint64(mode)), uid), gid)
+		b = instant(binary.AppendUvarint(b, 35))
+		return append(binary.AppendUvarint(b, 0), 0)
+	}
+	file, err := entry.ParseMark(before(1, 0o644, 1001, 0))
+	require.NoError(t, err)
+	assert.Equal(t, entry.Mark{Type: entry.File, Size: 12, Written: at, Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(1001)),
+		GID: entry.Is(int64(0)), File: entry.Identity{Number: 35, Changed: at}}, file)
+	trashed, err := entry.ParseMark(before(0, 0, 0, 0))
+	require.NoError(t, err)
+	assert.Equal(t, entry.Mark{Size: 12, Written: at, File: entry.Identity{Number: 35, Changed: at}}, trashed, "of a trash neither mode nor owner was told")
+
+	var like entry.Mark
+	require.NoError(t, json.Unmarshal([]byte(`{"Type":"file","Size":12,"Written":"1793723400.000000007","Mode":420,"UID":0,"GID":5}`), &like), "as receipts held it")
+	assert.Equal(t, entry.Is(int64(0)), like.UID)
+	encoded, err := json.Marshal(like)
+	require.NoError(t, err)
+	var again entry.Mark
+	require.NoError(t, json.Unmarshal(encoded, &again))
+	assert.Equal(t, like, again)
+	assert.Error(t, json.Unmarshal([]byte(`"AAAA"`), &again))
 }
 
 func FuzzParseMark(f *testing.F) {
