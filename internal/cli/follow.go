@@ -1,17 +1,16 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/schollz/progressbar/v3"
+	"github.com/tmaxmax/go-sse"
 	"golang.org/x/term"
 
 	"humble-rewind/api"
@@ -26,20 +25,19 @@ func (s *session) follow(ctx context.Context, j api.Job) (api.Job, error) {
 	}
 	defer response.Body.Close()
 	show := s.progress(j)
-	lines := bufio.NewScanner(response.Body)
-	lines.Buffer(nil, 16<<20)
-	for lines.Scan() {
-		data, ok := strings.CutPrefix(lines.Text(), "data: ")
-		if !ok {
-			continue
+	var broken error
+	for event, err := range sse.Read(response.Body, &sse.ReadConfig{MaxEventSize: 16 << 20}) {
+		if err != nil {
+			broken = err
+			break
 		}
-		if err := json.Unmarshal([]byte(data), &j); err != nil {
+		if err := json.Unmarshal([]byte(event.Data), &j); err != nil {
 			return j, fmt.Errorf("read the job's progress: %w", err)
 		}
 		show(j)
 	}
 	if j.EndedAt == nil {
-		return j, errors.Join(lines.Err(), fmt.Errorf("the service stopped while job %s was at work. Next: start it again; it then finishes or reports the job", j.Id))
+		return j, errors.Join(broken, fmt.Errorf("the service stopped while job %s was at work. Next: start it again; it then finishes or reports the job", j.Id))
 	}
 	return j, nil
 }

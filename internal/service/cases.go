@@ -256,7 +256,7 @@ func (s *Service) FollowCases(ctx context.Context, _ api.FollowCasesRequestObjec
 	return caseEvents{ctx, s}, nil
 }
 
-// caseEvents answers with server-sent events (WHATWG HTML, section 9.2) named "cases", whose data says nothing.
+// caseEvents answers with a stream of events "cases", whose data says nothing.
 type caseEvents struct {
 	ctx context.Context
 	s   *Service
@@ -266,30 +266,21 @@ type caseEvents struct {
 func (e caseEvents) VisitFollowCasesResponse(w http.ResponseWriter) error {
 	changes, done := e.s.cases.Watch(0)
 	defer done()
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.WriteHeader(http.StatusOK)
-	flush := http.NewResponseController(w)
-	if _, err := fmt.Fprint(w, ": following\n\n"); err != nil {
-		return err
-	}
+	stream := beginEvents(w)
+	err := stream.say("following")
 	alive := time.NewTicker(20 * time.Second) // so that a connection that was lost is noticed
 	defer alive.Stop()
-	for {
-		if err := flush.Flush(); err != nil {
-			return err
-		}
-		line := "event: cases\ndata: {}\n\n"
+	for err == nil {
 		select {
 		case <-changes:
+			err = stream.send("cases", "{}")
 		case <-alive.C:
-			line = ": alive\n\n"
+			err = stream.say("alive")
 		case <-e.ctx.Done():
 			return nil
 		case <-e.s.stopping:
 			return nil
 		}
-		if _, err := fmt.Fprint(w, line); err != nil {
-			return err
-		}
 	}
+	return err
 }

@@ -99,7 +99,7 @@ func (s *Service) FollowJob(ctx context.Context, request api.FollowJobRequestObj
 	return events{ctx, s, id}, nil
 }
 
-// events answers with server-sent events (WHATWG HTML, section 9.2): each an event "job" whose data is the job.
+// events answers with a stream of events "job", whose data is the job.
 type events struct {
 	ctx context.Context
 	s   *Service
@@ -108,18 +108,12 @@ type events struct {
 
 // VisitFollowJobResponse streams until the job has ended or the client has gone.
 func (e events) VisitFollowJobResponse(w http.ResponseWriter) error {
-	w.Header().Set("Content-Type", "text/event-stream")
-	w.Header().Set("Cache-Control", "no-store")
-	w.WriteHeader(http.StatusOK)
-	flush := http.NewResponseController(w)
+	stream := beginEvents(w)
 	return e.s.jobs.Follow(e.ctx, e.job, func(j catalogue.Job) error {
 		data, err := json.Marshal(toJob(j))
 		if err != nil {
 			return err
 		}
-		if _, err := fmt.Fprintf(w, "event: job\ndata: %s\n\n", data); err != nil {
-			return err
-		}
-		return flush.Flush()
+		return stream.send("job", string(data))
 	})
 }
