@@ -1286,6 +1286,7 @@ type FolderRow struct {
 	// Cells One character a moment: . not there, - as before, # new or other content, > moved here or away
 	Cells string    `json:"cells"`
 	Name  string    `json:"name"`
+	Path  Place     `json:"path"`
 	Type  EntryType `json:"type"`
 }
 

@@ -9,6 +9,7 @@ import { DeskPage } from "./desk/DeskPage";
 import { FolderPage } from "./folder/FolderPage";
 import { FindPage } from "./find/FindPage";
 import { Band } from "./parts/Band";
+import { Faultless } from "./parts/Fault";
 import { Tray } from "./parts/Tray";
 import { ReceiptsPage } from "./receipts/ReceiptsPage";
 import { SelectionProvider } from "./selection";
@@ -37,19 +38,21 @@ export function App() {
       <Frame>
         <Band technician={data.technician} />
         <Main>
-          <Routes>
-            <Route path="/" element={<DeskPage />} />
-            <Route path="/find" element={<FindPage />} />
-            <Route path="/trail" element={<TrailPage />} />
-            <Route path="/folder" element={<FolderPage />} />
-            <Route path="/cases" element={<CasesPage />} />
-            <Route path="/cases/new" element={<NewCasePage />} />
-            <Route path="/cases/:id/change" element={<ChangeCasePage />} />
-            <Route path="/cases/:id" element={<CasePage />} />
-            <Route path="/receipts" element={<ReceiptsPage />} />
-            <Route path="/receipts/:id" element={<ReceiptsPage />} />
-            <Route path="*" element={<Navigate to="/" replace />} />
-          </Routes>
+          <Faultless>
+            <Routes>
+              <Route path="/" element={<DeskPage />} />
+              <Route path="/find" element={<FindPage />} />
+              <Route path="/trail" element={<TrailPage />} />
+              <Route path="/folder" element={<FolderPage />} />
+              <Route path="/cases" element={<CasesPage />} />
+              <Route path="/cases/new" element={<NewCasePage />} />
+              <Route path="/cases/:id/change" element={<ChangeCasePage />} />
+              <Route path="/cases/:id" element={<CasePage />} />
+              <Route path="/receipts" element={<ReceiptsPage />} />
+              <Route path="/receipts/:id" element={<ReceiptsPage />} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Routes>
+          </Faultless>
         </Main>
         <Tray />
       </Frame>

@@ -2,6 +2,7 @@ import "@fontsource-variable/atkinson-hyperlegible-mono/wght.css";
 import "@fontsource-variable/atkinson-hyperlegible-next/wght.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
+import { HotkeysProvider } from "react-hotkeys-hook";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { App } from "./App";
@@ -16,7 +17,9 @@ createRoot(root).render(
     <GlobalStyle />
     <QueryClientProvider client={queries}>
       <BrowserRouter>
-        <App />
+        <HotkeysProvider initiallyActiveScopes={["page", "tray"]}>
+          <App />
+        </HotkeysProvider>
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

@@ -188,7 +188,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		for k, c := range r.Cells {
 			cells[k] = byte(c)
 		}
-		a.Rows[i] = api.FolderRow{Name: place.Readable(r.Name), Type: api.EntryType(r.Type), Cells: string(cells)}
+		a.Rows[i] = api.FolderRow{Name: place.Readable(r.Name), Path: toPlace(place.Place{Machine: p.Machine, Path: place.Join(p.Path, r.Name)}), Type: api.EntryType(r.Type), Cells: string(cells)}
 	}
 	return a, nil
 }

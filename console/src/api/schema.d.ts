@@ -1090,6 +1090,7 @@ export interface components {
         };
         FolderRow: {
             name: string;
+            path: components["schemas"]["Place"];
             type: components["schemas"]["EntryType"];
             /** @description One character a moment: . not there, - as before, # new or other content, > moved here or away */
             cells: string;

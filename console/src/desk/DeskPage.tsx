@@ -8,7 +8,7 @@ import { Lines } from "../cases/cases.styles";
 import { useCaseEvents } from "../cases/useCases";
 import { Care, Quiet, Sheet } from "../parts/controls";
 import { Failure, Notice } from "../parts/Notice";
-import { nameOf, parentOf } from "../places";
+import { nameOf, parentOf, placeParams } from "../places";
 import { tokens } from "../theme";
 import { useNow } from "../useNow";
 import { absolute, ago, expiry } from "../when";
@@ -101,14 +101,14 @@ function Broken() {
     <Sheet aria-label="Broken documents">
       <Head>
         <h1>Broken where they stand</h1>
-        {data && data.total > some && <Link to="/find?condition=broken&source=live">all {data.total}</Link>}
+        {data && data.total > some && <Link to="/find?condition=broken&shape=now">all {data.total}</Link>}
       </Head>
       {error && <Failure problem={error} />}
       <List>
         {data?.copies.map((c) => (
           <li key={c.id}>
             <span>
-              <Link to={`/cases/new?${new URLSearchParams({ machine: c.place.machine, path: c.place.path })}`}>{c.name}</Link>{" "}
+              <Link to={`/cases/new?${placeParams(c.place)}`}>{c.name}</Link>{" "}
               <Quiet>
                 of {c.person ?? "nobody known"}, {c.place.machine}, in {nameOf(parentOf(c.place))}
               </Quiet>

@@ -43,7 +43,7 @@ const Head = styled.div`
   border-bottom: 1px solid ${tokens.rule};
 `;
 
-const filters = ["words", "machine", "person", "under", "type", "state", "condition", "source", "gone_since", "sort"] as const;
+const filters = ["words", "machine", "person", "under", "type", "state", "condition", "source", "shape", "gone_since", "sort"] as const;
 
 export function FindPage() {
   const [params] = useSearchParams();

@@ -17,7 +17,7 @@ it("keeps the chosen moment among the columns that fit", () => {
 });
 
 it("folds what never changed and leaves out what never was", () => {
-  const row = (name: string, cells: string) => ({ name, type: "file" as const, cells });
+  const row = (name: string, cells: string) => ({ name, path: { machine: "loft", path: `/${name}` }, type: "file" as const, cells });
   const parted = partRows([row("still", "#---"), row("moving", "#-#-"), row("came", ".#--"), row("never", "....")]);
   expect(parted.still.map((r) => r.name)).toEqual(["still"]);
   expect(parted.moving.map((r) => r.name)).toEqual(["moving", "came"]);

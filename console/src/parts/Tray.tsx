@@ -5,7 +5,7 @@ import { BringBackDialog } from "../bringback/BringBackDialog";
 import type { Copy } from "../api/client";
 import { useSelection } from "../selection";
 import { tokens } from "../theme";
-import { useKey } from "../useKeys";
+import { useKey, useTraysTurn } from "../useKeys";
 import { counted } from "../when";
 import { Key, Plain, Primary, Quiet } from "./controls";
 
@@ -46,10 +46,11 @@ export function Tray() {
   const { copies, drop, clear } = useSelection();
   const [chosen, setChosen] = useState<Copy[]>(); // what the open dialogue is about; the selection ends before it does
   const open = useCallback(() => setChosen(copies), [copies]);
-  useKey("b", open, copies.length > 0 && !chosen);
+  const turn = useTraysTurn();
+  useKey("b", open, copies.length > 0 && !chosen && turn, "tray");
   return (
     <>
-      {copies.length > 0 && <Selected copies={copies} drop={drop} clear={clear} open={open} />}
+      {copies.length > 0 && <Selected {...{ copies, drop, clear, open, turn }} />}
       {chosen && <BringBackDialog what={{ copies: chosen }} close={() => setChosen(undefined)} done={clear} />}
     </>
   );
@@ -60,9 +61,10 @@ interface SelectedProps {
   drop: (id: string) => void;
   clear: () => void;
   open: () => void;
+  turn: boolean; // its key is its own
 }
 
-function Selected({ copies, drop, clear, open }: SelectedProps) {
+function Selected({ copies, drop, clear, open, turn }: SelectedProps) {
   return (
     <Edge aria-label="Selected copies">
       <span>{counted(copies.length, "copy", "copies")} selected</span>
@@ -79,7 +81,7 @@ function Selected({ copies, drop, clear, open }: SelectedProps) {
       </Items>
       <Plain onPress={clear}>Clear</Plain>
       <Primary onPress={open}>
-        Bring back …<Key>b</Key>
+        Bring back …{turn && <Key>b</Key>}
       </Primary>
     </Edge>
   );

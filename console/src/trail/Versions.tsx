@@ -1,3 +1,4 @@
+import { Cell, Column, Row, Table, TableBody, TableHeader, type Selection } from "react-aria-components";
 import styled from "styled-components";
 import type { Trail, TrailVersion } from "../api/client";
 import { Care, Mono, Quiet } from "../parts/controls";
@@ -6,18 +7,20 @@ import { absolute, bytes, relative } from "../when";
 import { samePlace } from "./layout";
 import type { Verdict } from "./verdict";
 
-const Table = styled.table`
+const Rows = styled(Table)`
   width: 100%;
   border-collapse: collapse;
   font-size: 14px;
   line-height: 20px;
+  outline: none;
   th { text-align: left; font-weight: 400; color: ${tokens.quiet}; border-bottom: 1px solid ${tokens.rule}; padding: 3px 12px 3px 0; white-space: nowrap; }
   td { vertical-align: top; padding: 5px 12px 5px 0; border-bottom: 1px solid ${tokens.faint}; }
   td:first-child, th:first-child { text-align: right; padding-left: 8px; }
   td:nth-child(5) { white-space: nowrap; }
   @media (max-width: 600px) { td:nth-child(3), th:nth-child(3) { display: none; } td, th { padding-right: 8px; } td { overflow-wrap: anywhere; } }
   tbody tr { cursor: pointer; }
-  tr[aria-current="true"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
+  tr[data-selected] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
+  tr[data-focus-visible] { outline-offset: -2px; }
 `;
 
 const Copies = styled.ul`
@@ -40,37 +43,37 @@ interface Props {
   choose: (version: number, copy?: string) => void;
 }
 
-/** The facts of the drawing as a table, newest first. */
+/** The facts of the drawing as a table, newest first: arrows go from version to version. */
 export function Versions({ trail, version, copy, marked, loss, verdict, choose }: Props) {
+  const select = (keys: Selection) => {
+    const [index] = keys === "all" ? [] : [...keys];
+    if (index !== undefined) choose(Number(index));
+  };
   return (
-    <Table aria-label="Versions">
-      <thead>
-        <tr>
-          <th>Nr</th>
-          <th>Current from</th>
-          <th>Last seen</th>
-          <th>Until</th>
-          <th>Size</th>
-          <th>Copies</th>
-        </tr>
-      </thead>
-      <tbody>
+    <Rows aria-label="Versions" selectionMode="single" selectionBehavior="replace" disallowEmptySelection selectedKeys={[String(version)]} onSelectionChange={select}>
+      <TableHeader>
+        <Column>Nr</Column>
+        <Column isRowHeader>Current from</Column>
+        <Column>Last seen</Column>
+        <Column>Until</Column>
+        <Column>Size</Column>
+        <Column>Copies</Column>
+      </TableHeader>
+      <TableBody>
         {trail.versions
-          .map((v, i) => ({ v, i }))
-          .reverse()
-          .map(({ v, i }) => (
-            <tr key={i} aria-current={i === version} onClick={() => choose(i)}>
-              <td>{i + 1}</td>
-              <td>
+          .map((v, i) => (
+            <Row key={i} id={String(i)} textValue={`Version ${i + 1}`}>
+              <Cell>{i + 1}</Cell>
+              <Cell>
                 {absolute(v.arrived_at)} <Quiet>· {relative(v.arrived_at, loss)}</Quiet>
                 <Remarks trail={trail} v={v} />
                 {verdict?.version === i && <Advised>◆ advised</Advised>}
                 {verdict?.whyNot.has(i) && <Quiet as="div">{verdict.whyNot.get(i)}</Quiet>}
-              </td>
-              <td>{absolute(v.last_seen_at)}</td>
-              <td>{v.superseded_at ? absolute(v.superseded_at) : "stands"}</td>
-              <td>{bytes(v.size)}</td>
-              <td>
+              </Cell>
+              <Cell>{absolute(v.last_seen_at)}</Cell>
+              <Cell>{v.superseded_at ? absolute(v.superseded_at) : "stands"}</Cell>
+              <Cell>{bytes(v.size)}</Cell>
+              <Cell>
                 <Copies>
                   {v.copies.map((c) => (
                     <li key={c.id}>
@@ -81,11 +84,12 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
                     </li>
                   ))}
                 </Copies>
-              </td>
-            </tr>
-          ))}
-      </tbody>
-    </Table>
+              </Cell>
+            </Row>
+          ))
+          .reverse()}
+      </TableBody>
+    </Rows>
   );
 }
 
