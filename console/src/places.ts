@@ -22,7 +22,7 @@ function placeAt(machine: string, bytes: Uint8Array): Place {
 /** A path that is not valid UTF-8 as the service shows it: its broken bytes as \xNN, a backslash doubled. */
 function shown(bytes: Uint8Array): string {
   let text = "";
-  for (let at = 0; at < bytes.length; ) {
+  for (let at = 0; at < bytes.length;) {
     const length = characterAt(bytes, at);
     if (length === 0) text += `\\x${(bytes[at] ?? 0).toString(16).padStart(2, "0")}`;
     else text += new TextDecoder().decode(bytes.subarray(at, at + length)).replaceAll("\\", "\\\\");
@@ -35,7 +35,11 @@ function shown(bytes: Uint8Array): string {
 function characterAt(bytes: Uint8Array, at: number): number {
   for (const length of [1, 2, 3, 4]) {
     try {
-      if (at + length <= bytes.length && new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(bytes.subarray(at, at + length)).length > 0) return length;
+      if (
+        at + length <= bytes.length &&
+        new TextDecoder("utf-8", { fatal: true, ignoreBOM: true }).decode(bytes.subarray(at, at + length)).length > 0
+      )
+        return length;
     } catch {
       // it takes more bytes, or is none
     }
@@ -80,7 +84,10 @@ export function foldersAbove(place: Place): Place[] {
 export const nameOf = (place: Place) => place.path.slice(place.path.lastIndexOf("/") + 1) || "/";
 
 /** The query of the API that names a place. */
-export const placeQuery = (place: Place) => ({ machine: place.machine, ...(place.path_bytes ? { path_bytes: place.path_bytes } : { path: place.path }) });
+export const placeQuery = (place: Place) => ({
+  machine: place.machine,
+  ...(place.path_bytes ? { path_bytes: place.path_bytes } : { path: place.path }),
+});
 
 /** What tells one place from another, such as for a list of them. */
 export const placeKey = (place: Place) => `${place.machine}:${place.path_bytes ?? ""}:${place.path}`;

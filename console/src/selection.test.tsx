@@ -16,7 +16,13 @@ function selection() {
     return null;
   }
   const root = createRoot(document.createElement("div"));
-  act(() => root.render(<SelectionProvider><Reader /></SelectionProvider>));
+  act(() =>
+    root.render(
+      <SelectionProvider>
+        <Reader />
+      </SelectionProvider>,
+    ),
+  );
   return () => {
     if (!current) throw new Error("not rendered");
     return current;

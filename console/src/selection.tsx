@@ -25,7 +25,10 @@ export function SelectionProvider({ children }: { children: ReactNode }) {
   }, []);
   const drop = useCallback((id: string) => setCopies((before) => before.filter((c) => c.id !== id)), []);
   const clear = useCallback(() => setCopies([]), []);
-  const value = useMemo(() => ({ copies, has: (id: string) => copies.some((c) => c.id === id), setAmong, drop, clear }), [copies, setAmong, drop, clear]);
+  const value = useMemo(
+    () => ({ copies, has: (id: string) => copies.some((c) => c.id === id), setAmong, drop, clear }),
+    [copies, setAmong, drop, clear],
+  );
   return <Context value={value}>{children}</Context>;
 }
 

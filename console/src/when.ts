@@ -4,7 +4,12 @@ const day = 24 * 3600 * 1000;
 export function absolute(iso: string, now = new Date()): string {
   const t = new Date(iso);
   const sameYear = t.getFullYear() === now.getFullYear();
-  const date = t.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short", ...(sameYear ? {} : { year: "numeric" }) });
+  const date = t.toLocaleDateString("en-GB", {
+    weekday: "short",
+    day: "numeric",
+    month: "short",
+    ...(sameYear ? {} : { year: "numeric" }),
+  });
   const clock = t.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" });
   return `${date.replace(",", "")}, ${clock}`;
 }

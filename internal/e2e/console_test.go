@@ -156,7 +156,7 @@ func TestTrailAndFolderByKeyboard(t *testing.T) {
 	assert.Len(t, both, 2, "both, side by side in the folder")
 
 	do(t, b.Visit(s.URL+"/folder?machine=front-office&path=/home/ines/Documents/Scans&as_of="+time.Now().UTC().AddDate(0, 0, -4).Format(time.RFC3339)))
-	do(t, b.WaitText("Delivery note 200.png"), b.TabTo("grid", 40), b.Press(browser.Left), b.WaitText("As of"), b.WaitText("It is no longer there now"), b.Press(browser.Down, browser.Up))
+	do(t, b.WaitText("Delivery note 200.png"), b.TabTo("row", 40), b.Press(browser.Left), b.WaitText("As of"), b.WaitText("It is no longer there now"), b.Press(browser.Down, browser.Up))
 	do(t, b.Press("m"), b.WaitText("Nothing is written yet"), b.WaitFocus("button: Bring back"), b.Press(browser.Enter), b.WaitText("Done:"))
 	back, err := filepath.Glob(filepath.Join(filepath.Dir(quotes), "Scans/*.png"))
 	require.NoError(t, err)

@@ -52,7 +52,12 @@ export class Problem extends Error {
   }
 }
 
-const unreachable = { title: "The service does not answer", status: 0, detail: "It may have been stopped.", next: "Check that it runs, then try again." };
+const unreachable = {
+  title: "The service does not answer",
+  status: 0,
+  detail: "It may have been stopped.",
+  next: "Check that it runs, then try again.",
+};
 
 /** Unwraps an answer: its data, or a Problem thrown. */
 export async function ask<T>(call: Promise<{ data?: T; error?: Schemas["Problem"]; response: Response }>): Promise<T> {

@@ -7,13 +7,21 @@ import { ask, client, type Place } from "./client";
 
 export type FindQuery = NonNullable<operations["findCopies"]["parameters"]["query"]>;
 
-export const session = queryOptions({ queryKey: ["session"], queryFn: () => ask(client.GET("/session")), retry: false, staleTime: Infinity });
+export const session = queryOptions({
+  queryKey: ["session"],
+  queryFn: () => ask(client.GET("/session")),
+  retry: false,
+  staleTime: Infinity,
+});
 
 export const machines = queryOptions({ queryKey: ["machines"], queryFn: () => ask(client.GET("/machines")) });
 
 export const catalogueHealth = queryOptions({ queryKey: ["catalogue"], queryFn: () => ask(client.GET("/catalogue")), staleTime: 60_000 });
 
-export const jobs = queryOptions({ queryKey: ["jobs"], queryFn: () => ask(client.GET("/jobs", { params: { query: { limit: 6, kind: "survey" } } })) });
+export const jobs = queryOptions({
+  queryKey: ["jobs"],
+  queryFn: () => ask(client.GET("/jobs", { params: { query: { limit: 6, kind: "survey" } } })),
+});
 
 export const receipts = infiniteQueryOptions({
   queryKey: ["receipts"],
@@ -37,13 +45,25 @@ export const firstCopies = (query: FindQuery) =>
   queryOptions({ queryKey: ["copies", "first", query], queryFn: () => ask(client.GET("/copies", { params: { query } })) });
 
 export const copy = (id: string | undefined) =>
-  queryOptions({ queryKey: ["copies", "one", id], queryFn: () => ask(client.GET("/copies/{id}", { params: { path: { id: id ?? "" } } })), enabled: id !== undefined });
+  queryOptions({
+    queryKey: ["copies", "one", id],
+    queryFn: () => ask(client.GET("/copies/{id}", { params: { path: { id: id ?? "" } } })),
+    enabled: id !== undefined,
+  });
 
 export const preview = (id: string) =>
-  queryOptions({ queryKey: ["preview", id], queryFn: () => ask(client.GET("/copies/{id}/preview", { params: { path: { id } } })), retry: false });
+  queryOptions({
+    queryKey: ["preview", id],
+    queryFn: () => ask(client.GET("/copies/{id}/preview", { params: { path: { id } } })),
+    retry: false,
+  });
 
 export const trail = (place: Place) =>
-  queryOptions({ queryKey: ["trail", place], queryFn: () => ask(client.GET("/trail", { params: { query: placeQuery(place) } })), retry: false });
+  queryOptions({
+    queryKey: ["trail", place],
+    queryFn: () => ask(client.GET("/trail", { params: { query: placeQuery(place) } })),
+    retry: false,
+  });
 
 export const folder = (place: Place, asOf: string | undefined) =>
   queryOptions({
@@ -54,11 +74,16 @@ export const folder = (place: Place, asOf: string | undefined) =>
   });
 
 export const comparison = (left: string, right: string, at?: Place) =>
-  queryOptions({ queryKey: ["comparison", left, right, at], queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right, ...(at ? placeQuery(at) : {}) } } })), retry: false });
+  queryOptions({
+    queryKey: ["comparison", left, right, at],
+    queryFn: () => ask(client.GET("/comparison", { params: { query: { left, right, ...(at ? placeQuery(at) : {}) } } })),
+    retry: false,
+  });
 
 export type CaseQuery = NonNullable<operations["listCases"]["parameters"]["query"]>;
 
-export const cases = (query: CaseQuery) => queryOptions({ queryKey: ["cases", "list", query], queryFn: () => ask(client.GET("/cases", { params: { query } })) });
+export const cases = (query: CaseQuery) =>
+  queryOptions({ queryKey: ["cases", "list", query], queryFn: () => ask(client.GET("/cases", { params: { query } })) });
 
 export const caseOf = (id: string) =>
   queryOptions({ queryKey: ["cases", id], queryFn: () => ask(client.GET("/cases/{id}", { params: { path: { id } } })), retry: false });
@@ -72,7 +97,10 @@ export const caseAdvice = (id: string) =>
   });
 
 export const firstAid = (id: string) =>
-  queryOptions({ queryKey: ["cases", id, "first-aid"], queryFn: () => ask(client.GET("/cases/{id}/first-aid", { params: { path: { id }, query: { zone } } })) });
+  queryOptions({
+    queryKey: ["cases", id, "first-aid"],
+    queryFn: () => ask(client.GET("/cases/{id}/first-aid", { params: { path: { id }, query: { zone } } })),
+  });
 
 export const understood = (text: string) =>
   queryOptions({
@@ -83,4 +111,10 @@ export const understood = (text: string) =>
     staleTime: 60_000,
   });
 
-export const origins = (id: string) => queryOptions({ queryKey: ["origins", id], queryFn: () => ask(client.GET("/copies/{id}/origins", { params: { path: { id } } })), retry: false, staleTime: 60_000 });
+export const origins = (id: string) =>
+  queryOptions({
+    queryKey: ["origins", id],
+    queryFn: () => ask(client.GET("/copies/{id}/origins", { params: { path: { id } } })),
+    retry: false,
+    staleTime: 60_000,
+  });

@@ -88,12 +88,16 @@ function ElsewhereForm({ setWhere }: { setWhere: (where: Where) => void }) {
   return (
     <Elsewhere onSubmit={apply}>
       <select aria-label="Machine" value={chosen} onChange={(e) => setMachine(e.target.value)}>
-        {data?.machines.map((m) => <option key={m.name}>{m.name}</option>)}
+        {data?.machines.map((m) => (
+          <option key={m.name}>{m.name}</option>
+        ))}
       </select>
       <TextField aria-label="Folder" value={path} onChange={setPath}>
         <Input placeholder="/home/… a folder, made where it is missing" />
       </TextField>
-      <Plain type="submit" isDisabled={!path.startsWith("/")}>Plan it there</Plain>
+      <Plain type="submit" isDisabled={!path.startsWith("/")}>
+        Plan it there
+      </Plain>
     </Elsewhere>
   );
 }

@@ -1,10 +1,11 @@
 import styled from "styled-components";
 import type { Advice, Case, Copy } from "../api/client";
 import { InText, Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
+import { Row } from "../parts/layout";
 import { PlaceText } from "../parts/PlaceText";
 import { tokens } from "../theme";
 import { absolute, bytes, counted } from "../when";
-import { Part, Row, stacked } from "./cases.styles";
+import { Part, stacked } from "./cases.styles";
 import { FolderAdvicePart } from "./FolderAdvicePart";
 import { Said } from "./Looked";
 
@@ -87,18 +88,20 @@ function headline(a: Advice): string {
   const r = a.recommended;
   if (!r) return a.found_at.length > 0 ? "It is not lost." : "Nothing is recommended.";
   if (r.standing) return r.copy ? `It is there: copy ${r.copy.id}, ${r.copy.condition.state}.` : "It is there.";
-  if (!r.copy) return `Bring back ${counted((a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0), "file")}${a.folder?.as_of ? ` as the folder stood on ${absolute(a.folder.as_of)}` : ""}.`;
+  if (!r.copy) {
+    const files = counted((a.folder?.certain ?? 0) + (a.folder?.assumed ?? 0), "file");
+    return `Bring back ${files}${a.folder?.as_of ? ` as the folder stood on ${absolute(a.folder.as_of)}` : ""}.`;
+  }
   if (r.captured_at) return `Bring back copy ${r.copy.id} whole from ${r.copy.source.kind}, as it was on ${absolute(r.captured_at)}, to`;
-  return `Bring back copy ${r.copy.id} from ${r.copy.source.kind}, ${r.copy.condition.state}, ${bytes(r.copy.size)}${r.copy.written_at ? `, written ${absolute(r.copy.written_at)}` : ""}, to`;
+  const written = r.copy.written_at ? `, written ${absolute(r.copy.written_at)}` : "";
+  return `Bring back copy ${r.copy.id} from ${r.copy.source.kind}, ${r.copy.condition.state}, ${bytes(r.copy.size)}${written}, to`;
 }
 
 function RunnersUp({ advice, chosen, choose }: { advice: Advice; chosen: Copy | undefined; choose: (copy: Copy) => void }) {
   const first = advice.recommended?.copy;
   return (
     <details open={advice.recommended === null || undefined}>
-      <summary>
-        {advice.others.length} others, and why not
-      </summary>
+      <summary>{advice.others.length} others, and why not</summary>
       <Others aria-label="Others">
         <tbody>
           {first && (

@@ -5,11 +5,12 @@ import styled from "styled-components";
 import type { Case, CaseState } from "../api/client";
 import { cases } from "../api/queries";
 import { Key, Primary, Quiet } from "../parts/controls";
+import { Row } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
 import { useKey } from "../useKeys";
 import { ago } from "../when";
-import { Lines, Row } from "./cases.styles";
+import { Lines } from "./cases.styles";
 import { useCaseEvents } from "./useCases";
 import { lossWord, stateWord, whatOf } from "./words";
 
@@ -29,17 +30,25 @@ export function CasesPage() {
   const state = (params.get("state") ?? "") as CaseState | "";
   const { data, error, refetch } = useQuery(cases({ ...(words ? { words } : {}), ...(state ? { state } : {}), limit: 100 }));
   const set = (name: string, value: string) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      next.delete(name);
-      if (value) next.set(name, value);
-      return next;
-    }, { replace: true });
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        next.delete(name);
+        if (value) next.set(name, value);
+        return next;
+      },
+      { replace: true },
+    );
   return (
     <Page>
       <Row>
         <h1>Cases</h1>
-        <input aria-label="Words in a case" placeholder="Words in a case or its notes" defaultValue={words} onChange={(e) => set("about", e.target.value)} />
+        <input
+          aria-label="Words in a case"
+          placeholder="Words in a case or its notes"
+          defaultValue={words}
+          onChange={(e) => set("about", e.target.value)}
+        />
         <select aria-label="State" value={state} onChange={(e) => set("state", e.target.value)}>
           <option value="">any state</option>
           <option value="open">open</option>
@@ -51,8 +60,16 @@ export function CasesPage() {
         </Primary>
       </Row>
       {error && <Failure problem={error} retry={() => void refetch()} />}
-      {data?.cases.length === 0 && <Notice title="No case is like that.">Open one when somebody asks for help: it says what to do first, where to look, and keeps what was done.</Notice>}
-      <Lines aria-label="Cases">{data?.cases.map((k) => <CaseLine key={k.id} of={k} />)}</Lines>
+      {data?.cases.length === 0 && (
+        <Notice title="No case is like that.">
+          Open one when somebody asks for help: it says what to do first, where to look, and keeps what was done.
+        </Notice>
+      )}
+      <Lines aria-label="Cases">
+        {data?.cases.map((k) => (
+          <CaseLine key={k.id} of={k} />
+        ))}
+      </Lines>
       {data?.next && <Quiet>There are more; words or a state narrow them down.</Quiet>}
     </Page>
   );

@@ -3,10 +3,11 @@ import styled from "styled-components";
 import { Link } from "react-router";
 import type { Case } from "../api/client";
 import { Plain, Quiet } from "../parts/controls";
+import { Row } from "../parts/layout";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
 import { absolute, ago, zone } from "../when";
-import { Form, Lines, Part, Row } from "./cases.styles";
+import { Form, Lines, Part } from "./cases.styles";
 import { useAdd } from "./useCases";
 import { entryWord } from "./words";
 
@@ -73,7 +74,13 @@ export function LogPart({ of: k }: { of: Case }) {
       <Form onSubmit={submit} aria-label="Add a note">
         <label>
           Note
-          <textarea id="case-note" rows={2} value={note} onChange={(e) => setNote(e.target.value)} onKeyDown={(e) => e.key === "Enter" && (e.ctrlKey || e.metaKey) && submit(e)} />
+          <textarea
+            id="case-note"
+            rows={2}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            onKeyDown={(e) => e.key === "Enter" && (e.ctrlKey || e.metaKey) && submit(e)}
+          />
         </label>
         <Row>
           <Plain type="submit" isDisabled={!note.trim() || add.isPending}>

@@ -44,7 +44,11 @@ export function FirstAidPart({ id }: { id: string }) {
 }
 
 const media = { rotating: "a rotating drive", "solid-state": "a solid-state drive", network: "a network drive" };
-const discards = { "at-once": "wiping freed blocks at once", periodic: "wiping freed blocks from time to time", never: "not wiping freed blocks" };
+const discards = {
+  "at-once": "wiping freed blocks at once",
+  periodic: "wiping freed blocks from time to time",
+  never: "not wiping freed blocks",
+};
 
 /** The facts that the steps go by. */
 function driveSaid(d: FirstAid["drive"]): string {

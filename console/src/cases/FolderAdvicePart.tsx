@@ -39,7 +39,8 @@ export function FolderAdvicePart({ place, folder: f, chosen, read }: Props) {
   return (
     <>
       <Quiet as="p">
-        {f.certain} certain, {f.assumed} assumed, {f.missing} missing, {f.kept} stay, {f.came} came with it, {f.same} the same. {f.bytes > 0 ? `${bytes(f.bytes)} in all. ` : ""}
+        {f.certain} certain, {f.assumed} assumed, {f.missing} missing, {f.kept} stay, {f.came} came with it, {f.same} the same.{" "}
+        {f.bytes > 0 ? `${bytes(f.bytes)} in all. ` : ""}
         {f.as_of && <Link to={`${folderLink(place)}&as_of=${encodeURIComponent(f.as_of)}`}>See the folder as it stood then</Link>}
       </Quiet>
       <Table aria-label="Files of the folder">

@@ -1,7 +1,7 @@
 import styled from "styled-components";
 import type { Schemas } from "../api/client";
 import { Quiet } from "../parts/controls";
-import { Row } from "./cases.styles";
+import { Row } from "../parts/layout";
 
 type Hints = Schemas["Hints"];
 
@@ -30,7 +30,11 @@ const kinds = [
   ["video/", "video"],
 ] as const;
 
-const phrases = (typed: string) => typed.split(";").map((s) => s.trim()).filter((s) => s !== "");
+const phrases = (typed: string) =>
+  typed
+    .split(";")
+    .map((s) => s.trim())
+    .filter((s) => s !== "");
 const kib = (typed: string) => Math.round(Number(typed) * 1024);
 const shownKib = (bytes: number | undefined) => (bytes ? String(bytes / 1024) : "");
 

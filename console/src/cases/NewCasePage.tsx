@@ -19,7 +19,12 @@ export function NewCasePage() {
   return (
     <Page>
       <h1>Open a case</h1>
-      <Questions first={{ machine: params.get("machine") ?? "", where: params.get("path") ?? "" }} verb="Open the case" send={open} leave={() => void navigate("/cases")} />
+      <Questions
+        first={{ machine: params.get("machine") ?? "", where: params.get("path") ?? "" }}
+        verb="Open the case"
+        send={open}
+        leave={() => void navigate("/cases")}
+      />
     </Page>
   );
 }
@@ -30,11 +35,23 @@ export function ChangeCasePage() {
   const navigate = useNavigate();
   const { data: k, error } = useQuery(caseOf(id));
   const change = useMutation({
-    mutationFn: ({ place, ...body }: NewCase) => ask(client.PATCH("/cases/{id}", { params: { path: { id } }, body: { ...changes(body, k), ...(place ? { place } : {}) } })) as Promise<Case>,
+    mutationFn: ({ place, ...body }: NewCase) =>
+      ask(
+        client.PATCH("/cases/{id}", { params: { path: { id } }, body: { ...changes(body, k), ...(place ? { place } : {}) } }),
+      ) as Promise<Case>,
   });
   if (error) return <Failure problem={error} />;
   if (!k) return null;
-  const first = { person: k.person, machine: k.machine, where: k.place?.path ?? k.words, loss: k.loss, happened: k.happened, good: k.good_at ?? "", noticed: k.noticed_at ?? "", hints: k.hints ?? {} };
+  const first = {
+    person: k.person,
+    machine: k.machine,
+    where: k.place?.path ?? k.words,
+    loss: k.loss,
+    happened: k.happened,
+    good: k.good_at ?? "",
+    noticed: k.noticed_at ?? "",
+    hints: k.hints ?? {},
+  };
   return (
     <Page>
       <h1>Change case {k.id}</h1>
@@ -44,9 +61,22 @@ export function ChangeCasePage() {
 }
 
 /** What was emptied is to be forgotten; the machine goes with the place. */
-function changes({ person = "", words, happened = "", loss, good_at, noticed_at, hints = {} }: Omit<NewCase, "place">, k: Case | undefined) {
+function changes(
+  { person = "", words, happened = "", loss, good_at, noticed_at, hints = {} }: Omit<NewCase, "place">,
+  k: Case | undefined,
+) {
   const forget: ("good_at" | "noticed_at")[] = [];
   if (!good_at) forget.push("good_at");
   if (!noticed_at) forget.push("noticed_at");
-  return { person, words: words ?? k?.words ?? "", happened, loss, hints, forget, ...(good_at ? { good_at } : {}), ...(noticed_at ? { noticed_at } : {}), ...(k ? { version: k.version } : {}) };
+  return {
+    person,
+    words: words ?? k?.words ?? "",
+    happened,
+    loss,
+    hints,
+    forget,
+    ...(good_at ? { good_at } : {}),
+    ...(noticed_at ? { noticed_at } : {}),
+    ...(k ? { version: k.version } : {}),
+  };
 }

@@ -5,9 +5,10 @@ import styled from "styled-components";
 import type { Case, Loss, NewCase, Problem, Schemas } from "../api/client";
 import { machines, understood } from "../api/queries";
 import { Plain, Primary, Quiet } from "../parts/controls";
+import { Row } from "../parts/layout";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
-import { Form, Row } from "./cases.styles";
+import { Form } from "./cases.styles";
 import { HintFields, hintsOf, typedHints } from "./HintFields";
 import { SaidTime } from "./SaidTime";
 import { losses } from "./words";
@@ -85,14 +86,18 @@ export function Questions({ first, verb, send: open, leave }: QuestionsProps) {
         Whose is it?
         <select autoFocus value={person} onChange={(e) => setPerson(e.target.value)}>
           <option value="">not known</option>
-          {people.map((p) => <option key={p}>{p}</option>)}
+          {people.map((p) => (
+            <option key={p}>{p}</option>
+          ))}
         </select>
       </label>
       <label>
         On which machine?
         <select value={machine} onChange={(e) => setMachine(e.target.value)}>
           <option value="">not known</option>
-          {known?.machines.map((m) => <option key={m.name}>{m.name}</option>)}
+          {known?.machines.map((m) => (
+            <option key={m.name}>{m.name}</option>
+          ))}
         </select>
       </label>
       <label>
@@ -115,7 +120,12 @@ export function Questions({ first, verb, send: open, leave }: QuestionsProps) {
         In the user’s words
         <textarea rows={2} value={happened} onChange={(e) => setHappened(e.target.value)} />
       </label>
-      <SaidTime label="When was it last right?" placeholder="friday evening, yesterday 17:00, 3d ago; nothing if not known" said={good} setSaid={setGood} />
+      <SaidTime
+        label="When was it last right?"
+        placeholder="friday evening, yesterday 17:00, 3d ago; nothing if not known"
+        said={good}
+        setSaid={setGood}
+      />
       <SaidTime label="When was the loss noticed?" placeholder="nothing: now" said={noticed} setSaid={setNoticed} />
       <HintFields typed={hints} change={(part) => setHints({ ...hints, ...part })} />
       {open.error && <Failure problem={open.error} />}

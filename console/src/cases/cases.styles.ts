@@ -1,26 +1,10 @@
 // What the pages about cases share: a log that reads from top to bottom, ruled off section by section.
 import styled, { css } from "styled-components";
+import { Desk } from "../parts/layout";
 import { tokens } from "../theme";
 
-export const Split = styled.div`
-  display: grid;
-  grid-template-columns: minmax(0, 1fr) minmax(300px, 36%);
-  height: 100%;
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); height: auto; }
-`;
-
-export const Log = styled.div`
-  overflow: auto;
-  min-width: 0;
-  background: ${tokens.sheet};
-  border-right: 1px solid ${tokens.faint};
-  padding: 14px 20px 40px;
-`;
-
-export const Pane = styled.section`
-  overflow: auto;
-  min-width: 0;
-  padding: 14px 20px;
+export const Log = styled(Desk)`
+  padding-bottom: 40px;
 `;
 
 export const Part = styled.section`
@@ -28,14 +12,6 @@ export const Part = styled.section`
   padding-top: 10px;
   border-top: 1px solid ${tokens.rule};
   > h2 { margin-bottom: 4px; }
-`;
-
-export const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  align-items: center;
-  gap: 6px 12px;
-  margin: 8px 0;
 `;
 
 export const Sentences = styled.ul`
@@ -56,7 +32,14 @@ export const Form = styled.form`
   gap: 12px;
   max-width: 720px;
   label { display: grid; gap: 2px; }
-  input:not([type="radio"]), textarea, select { border: 1px solid ${tokens.rule}; border-radius: ${tokens.corner}; padding: 6px 10px; background: ${tokens.ground}; color: ${tokens.ink}; font: inherit; }
+  input:not([type="radio"]), textarea, select {
+    border: 1px solid ${tokens.rule};
+    border-radius: ${tokens.corner};
+    padding: 6px 10px;
+    background: ${tokens.ground};
+    color: ${tokens.ink};
+    font: inherit;
+  }
 `;
 
 /** On a narrow page the last cell of a row, which is a sentence, goes below the others. */

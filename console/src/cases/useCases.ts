@@ -18,7 +18,8 @@ export function useCaseEvents() {
 export function useAdd(id: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: Schemas["NewCaseEntry"]) => ask(client.POST("/cases/{id}/entries", { params: { path: { id } }, body })) as Promise<Case>,
+    mutationFn: (body: Schemas["NewCaseEntry"]) =>
+      ask(client.POST("/cases/{id}/entries", { params: { path: { id } }, body })) as Promise<Case>,
     onSuccess: () => queries.invalidateQueries({ queryKey: ["cases"] }),
   });
 }

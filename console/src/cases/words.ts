@@ -1,6 +1,6 @@
 // What cases are called in sentences.
-import type { Case, CaseEntry, CaseState, Loss, Schemas } from "../api/client";
-import { nameOf } from "../places";
+import type { Case, CaseEntry, CaseState, Loss, Place, Schemas } from "../api/client";
+import { nameOf, placeParams } from "../places";
 import { bytes } from "../when";
 
 export const losses: { id: Loss; label: string; hint: string }[] = [
@@ -56,4 +56,11 @@ export function entryWord(e: CaseEntry): string {
     case "receipt":
       return `brought back, receipt ${e.ref}`;
   }
+}
+
+/** Where the trail of a case's place is shown, with the case beside it. */
+export function trailOf(of: Case, place: Place): string {
+  const params = placeParams(place);
+  params.set("case", of.id);
+  return `/trail?${params}`;
 }

@@ -48,7 +48,9 @@ export function Surveys() {
             <Care>{s.trouble}</Care>
           </li>
         ))}
-        {data?.jobs.map((j) => <Survey key={j.id} job={j} />)}
+        {data?.jobs.map((j) => (
+          <Survey key={j.id} job={j} />
+        ))}
       </List>
     </Sheet>
   );

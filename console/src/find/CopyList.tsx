@@ -111,13 +111,25 @@ function CopyRow({ copy: c }: { copy: Copy }) {
           {c.notes.length > 0 && <Care> (note)</Care>}
         </Name>
         <Place>
-          {c.origin_known ? <PlaceText place={c.place} name={false} /> : <Care>{c.claimed ? "Origin only claimed" : "Origin unknown"}</Care>}
+          {c.origin_known ? (
+            <PlaceText place={c.place} name={false} />
+          ) : (
+            <Care>{c.claimed ? "Origin only claimed" : "Origin unknown"}</Care>
+          )}
         </Place>
       </div>
       <Facts>
         <div>{when(c)}</div>
         <div>
-          {c.readable ? end.soon ? <Care>{end.text}</Care> : <Quiet>{c.expires_at ? end.text : c.source.kind}</Quiet> : <Care>only the record is left</Care>}
+          {c.readable ? (
+            end.soon ? (
+              <Care>{end.text}</Care>
+            ) : (
+              <Quiet>{c.expires_at ? end.text : c.source.kind}</Quiet>
+            )
+          ) : (
+            <Care>only the record is left</Care>
+          )}
           <Quiet>
             {" · "}
             {c.state === "gone" ? "" : `${c.state} · `}

@@ -5,7 +5,7 @@ import type { Schemas } from "../api/client";
 import { machines as machinesQuery } from "../api/queries";
 import { Plain } from "../parts/controls";
 import { tokens } from "../theme";
-import { useNow } from "../useNow";
+import { Since } from "./Since";
 
 const Form = styled.form`
   display: grid;
@@ -24,13 +24,20 @@ const Form = styled.form`
   }
 `;
 
-const types = ["documents", "spreadsheets", "drawings", "pictures", "contacts", "calendars", "mail", "archives", "sound", "video", "programs", "folders", "other"];
-
-const periods = [
-  { name: "today", hours: 24 },
-  { name: "in the last 3 days", hours: 72 },
-  { name: "in the last week", hours: 168 },
-  { name: "in the last 30 days", hours: 720 },
+const types = [
+  "documents",
+  "spreadsheets",
+  "drawings",
+  "pictures",
+  "contacts",
+  "calendars",
+  "mail",
+  "archives",
+  "sound",
+  "video",
+  "programs",
+  "folders",
+  "other",
 ];
 
 const sorts = [
@@ -60,12 +67,23 @@ export function Filters() {
       <Choice label="Person" value={value("person")} change={change("person")} options={people} />
       <Choice label="Type" value={value("type")} change={change("type")} options={types} />
       <Choice label="State" value={value("state")} change={change("state")} options={["gone", "present", "changed"]} />
-      <Choice label="Condition" value={value("condition")} change={change("condition")} options={["sound", "doubtful", "broken", "unread"]} />
+      <Choice
+        label="Condition"
+        value={value("condition")}
+        change={change("condition")}
+        options={["sound", "doubtful", "broken", "unread"]}
+      />
       <Choice label="Found in" value={value("source")} change={change("source")} options={kinds(data)} />
       <Since value={value("gone_since")} change={change("gone_since")} />
       <label>
         Under the folder
-        <input key={value("under")} defaultValue={value("under")} placeholder="/home/…" onBlur={(e) => change("under")(e.target.value.trim())} onKeyDown={(e) => e.key === "Enter" && change("under")(e.currentTarget.value.trim())} />
+        <input
+          key={value("under")}
+          defaultValue={value("under")}
+          placeholder="/home/…"
+          onBlur={(e) => change("under")(e.target.value.trim())}
+          onKeyDown={(e) => e.key === "Enter" && change("under")(e.currentTarget.value.trim())}
+        />
       </label>
       <label>
         Order
@@ -100,31 +118,6 @@ function Choice({ label, value, change, options }: { label: string; value: strin
         {options.map((o) => (
           <option key={o}>{o}</option>
         ))}
-      </select>
-    </label>
-  );
-}
-
-/** Since when it is gone: the address keeps the moment itself, to the hour, so that a link means the same tomorrow. */
-function Since({ value, change }: { value: string; change: (v: string) => void }) {
-  const now = useNow();
-  const choose = (hours: string) => {
-    const since = new Date(now - Number(hours) * 3600_000);
-    since.setMinutes(0, 0, 0);
-    change(hours ? since.toISOString() : "");
-  };
-  const known = periods.find((p) => Math.abs(now - new Date(value).getTime() - p.hours * 3600_000) < 2 * 3600_000);
-  return (
-    <label>
-      Deleted
-      <select value={value ? String(known?.hours ?? "other") : ""} onChange={(e) => choose(e.target.value)}>
-        <option value="">any time</option>
-        {periods.map((p) => (
-          <option key={p.hours} value={p.hours}>
-            {p.name}
-          </option>
-        ))}
-        {value && !known && <option value="other">since {new Date(value).toLocaleString("en-GB")}</option>}
       </select>
     </label>
   );

@@ -5,6 +5,7 @@ import styled from "styled-components";
 import type { Copy } from "../api/client";
 import { copies as copiesQuery, type FindQuery } from "../api/queries";
 import { Plain, Quiet } from "../parts/controls";
+import { Column, Columns, Desk } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
 import { counted, zone } from "../when";
@@ -12,22 +13,12 @@ import { CopyList } from "./CopyList";
 import { Filters } from "./Filters";
 import { ReadingPane } from "./ReadingPane";
 
-const Page = styled.div`
-  display: grid;
-  grid-template-columns: 176px minmax(0, 1fr) minmax(280px, 36%);
-  height: 100%;
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); height: auto; }
-`;
-
-const Column = styled.div`
-  overflow: auto;
+const Side = styled(Column)`
   padding: 14px 16px;
-  min-width: 0;
 `;
 
-const Middle = styled(Column)`
-  border-inline: 1px solid ${tokens.faint};
-  background: ${tokens.sheet};
+const Middle = styled(Desk)`
+  border-left: 1px solid ${tokens.faint};
   padding: 0;
   overflow: hidden;
   display: flex;
@@ -62,16 +53,14 @@ export function FindPage() {
   const [chosen, setChosen] = useState<string>();
   const shown = found.find((c) => c.id === chosen) ?? found[0];
   return (
-    <Page>
-      <Column as="aside" aria-label="Filters">
+    <Columns $widths="176px minmax(0, 1fr) minmax(280px, 36%)">
+      <Side as="aside" aria-label="Filters">
         <Filters />
-      </Column>
+      </Side>
       <Middle>
         <Head>
           <h1>{first ? total(first.total, first.total_exact) : "Find"}</h1>
-          <Quiet>
-            Space selects, arrows move · times are in {zone}
-          </Quiet>
+          <Quiet>Space selects, arrows move · times are in {zone}</Quiet>
         </Head>
         {error && <Failure problem={error} retry={() => void refetch()} />}
         {isPending && <Notice title="Looking …" />}
@@ -85,10 +74,10 @@ export function FindPage() {
           </Head>
         )}
       </Middle>
-      <Column as="section" aria-label="Reading pane">
+      <Side as="section" aria-label="Reading pane">
         {shown && <ReadingPane copy={shown satisfies Copy} />}
-      </Column>
-    </Page>
+      </Side>
+    </Columns>
   );
 }
 
@@ -99,8 +88,8 @@ function total(n: number, exact: boolean): string {
 function NothingFound() {
   return (
     <Notice title="Nothing was found.">
-      Try fewer letters or fewer filters. If the loss is fresh, survey again from the Desk. Tick “known by record alone” for what was in a trash once and is
-      no longer.
+      Try fewer letters or fewer filters. If the loss is fresh, survey again from the Desk. Tick “known by record alone” for what was in a
+      trash once and is no longer.
     </Notice>
   );
 }

@@ -71,7 +71,11 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
           {c.item_of && ", inside a folder that was deleted whole"}
         </dd>
       </Facts>
-      {c.readable ? <Peek key={c.id} id={c.id} /> : <Notice title="There is nothing to peek at.">Look for another copy of the same name.</Notice>}
+      {c.readable ? (
+        <Peek key={c.id} id={c.id} />
+      ) : (
+        <Notice title="There is nothing to peek at.">Look for another copy of the same name.</Notice>
+      )}
     </article>
   );
 }
@@ -116,7 +120,12 @@ function Origins({ copy: c }: { copy: Copy }) {
       </Notice>
     );
   }
-  if (c.claimed) return <Notice title="Only its record tells where it came from.">Bring it back to a folder of your choice, or confirm the claimed place in the plan.</Notice>;
+  if (c.claimed)
+    return (
+      <Notice title="Only its record tells where it came from.">
+        Bring it back to a folder of your choice, or confirm the claimed place in the plan.
+      </Notice>
+    );
   return <Notice title="Nothing tells where it came from.">Bring it back to a folder of your choice.</Notice>;
 }
 

@@ -1,7 +1,7 @@
 import styled from "styled-components";
 import type { Folder, FolderRow } from "../api/client";
 import { tokens } from "../theme";
-import { dayLabels } from "./columns";
+import { cellsSaid, dayLabels } from "./columns";
 
 export const rowHeight = 30; // pixels, as the others
 export const headHeight = 34;
@@ -36,7 +36,13 @@ export function Cells({ row, columns, chosen, pick }: CellsProps) {
   const shown = row.cells.slice(from, to);
   const middle = rowHeight / 2;
   return (
-    <Drawing width={cellsWidth(columns)} height={rowHeight} aria-hidden="true" onClick={(e) => pick(from + Math.floor(e.nativeEvent.offsetX / cell))}>
+    <Drawing
+      width={cellsWidth(columns)}
+      height={rowHeight}
+      role="img"
+      aria-label={cellsSaid(row.cells)}
+      onClick={(e) => pick(from + Math.floor(e.nativeEvent.offsetX / cell))}
+    >
       {chosen >= from && chosen < to && <rect x={(chosen - from) * cell} y="0" width={cell} height={rowHeight} className="column" />}
       {[...shown].map((c, i) => {
         const x = i * cell + cell / 2;
@@ -55,7 +61,7 @@ export function Moments({ folder, columns, chosen }: { folder: Folder; columns: 
   const moments = folder.moments.slice(from, to);
   const labels = dayLabels(moments, Math.ceil(46 / cell));
   return (
-    <Drawing width={cellsWidth(columns)} height={headHeight} aria-hidden="true">
+    <Drawing width={cellsWidth(columns)} height={headHeight} role="img" aria-label="Moments, the newest at the right">
       {moments.map((m, i) => {
         const x = i * cell + cell / 2;
         return (

@@ -24,7 +24,9 @@ export function ChosenEntry({ entry: e, asOf }: { entry: FolderEntry; asOf: stri
         </p>
       )}
       <Row>
-        <Link to={e.type === "folder" ? folderLink(e.path, asOf) : trailLink(e.path)}>{e.type === "folder" ? "Open the folder" : "Its trail"}</Link>
+        <Link to={e.type === "folder" ? folderLink(e.path, asOf) : trailLink(e.path)}>
+          {e.type === "folder" ? "Open the folder" : "Its trail"}
+        </Link>
       </Row>
       {e.copy && e.type !== "folder" && <Peek key={e.copy} id={e.copy} />}
       {!e.copy && e.state !== "added" && <Notice title="Only the record of it is left." />}

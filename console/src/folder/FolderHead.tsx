@@ -63,7 +63,8 @@ export function Actions({ folder, bring }: { folder: Folder; bring: (only: Only)
   return (
     <>
       <p>
-        Against now: {folder.missing} missing, {folder.changed} changed, {folder.moved} moved, {folder.added} came later, {folder.same} the same.
+        Against now: {folder.missing} missing, {folder.changed} changed, {folder.moved} moved, {folder.added} came later, {folder.same} the
+        same.
       </p>
       <Row>
         <Primary onPress={() => bring("missing")}>

@@ -99,14 +99,19 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
         </Keyed>
         <Row>
           {still.length > 0 && moving.length > 0 && (
-            <Plain onPress={() => setAll(!all)}>{all ? "Fold what never changed" : `${counted(still.length, "entry", "entries")} never changed; show`}</Plain>
+            <Plain onPress={() => setAll(!all)}>
+              {all ? "Fold what never changed" : `${counted(still.length, "entry", "entries")} never changed; show`}
+            </Plain>
           )}
           <Quiet>
-            <Key>←</Key> <Key>→</Key> moments <Key>↑</Key> <Key>↓</Key> entries <Key>Enter</Key> opens · ■ new content, · as before, → moved · {zone}
+            <Key>←</Key> <Key>→</Key> moments <Key>↑</Key> <Key>↓</Key> entries <Key>Enter</Key> opens · ■ new content, · as before, → moved
+            · {zone}
           </Quiet>
         </Row>
       </Work>
-      <Pane aria-label="Reading pane">{entry ? <ChosenEntry key={placeKey(entry.path)} entry={entry} asOf={asOf} /> : row && <NotThen row={row} />}</Pane>
+      <Pane aria-label="Reading pane">
+        {entry ? <ChosenEntry key={placeKey(entry.path)} entry={entry} asOf={asOf} /> : row && <NotThen row={row} />}
+      </Pane>
       {only && asOf && <BringBackDialog what={{ place, as_of: asOf, only }} close={() => setOnly(undefined)} done={() => undefined} />}
     </Columns>
   );

@@ -1,4 +1,15 @@
-import { Cell, Column, ResizableTableContainer, Row, Table, TableBody, TableHeader, TableLayout, Virtualizer, type Selection } from "react-aria-components";
+import {
+  Cell,
+  Column,
+  ResizableTableContainer,
+  Row,
+  Table,
+  TableBody,
+  TableHeader,
+  TableLayout,
+  Virtualizer,
+  type Selection,
+} from "react-aria-components";
 import styled from "styled-components";
 import type { Folder, FolderEntry, FolderRow } from "../api/client";
 import { tokens } from "../theme";
@@ -15,9 +26,23 @@ const Lines = styled(Table)`
   height: 100%;
   overflow: auto;
   outline: none;
-  [role="columnheader"] { background: ${tokens.sheet}; border-bottom: 1px solid ${tokens.rule}; font-weight: 400; font-size: 13px; color: ${tokens.quiet}; text-align: left; }
+  [role="columnheader"] {
+    background: ${tokens.sheet};
+    border-bottom: 1px solid ${tokens.rule};
+    font-weight: 400;
+    font-size: 13px;
+    color: ${tokens.quiet};
+    text-align: left;
+  }
   [role="row"] { cursor: default; }
-  [role="rowheader"], [role="gridcell"] { height: ${rowHeight}px; line-height: ${rowHeight - 1}px; border-bottom: 1px solid ${tokens.faint}; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+  [role="rowheader"], [role="gridcell"] {
+    height: ${rowHeight}px;
+    line-height: ${rowHeight - 1}px;
+    border-bottom: 1px solid ${tokens.faint};
+    white-space: nowrap;
+    overflow: hidden;
+    text-overflow: ellipsis;
+  }
   [role="row"][data-selected] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
   [role="row"][data-focus-visible] { outline-offset: -2px; }
 `;

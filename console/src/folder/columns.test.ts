@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { chosenMoment, dayLabels, partRows, visibleColumns } from "./columns";
+import { cellsSaid, chosenMoment, dayLabels, partRows, visibleColumns } from "./columns";
 
 const moments = [1, 5, 9].map((d) => ({ at: new Date(Date.UTC(2026, 10, d, 12)).toISOString(), changed: 1 }));
 
@@ -26,4 +26,9 @@ it("folds what never changed and leaves out what never was", () => {
 it("writes a day where it begins and there is room", () => {
   expect([...dayLabels(moments, 2).keys()]).toEqual([0, 2]);
   expect([...dayLabels(moments, 1).keys()]).toEqual([0, 1, 2]);
+});
+
+it("says what the cells of a row draw", () => {
+  expect(cellsSaid(".#--#")).toBe("there at 4 of 5 moments, new content at 2");
+  expect(cellsSaid("#>")).toBe("there at 2 of 2 moments, new content at 1, moved at 1");
 });

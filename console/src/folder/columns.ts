@@ -1,4 +1,5 @@
 // Which moments the grid shows, and which of them is chosen: pure computation.
+import { counted } from "../when";
 import type { Folder, FolderRow } from "../api/client";
 
 /** The index of the moment that a folder is shown as of: the last not later than asOf; the number of moments is now. */
@@ -19,7 +20,10 @@ export function visibleColumns(count: number, fit: number, chosen: number): [num
   return [from, from + fit];
 }
 
-/** Parts the rows into those that something happens to and those that stand unchanged in all moments. What no moment has, as what is known from a record alone, is left out. */
+/**
+ * Parts the rows into those that something happens to and those that stand unchanged in all moments. What no moment has, as what is known
+ * from a record alone, is left out.
+ */
 export function partRows(rows: FolderRow[]): { moving: FolderRow[]; still: FolderRow[] } {
   const moving: FolderRow[] = [];
   const still: FolderRow[] = [];
@@ -41,4 +45,12 @@ export function dayLabels(moments: Folder["moments"], apart: number): Map<number
     day = own;
   });
   return labels;
+}
+
+/** What the cells of a row draw, in words. */
+export function cellsSaid(cells: string): string {
+  const of = (mark: string) => [...cells].filter((c) => c === mark).length;
+  const [fresh, moved] = [of("#"), of(">")];
+  const there = `there at ${fresh + of("-") + moved} of ${counted(cells.length, "moment")}, new content at ${fresh}`;
+  return moved > 0 ? `${there}, moved at ${moved}` : there;
 }

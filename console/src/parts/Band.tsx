@@ -49,12 +49,23 @@ const Pages = styled.nav`
 const Who = styled.span`
   margin-left: auto;
   color: ${tokens.quiet};
-  button { border: 0; background: none; padding: 0; margin-left: 10px; text-decoration: underline; cursor: pointer; color: ${tokens.quiet}; }
+  button {
+    border: 0;
+    background: none;
+    padding: 0;
+    margin-left: 10px;
+    text-decoration: underline;
+    cursor: pointer;
+    color: ${tokens.quiet};
+  }
 `;
 
 export function Band({ technician }: { technician: string }) {
   const field = useRef<HTMLInputElement>(null);
-  useKey("/", useCallback(() => field.current?.select(), []));
+  useKey(
+    "/",
+    useCallback(() => field.current?.select(), []),
+  );
   const signOut = async () => {
     await ask(client.DELETE("/session"));
     location.assign("/"); // anew, so that nothing read while signed in stays in memory
@@ -64,7 +75,9 @@ export function Band({ technician }: { technician: string }) {
       <Name>Humble Rewind</Name>
       <Words field={field} />
       <Pages aria-label="Pages">
-        <NavLink to="/" end>Desk</NavLink>
+        <NavLink to="/" end>
+          Desk
+        </NavLink>
         <NavLink to="/cases">Cases</NavLink>
         <NavLink to="/find">Find</NavLink>
         <NavLink to="/receipts">Receipts</NavLink>

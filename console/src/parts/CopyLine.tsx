@@ -5,7 +5,17 @@ import { Mono, Quiet } from "./controls";
 export function CopyLine({ copy }: { copy: Copy }) {
   return (
     <Quiet>
-      Copy <Mono>{copy.id}</Mono> from {copy.source.kind}, {copy.lies ? copy.lies : <>at <Mono>{copy.lies_at.machine}:{copy.lies_at.path}</Mono></>}
+      Copy <Mono>{copy.id}</Mono> from {copy.source.kind},{" "}
+      {copy.lies ? (
+        copy.lies
+      ) : (
+        <>
+          at{" "}
+          <Mono>
+            {copy.lies_at.machine}:{copy.lies_at.path}
+          </Mono>
+        </>
+      )}
     </Quiet>
   );
 }

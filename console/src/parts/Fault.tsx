@@ -8,7 +8,10 @@ import { Notice } from "./Notice";
 export function Faultless({ children }: { children: ReactNode }) {
   const { pathname, search } = useLocation();
   return (
-    <ErrorBoundary resetKeys={[pathname, search]} fallbackRender={({ error, resetErrorBoundary }) => <Fault error={error} again={resetErrorBoundary} />}>
+    <ErrorBoundary
+      resetKeys={[pathname, search]}
+      fallbackRender={({ error, resetErrorBoundary }) => <Fault error={error} again={resetErrorBoundary} />}
+    >
       {children}
     </ErrorBoundary>
   );

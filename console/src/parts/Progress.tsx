@@ -40,7 +40,10 @@ export function Progress({ job, label }: { job: FollowedJob; label: string }) {
 /** How fast it goes and how long the rest takes at that, once there is something to tell it by. */
 function pace({ done, total, bytes: written, passed }: FollowedJob): string {
   if (!passed || passed < 2000 || done === 0) return "";
-  const rate = written > 0 ? `, ${bytes((1000 * written) / passed)} a second` : `, ${Math.round((1000 * done) / passed).toLocaleString("en-GB")} a second`;
+  const rate =
+    written > 0
+      ? `, ${bytes((1000 * written) / passed)} a second`
+      : `, ${Math.round((1000 * done) / passed).toLocaleString("en-GB")} a second`;
   if (total <= done) return rate;
   const left = Math.round(((passed / done) * (total - done)) / 1000);
   return `${rate}, about ${left < 90 ? `${left} s` : `${Math.round(left / 60)} min`} left`;

@@ -80,9 +80,7 @@ function Selected({ copies, drop, clear, open, turn }: SelectedProps) {
         {copies.length > shown && <Quiet>and {copies.length - shown} more</Quiet>}
       </Items>
       <Plain onPress={clear}>Clear</Plain>
-      <Primary onPress={open}>
-        Bring back …{turn && <Key>b</Key>}
-      </Primary>
+      <Primary onPress={open}>Bring back …{turn && <Key>b</Key>}</Primary>
     </Edge>
   );
 }

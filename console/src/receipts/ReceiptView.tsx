@@ -31,7 +31,14 @@ const Table = styled.table`
 `;
 
 export function stateText(r: Receipt): string {
-  const words = { open: "being carried out", done: "done", part: "done in part", failed: "nothing arrived", undoing: "being undone", undone: "undone" };
+  const words = {
+    open: "being carried out",
+    done: "done",
+    part: "done in part",
+    failed: "nothing arrived",
+    undoing: "being undone",
+    undone: "undone",
+  };
   return words[r.state];
 }
 
@@ -112,7 +119,11 @@ function Undo({ receipt: r }: { receipt: Receipt }) {
   }, [job?.ended_at, queries]);
   const can = (r.state === "done" || r.state === "part") && r.done > 0;
   const { mutate } = undo;
-  useKey("u", useCallback(() => mutate(), [mutate]), can && !undo.isPending);
+  useKey(
+    "u",
+    useCallback(() => mutate(), [mutate]),
+    can && !undo.isPending,
+  );
   return (
     <div>
       {can && (

@@ -3,17 +3,11 @@ import { Link, useParams } from "react-router";
 import styled from "styled-components";
 import { receipts as receiptsQuery } from "../api/queries";
 import { Plain, Quiet } from "../parts/controls";
+import { Columns, Pane } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
 import { absolute, ago } from "../when";
 import { ReceiptView, stateText } from "./ReceiptView";
-
-const Page = styled.div`
-  display: grid;
-  grid-template-columns: 300px minmax(0, 1fr);
-  height: 100%;
-  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); height: auto; }
-`;
 
 const List = styled.nav`
   overflow: auto;
@@ -25,18 +19,13 @@ const List = styled.nav`
   a:focus-visible { outline-offset: -2px; }
 `;
 
-const Pane = styled.section`
-  overflow: auto;
-  padding: 16px 20px;
-`;
-
 export function ReceiptsPage() {
   const { id } = useParams();
   const { data, error, hasNextPage, fetchNextPage } = useInfiniteQuery(receiptsQuery);
   const all = data?.pages.flatMap((p) => p.receipts) ?? [];
   const shown = id ?? all[0]?.id;
   return (
-    <Page>
+    <Columns $widths="300px minmax(0, 1fr)">
       <List aria-label="Receipts">
         <h1>Receipts</h1>
         {error && <Failure problem={error} />}
@@ -52,6 +41,6 @@ export function ReceiptsPage() {
         {hasNextPage && <Plain onPress={() => void fetchNextPage()}>Show more</Plain>}
       </List>
       <Pane aria-label="Receipt">{shown && <ReceiptView key={shown} id={shown} />}</Pane>
-    </Page>
+    </Columns>
   );
 }

@@ -14,7 +14,15 @@ const Page = styled.main`
   margin: 14vh auto 0;
   padding: 0 20px;
   form { display: grid; gap: 12px; margin: 16px 0; }
-  input { width: 100%; margin-top: 4px; padding: 8px 10px; border: 1px solid ${tokens.rule}; border-radius: ${tokens.corner}; background: ${tokens.sheet}; font-family: ${tokens.mono}; }
+  input {
+    width: 100%;
+    margin-top: 4px;
+    padding: 8px 10px;
+    border: 1px solid ${tokens.rule};
+    border-radius: ${tokens.corner};
+    background: ${tokens.sheet};
+    font-family: ${tokens.mono};
+  }
 `;
 
 /** Signs in with a technician's token, typed or from the link that the demo prints (behind #, so that no log keeps it). */

@@ -49,7 +49,9 @@ export function ChosenVersion({ trail, version, copy, marked, mark, bring, place
           {marked.includes(copy.id) ? "Unmark" : marked.length ? "Compare with the marked one" : "Mark to compare"}
           <Key>c</Key>
         </Plain>
-        {!live && !v.current && copy.readable && <Plain onPress={() => setNow(now === copy.id ? undefined : copy.id)}>{now === copy.id ? "Peek" : "Compare with now"}</Plain>}
+        {!live && !v.current && copy.readable && (
+          <Plain onPress={() => setNow(now === copy.id ? undefined : copy.id)}>{now === copy.id ? "Peek" : "Compare with now"}</Plain>
+        )}
         <Link to={folderLink(parentOf(place))}>Its folder</Link>
       </Row>
       {!copy.readable && <Notice title="Only the record of this version is left." />}

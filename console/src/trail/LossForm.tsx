@@ -9,7 +9,14 @@ const Form = styled.form`
   margin-top: 8px;
   font-size: 13px;
   color: ${tokens.quiet};
-  input { font-size: 14px; padding: 2px 6px; border: 1px solid ${tokens.rule}; border-radius: ${tokens.corner}; background: ${tokens.ground}; color: ${tokens.ink}; }
+  input {
+    font-size: 14px;
+    padding: 2px 6px;
+    border: 1px solid ${tokens.rule};
+    border-radius: ${tokens.corner};
+    background: ${tokens.ground};
+    color: ${tokens.ink};
+  }
 `;
 
 /** When it was last right and when the loss was noticed: what the drawing shades and what times are told from. */

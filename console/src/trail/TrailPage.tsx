@@ -49,7 +49,8 @@ export function TrailPage() {
   if (data.versions.length === 0) {
     return (
       <Notice title="No capture showed anything at this place.">
-        What was deleted from it may lie in a trash: <Link to={`/find?words=${encodeURIComponent(nameOf(place))}`}>find it by its name</Link>.
+        What was deleted from it may lie in a trash:{" "}
+        <Link to={`/find?words=${encodeURIComponent(nameOf(place))}`}>find it by its name</Link>.
       </Notice>
     );
   }
@@ -72,7 +73,10 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
   const loss = { good: params.get("good_at") ?? advice?.good_at ?? null, noticed: params.get("noticed_at") ?? advice?.noticed_at ?? null };
 
   const readable = copy?.readable === true;
-  const mark = useCallback(() => copy && setMarked((m) => (m.includes(copy.id) ? m.filter((id) => id !== copy.id) : [...m, copy.id].slice(-2))), [copy]);
+  const mark = useCallback(
+    () => copy && setMarked((m) => (m.includes(copy.id) ? m.filter((id) => id !== copy.id) : [...m, copy.id].slice(-2))),
+    [copy],
+  );
   const bring = useCallback(() => setBringing(copy), [copy]);
   useKey("c", mark, readable);
   useKey("b", bring, readable);
@@ -85,33 +89,57 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
         <PlaceText place={place} />
         {trail.names.length > 1 && (
           <Quiet as="div">
-            Also known as {trail.names.slice(1).map((n) => `${n.machine === place.machine ? "" : `${n.machine}:`}${n.path}`).join(", ")}
+            Also known as{" "}
+            {trail.names
+              .slice(1)
+              .map((n) => `${n.machine === place.machine ? "" : `${n.machine}:`}${n.path}`)
+              .join(", ")}
           </Quiet>
         )}
         {forCase ? (
           <Advised>
             <Link to={`/cases/${forCase}`}>Case {forCase}</Link>
-            {verdict && <span>{verdict.version >= 0 ? `Advised: version ${verdict.version + 1}, copy ${verdict.copy ?? ""}. ${verdict.sentence}` : verdict.sentence}</span>}
+            {verdict && (
+              <span>
+                {verdict.version >= 0
+                  ? `Advised: version ${verdict.version + 1}, copy ${verdict.copy ?? ""}. ${verdict.sentence}`
+                  : verdict.sentence}
+              </span>
+            )}
           </Advised>
         ) : (
           <LossForm />
         )}
-        <Board ref={measure} tabIndex={0} role="application" aria-label={`The trail drawn: ${counted(trail.versions.length, "version")}. Arrow keys choose; the table below says the same.`} onKeyDown={press}>
+        <Board
+          ref={measure}
+          tabIndex={0}
+          role="application"
+          aria-label={`The trail drawn: ${counted(trail.versions.length, "version")}. Arrow keys choose; the table below says the same.`}
+          onKeyDown={press}
+        >
           <Drawing {...{ trail, width, span, now, version, marked, loss, choose, verdict, zoomTo }} copy={copy?.id} />
         </Board>
         <Row>
           <Quiet>
-            <Key>←</Key> <Key>→</Key> versions <Key>↑</Key> <Key>↓</Key> copies <Key>Enter</Key> peek <Key>c</Key> mark <Key>+</Key> <Key>−</Key> <Key>z</Key> zoom <Key>0</Key> all · times are in {zone}
+            <Key>←</Key> <Key>→</Key> versions <Key>↑</Key> <Key>↓</Key> copies <Key>Enter</Key> peek <Key>c</Key> mark <Key>+</Key>{" "}
+            <Key>−</Key> <Key>z</Key> zoom <Key>0</Key> all · times are in {zone}
           </Quiet>
         </Row>
         <Row>
-          <Quiet>Solid: proved. Hatched: assumed. Blank: nobody looked. ● a copy, ○ only its record, ■ deleted into a trash, ▾ its size broke from its habit, ⌇ broken, ◆ advised.</Quiet>
+          <Quiet>
+            Solid: proved. Hatched: assumed. Blank: nobody looked. ● a copy, ○ only its record, ■ deleted into a trash, ▾ its size broke
+            from its habit, ⌇ broken, ◆ advised.
+          </Quiet>
         </Row>
         <Versions {...{ trail, version, marked, choose, verdict }} copy={copy?.id} loss={loss.noticed} />
         <Happened trail={trail} loss={loss.noticed} />
       </Desk>
       <Pane id="trail-pane" tabIndex={-1} aria-label="Reading pane">
-        {marked.length === 2 ? <Compared marked={olderFirst(trail, marked)} clear={() => setMarked([])} /> : copy && <ChosenVersion {...{ trail, version, copy, marked, mark, place, bring }} />}
+        {marked.length === 2 ? (
+          <Compared marked={olderFirst(trail, marked)} clear={() => setMarked([])} />
+        ) : (
+          copy && <ChosenVersion {...{ trail, version, copy, marked, mark, place, bring }} />
+        )}
       </Pane>
       {bringing && <BringBackDialog what={{ copies: [bringing] }} close={() => setBringing(undefined)} done={() => undefined} />}
     </Columns>

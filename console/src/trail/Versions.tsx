@@ -13,11 +13,22 @@ const Rows = styled(Table)`
   font-size: 14px;
   line-height: 20px;
   outline: none;
-  th { text-align: left; font-weight: 400; color: ${tokens.quiet}; border-bottom: 1px solid ${tokens.rule}; padding: 3px 12px 3px 0; white-space: nowrap; }
+  th {
+    text-align: left;
+    font-weight: 400;
+    color: ${tokens.quiet};
+    border-bottom: 1px solid ${tokens.rule};
+    padding: 3px 12px 3px 0;
+    white-space: nowrap;
+  }
   td { vertical-align: top; padding: 5px 12px 5px 0; border-bottom: 1px solid ${tokens.faint}; }
   td:first-child, th:first-child { text-align: right; padding-left: 8px; }
   td:nth-child(5) { white-space: nowrap; }
-  @media (max-width: 600px) { td:nth-child(3), th:nth-child(3) { display: none; } td, th { padding-right: 8px; } td { overflow-wrap: anywhere; } }
+  @media (max-width: 600px) {
+    td:nth-child(3), th:nth-child(3) { display: none; }
+    td, th { padding-right: 8px; }
+    td { overflow-wrap: anywhere; }
+  }
   tbody tr { cursor: pointer; }
   tr[data-selected] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
   tr[data-focus-visible] { outline-offset: -2px; }
@@ -50,7 +61,14 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
     if (index !== undefined) choose(Number(index));
   };
   return (
-    <Rows aria-label="Versions" selectionMode="single" selectionBehavior="replace" disallowEmptySelection selectedKeys={[String(version)]} onSelectionChange={select}>
+    <Rows
+      aria-label="Versions"
+      selectionMode="single"
+      selectionBehavior="replace"
+      disallowEmptySelection
+      selectedKeys={[String(version)]}
+      onSelectionChange={select}
+    >
       <TableHeader>
         <Column>Nr</Column>
         <Column isRowHeader>Current from</Column>
@@ -94,7 +112,9 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
 }
 
 function Remarks({ trail, v }: { trail: Trail; v: TrailVersion }) {
-  const again = trail.versions.some((w) => w !== v && w.content === v.content && w.arrived_at < v.arrived_at && samePlace(w.place, v.place));
+  const again = trail.versions.some(
+    (w) => w !== v && w.content === v.content && w.arrived_at < v.arrived_at && samePlace(w.place, v.place),
+  );
   return (
     <>
       {!samePlace(v.place, trail.place) && <Quiet as="div">as {v.place.path}</Quiet>}

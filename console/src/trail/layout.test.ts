@@ -1,20 +1,57 @@
 import { describe, expect, it } from "vitest";
 import type { Copy, Trail, TrailVersion } from "../api/client";
-import { axisOf, bars, marks, namesOf, reveal, wholeSpan, zoom } from "./layout";
+import { bars, marks } from "./bars";
+import { axisOf, namesOf, reveal, wholeSpan, zoom } from "./layout";
 
 const hour = 3600_000;
 const start = Date.UTC(2026, 8, 7);
 const at = (h: number) => new Date(start + h * hour).toISOString();
 
 function version(from: number, seen: number, to: number | null, path = "/home/ines/Quote.odt", size = 1000): TrailVersion {
-  const copy = { id: `c${from}`, source: { id: "s1", kind: "snapshots" }, captured_at: at(from), last_seen_at: at(seen), readable: true, gone_at: null, expires_at: null } as unknown as Copy;
-  return { sha256: null, size, written_at: at(from), arrived_at: at(from), first_seen_at: at(from), last_seen_at: at(seen), superseded_at: to === null ? null : at(to),
-    current: to === null, copies: [copy], place: { machine: "front-office", path }, type: "file", content: from };
+  const copy = {
+    id: `c${from}`,
+    source: { id: "s1", kind: "snapshots" },
+    captured_at: at(from),
+    last_seen_at: at(seen),
+    readable: true,
+    gone_at: null,
+    expires_at: null,
+  } as unknown as Copy;
+  return {
+    sha256: null,
+    size,
+    written_at: at(from),
+    arrived_at: at(from),
+    first_seen_at: at(from),
+    last_seen_at: at(seen),
+    superseded_at: to === null ? null : at(to),
+    current: to === null,
+    copies: [copy],
+    place: { machine: "front-office", path },
+    type: "file",
+    content: from,
+  };
 }
 
 function trail(versions: TrailVersion[], captures: number[]): Trail {
-  return { place: { machine: "front-office", path: "/home/ines/Quote.odt" }, names: [], versions, events: [], notes: [], zone: "UTC",
-    lanes: [{ source: { id: "s1", kind: "snapshots" }, at: "/srv", at_machine: "store", live: false, captures: captures.map(at), held: captures.map((c) => c !== 10) }] };
+  return {
+    place: { machine: "front-office", path: "/home/ines/Quote.odt" },
+    names: [],
+    versions,
+    events: [],
+    notes: [],
+    zone: "UTC",
+    lanes: [
+      {
+        source: { id: "s1", kind: "snapshots" },
+        at: "/srv",
+        at_machine: "store",
+        live: false,
+        captures: captures.map(at),
+        held: captures.map((c) => c !== 10),
+      },
+    ],
+  };
 }
 
 describe("the drawn trail", () => {
@@ -24,7 +61,10 @@ describe("the drawn trail", () => {
     const t = trail([version(0, 20, 40), version(40, 90, null)], [0, 10, 20, 90]);
     const axis = axisOf({ from: start, to: now }, 1000);
     const drawn = bars(t, axis, now);
-    expect(drawn.map((b) => [Math.round(b.start), Math.round(b.solid), Math.round(b.end)])).toEqual([[0, 200, 400], [400, 900, 1000]]);
+    expect(drawn.map((b) => [Math.round(b.start), Math.round(b.solid), Math.round(b.end)])).toEqual([
+      [0, 200, 400],
+      [400, 900, 1000],
+    ]);
   });
 
   it("stays readable with one version and with four hundred", () => {
@@ -41,7 +81,10 @@ describe("the drawn trail", () => {
 
   it("marks a size that broke away from its habit", () => {
     const sizes = [1000, 1010, 1021, 1030, 200];
-    const t = trail(sizes.map((s, i) => version(i * 10, i * 10 + 5, i === 4 ? null : i * 10 + 10, undefined, s)), []);
+    const t = trail(
+      sizes.map((s, i) => version(i * 10, i * 10 + 5, i === 4 ? null : i * 10 + 10, undefined, s)),
+      [],
+    );
     expect(bars(t, axisOf({ from: start, to: now }, 1000), now).map((b) => b.broke)).toEqual([false, false, false, false, true]);
   });
 
@@ -53,7 +96,11 @@ describe("the drawn trail", () => {
 
   it("marks each capture that shows a copy, open where only the record is left", () => {
     const t = trail([version(0, 20, null)], [0, 10, 20, 90]);
-    expect(marks(t, 0, axisOf({ from: start, to: now }, 1000)).map((m) => [Math.round(m.x), m.readable])).toEqual([[0, true], [100, false], [200, true]]);
+    expect(marks(t, 0, axisOf({ from: start, to: now }, 1000)).map((m) => [Math.round(m.x), m.readable])).toEqual([
+      [0, true],
+      [100, false],
+      [200, true],
+    ]);
   });
 
   it("zooms around a moment and never leaves the whole", () => {

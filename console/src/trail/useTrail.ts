@@ -35,7 +35,8 @@ export function useBoard(trail: Trail, now: number, { version, copies, copy, cho
     const at = v ? new Date(v.arrived_at).getTime() : now;
     return at >= span.from && at <= span.to ? at : (span.from + span.to) / 2;
   };
-  const step = (by: number) => choose(version, copies[(copies.findIndex((c) => c.id === copy?.id) + by + copies.length) % copies.length]?.id);
+  const step = (by: number) =>
+    choose(version, copies[(copies.findIndex((c) => c.id === copy?.id) + by + copies.length) % copies.length]?.id);
   const keys: Record<string, () => void> = {
     ArrowLeft: () => go(version - 1),
     ArrowRight: () => go(version + 1),

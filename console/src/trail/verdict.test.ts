@@ -4,10 +4,20 @@ import { verdictOf } from "./verdict";
 
 test("the advised version is found by its copy, and the others carry why not", () => {
   const copy = (id: string) => ({ id });
-  const trail = { versions: [{ content: 0, copies: [copy("c1")] }, { content: 1, copies: [copy("c2"), copy("c3")] }, { content: 0, copies: [copy("c4")] }] } as unknown as Trail;
+  const trail = {
+    versions: [
+      { content: 0, copies: [copy("c1")] },
+      { content: 1, copies: [copy("c2"), copy("c3")] },
+      { content: 0, copies: [copy("c4")] },
+    ],
+  } as unknown as Trail;
   const advice = {
     recommended: { copy: copy("c3"), because: ["It is the one.", "It is sound."] },
-    others: [{ copy: copy("c2"), why: "less near" }, { copy: copy("c4"), why: "came later" }, { copy: copy("c9"), why: "elsewhere" }],
+    others: [
+      { copy: copy("c2"), why: "less near" },
+      { copy: copy("c4"), why: "came later" },
+      { copy: copy("c9"), why: "elsewhere" },
+    ],
     because: [],
   } as unknown as Advice;
   const verdict = verdictOf(trail, advice);
