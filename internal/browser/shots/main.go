@@ -81,7 +81,7 @@ func take(link, dir string) error {
 		func() error { return b.WaitText("1 paragraph changed") },
 		func() error { return shot("compare") },
 		visit("/folder?machine=front-office&path=/home/ines/Documents&as_of="+ago(9*24), "Against now"),
-		func() error { return b.TabTo("grid", 40) },
+		func() error { return b.TabTo("row", 40) },
 		press(browser.Down, browser.Down, browser.Down, browser.Down, browser.Down),
 		func() error { return shot("folder") },
 		visit("/find?words=lines&type=drawings", "lines rev 0.svg"),
