@@ -5,7 +5,7 @@ import { cellsSaid, dayLabels } from "./columns";
 
 export const rowHeight = 30; // pixels, as the others
 export const headHeight = 34;
-export const stateWidth = 92;
+export const stateWidth = 112;
 const cell = 14;
 
 export const nameWidthOf = (width: number) => (width < 600 ? 118 : 230);

@@ -33,8 +33,11 @@ const Lines = styled(Table)`
     font-size: 13px;
     color: ${tokens.quiet};
     text-align: left;
+    height: ${headHeight}px;
+    line-height: ${headHeight - 10}px;
+    svg { overflow: visible; }
   }
-  [role="row"] { cursor: default; }
+  [role="row"] { cursor: default; height: 100%; } /* of what the virtualizer lays it out in */
   [role="rowheader"], [role="gridcell"] {
     height: ${rowHeight}px;
     line-height: ${rowHeight - 1}px;
@@ -52,7 +55,7 @@ const Name = styled.span`
 `;
 
 const State = styled.span`
-  padding-left: 12px;
+  padding-left: 32px; /* the last day's label goes on beyond its moments */
   font-size: 13px;
   color: ${tokens.quiet};
   &[data-state="missing"], &[data-state="changed"], &[data-state="moved"] { color: ${tokens.ink}; font-weight: 600; }
