@@ -115,7 +115,8 @@ func checkFile(t *testing.T, rules map[string][]string, file string) {
 		if rule != "internal/core…" {
 			continue
 		}
-		if strings.Contains(strings.SplitN(imported, "/", 2)[0], ".") && !anyCovers(allowedInCore, imported) || anyCovers(impure, imported) {
+		if strings.Contains(strings.SplitN(imported, "/", 2)[0], ".") && !anyCovers(allowedInCore, imported) ||
+			anyCovers(impure, imported) {
 			t.Errorf("%s imports %s: core is pure computation", file, imported)
 		}
 	}

@@ -26,7 +26,16 @@ var version = "development"
 
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
-	program := cli.Program{Stdin: os.Stdin, Stdout: os.Stdout, Stderr: os.Stderr, Env: os.Getenv, Now: time.Now, Version: version, Serve: serve, Demo: runDemo}
+	program := cli.Program{
+		Stdin:   os.Stdin,
+		Stdout:  os.Stdout,
+		Stderr:  os.Stderr,
+		Env:     os.Getenv,
+		Now:     time.Now,
+		Version: version,
+		Serve:   serve,
+		Demo:    runDemo,
+	}
 	status := program.Run(ctx, os.Args)
 	stop()
 	os.Exit(status)
@@ -53,7 +62,8 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 		return err
 	}
 	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit,
-		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: kinds.Ways(options.Dir), Kinds: kinds.All(rules),
+		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: kinds.Ways(options.Dir),
+		Kinds:   kinds.All(rules),
 		Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
 	if err != nil {

@@ -31,7 +31,12 @@ func strayRules(dir string) (stray.Rules, error) {
 	defer file.Close()
 	rules, err := stray.Parse(file)
 	if err != nil {
-		return nil, fmt.Errorf("read the rules for leftovers in %s: %w. Next: put that line right, or move the file away to begin with those that come with the program", path, err)
+		return nil, fmt.Errorf(
+			"read the rules for leftovers in %s: %w. Next: put that line right, or move the file away to begin with those that come "+
+				"with the program",
+			path,
+			err,
+		)
 	}
 	return rules, nil
 }

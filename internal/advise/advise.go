@@ -52,7 +52,11 @@ type Answer struct {
 // means that the question makes no sense or the records cannot be read.
 func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if _, err := a.Site.Catalogue.Machine(ctx, q.Place.Machine); err != nil {
-		return Answer{}, &site.InputError{What: fmt.Sprintf("advise on %s", q.Place), Err: err, Next: "List the machines with: humble-rewind machine list"}
+		return Answer{}, &site.InputError{
+			What: fmt.Sprintf("advise on %s", q.Place),
+			Err:  err,
+			Next: "List the machines with: humble-rewind machine list",
+		}
 	}
 	now := a.Now()
 	if q.Zone == nil {
@@ -179,7 +183,15 @@ func (g *gathering) missing() []string {
 
 // copyOf describes a fact as a copy.
 func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
-	c := advice.Copy{ID: f.Copy, Rank: s.Source.Traits.Rank, Source: -1, Live: s.Source.Traits.Live(), Remote: s.Source.AtMachine != f.Place.Machine, Verified: f.SHA256 != "", Place: f.Place}
+	c := advice.Copy{
+		ID:       f.Copy,
+		Rank:     s.Source.Traits.Rank,
+		Source:   -1,
+		Live:     s.Source.Traits.Live(),
+		Remote:   s.Source.AtMachine != f.Place.Machine,
+		Verified: f.SHA256 != "",
+		Place:    f.Place,
+	}
 	if i, ok := g.number[s.Source.ID]; ok {
 		c.Source = i
 	}
@@ -203,8 +215,14 @@ func (g *gathering) sources() ([]advice.Source, error) {
 	}
 	all := make([]advice.Source, len(g.stores))
 	for i, s := range g.stores {
-		all[i] = advice.Source{Name: Name(s.Source, g.q.Place.Machine), Captures: s.Captures, Covers: slices.Contains(g.t.Covers, s.Source.ID),
-			Trouble: s.Source.Trouble, Keeps: s.Source.RetentionDays, Excluded: exclude.Within(s.Source.Exclusions, g.q.Place.Path, "/")}
+		all[i] = advice.Source{
+			Name:     Name(s.Source, g.q.Place.Machine),
+			Captures: s.Captures,
+			Covers:   slices.Contains(g.t.Covers, s.Source.ID),
+			Trouble:  s.Source.Trouble,
+			Keeps:    s.Source.RetentionDays,
+			Excluded: exclude.Within(s.Source.Exclusions, g.q.Place.Path, "/"),
+		}
 		if len(s.Captures) == 0 && !s.Source.SurveyedAt.IsZero() {
 			all[i].Captures = []time.Time{s.Source.SurveyedAt}
 		}

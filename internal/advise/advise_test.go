@@ -48,7 +48,10 @@ func TestNothingAtAllIsAnAnswerWithWhatToTry(t *testing.T) {
 		assert.Contains(t, a.Next[0], "source add")
 		assert.Equal(t, []string{"live", "trash", "snapshots", "strays"}, a.Missing)
 	}
-	_, err := s.Adviser.Advise(t.Context(), advise.Question{Place: place.Place{Machine: "attic", Path: "/x"}, Question: advice.Question{Loss: advice.Deleted}})
+	_, err := s.Adviser.Advise(
+		t.Context(),
+		advise.Question{Place: place.Place{Machine: "attic", Path: "/x"}, Question: advice.Question{Loss: advice.Deleted}},
+	)
 	assert.ErrorContains(t, err, "attic")
 }
 
@@ -228,14 +231,25 @@ func TestConditionIsKeptByDigest(t *testing.T) {
 	database := filepath.Join(t.TempDir(), "yard.db")
 	db, err := sql.Open("sqlite", database)
 	require.NoError(t, err)
-	_, err = db.Exec("CREATE TABLE planks (n INTEGER PRIMARY KEY, wood TEXT); CREATE INDEX by_wood ON planks (wood); WITH RECURSIVE c(n) AS (VALUES(1) UNION ALL SELECT n+1 FROM c WHERE n<3000) INSERT INTO planks SELECT n, 'larch '||n FROM c")
+	_, err = db.Exec(
+		"CREATE TABLE planks (n INTEGER PRIMARY KEY, wood TEXT); CREATE INDEX by_wood ON planks (wood); WITH RECURSIVE c(n) AS " +
+			"(VALUES(1) UNION ALL SELECT n+1 FROM c WHERE n<3000) INSERT INTO planks SELECT n, 'larch '||n FROM c",
+	)
 	require.NoError(t, err)
 	require.NoError(t, db.Close())
 	whole, err := os.ReadFile(database)
 	require.NoError(t, err)
 	broken := []byte(string(whole))
 	copy(broken[len(broken)/2:], strings.Repeat("\x00\xff", 3000))
-	s.Lay(map[string]string{"/home/ines/yard.sqlite": string(whole), "/home/ines/copy.sqlite": string(whole), "/home/ines/bad.sqlite": string(broken), "/home/ines/cut.pdf": "%PDF-1.4\ncut", "/home/ines/list.csv": "a,b\n"})
+	s.Lay(
+		map[string]string{
+			"/home/ines/yard.sqlite": string(whole),
+			"/home/ines/copy.sqlite": string(whole),
+			"/home/ines/bad.sqlite":  string(broken),
+			"/home/ines/cut.pdf":     "%PDF-1.4\ncut",
+			"/home/ines/list.csv":    "a,b\n",
+		},
+	)
 	s.Survey(add(t, s, "live", "/home"))
 	state := func(name string) condition.State {
 		r, err := s.Adviser.Examiner.Copy(t.Context(), s.Named(name))
@@ -280,7 +294,12 @@ func TestLostOriginsAreFoundWithEvidence(t *testing.T) {
 // Leftovers are found without a source for them, where the machine's own files are surveyed.
 func TestStraysAreFoundAmongTheMachinesOwnFilesToo(t *testing.T) {
 	s := sitetest.New(t)
-	s.Lay(map[string]string{"/home/ines/a chapter.txt": "one two three four five\n", "/home/ines/.local/share/writer/autosave/a chapter_0.txt": "one two three four five six seven\n"})
+	s.Lay(
+		map[string]string{
+			"/home/ines/a chapter.txt":                                "one two three four five\n",
+			"/home/ines/.local/share/writer/autosave/a chapter_0.txt": "one two three four five six seven\n",
+		},
+	)
 	old := time.Now().Add(-time.Hour)
 	require.NoError(t, os.Chtimes(s.Path("/home/ines/a chapter.txt"), old, old))
 	s.Survey(add(t, s, "live", "/home"))

@@ -269,14 +269,24 @@ func (b *folderAdvice) mendEach(some []int, noticed time.Time) (whole, unread in
 func (b *folderAdvice) mendOne(x *assurance, i int) error {
 	f := &b.files[i]
 	last := len(f.versions) - 1
-	e := FolderEntry{Path: f.path, file: i, Size: f.versions[last].size, Part: Missing, Note: "What stands there is broken, and no version of it that is not can be read.",
-		Place: place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}}
+	e := FolderEntry{
+		Path:  f.path,
+		file:  i,
+		Size:  f.versions[last].size,
+		Part:  Missing,
+		Note:  "What stands there is broken, and no version of it that is not can be read.",
+		Place: place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)},
+	}
 	n, _, err := x.newest(f, last-1, map[int32]bool{f.versions[last].content: true})
 	if err != nil {
 		return err
 	}
 	if n >= 0 {
-		e.take(f, n, fmt.Sprintf("What stands there is broken; this is its newest version that is not, of %s.", b.say(f.versions[n].arrived)))
+		e.take(
+			f,
+			n,
+			fmt.Sprintf("What stands there is broken; this is its newest version that is not, of %s.", b.say(f.versions[n].arrived)),
+		)
 		e.Part = Certain
 	}
 	b.Entries = append(b.Entries, e)
@@ -288,9 +298,18 @@ func (b *folderAdvice) mended(unread int) {
 	n := len(b.Entries)
 	switch {
 	case n == 1:
-		b.Because = []string{"No mass change is known in this folder, but one of its files is broken as it stands. It comes back from its newest version that is not."}
+		b.Because = []string{
+			"No mass change is known in this folder, but one of its files is broken as it stands. It comes back from its newest version " +
+				"that is not.",
+		}
 	case n > 1:
-		b.Because = []string{fmt.Sprintf("No mass change is known in this folder, but %d of its files are broken as they stand. Each comes back from its newest version that is not.", n)}
+		b.Because = []string{
+			fmt.Sprintf(
+				"No mass change is known in this folder, but %d of its files are broken as they stand. Each comes back from its newest "+
+					"version that is not.",
+				n,
+			),
+		}
 	case unread > 0:
 		b.Because = []string{"No mass change is known in this folder, and of its files that were examined none is broken."}
 	default:
@@ -300,7 +319,10 @@ func (b *folderAdvice) mended(unread int) {
 		b.Because = append(b.Because, "Nobody said when it was last right.")
 	}
 	if unread > 0 {
-		b.notes = append(b.notes, fmt.Sprintf("%s not examined yet: humble-rewind survey --examine reads them all.", files(unread, "was", "were")))
+		b.notes = append(
+			b.notes,
+			fmt.Sprintf("%s not examined yet: humble-rewind survey --examine reads them all.", files(unread, "was", "were")),
+		)
 	}
 	if n > 0 {
 		b.costs()

@@ -62,7 +62,8 @@ func (s *elsewhereSearch) looks() []func() error {
 // add takes up a file that stands somewhere now, or that lies in a store without a record of its origin.
 func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
 	store := s.all[int64(f.Source)]
-	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Traits.Live() && f.Open) || f.Lost && (!f.Readable || store.Source.Traits.Leftovers) {
+	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Traits.Live() && f.Open) ||
+		f.Lost && (!f.Readable || store.Source.Traits.Leftovers) {
 		return
 	}
 	s.met[f.Place] = true
@@ -196,7 +197,14 @@ func (s *elsewhereSearch) sameName() error {
 		}
 		const descendant = 0.6
 		if shared >= descendant && f.First.After(last.First) {
-			s.add(f, advice.Elsewhere{Proved: true, Newer: true, Why: fmt.Sprintf("It has the same name and %.0f %% of the last content known, and came up after that.", 100*shared)})
+			s.add(
+				f,
+				advice.Elsewhere{
+					Proved: true,
+					Newer:  true,
+					Why:    fmt.Sprintf("It has the same name and %.0f %% of the last content known, and came up after that.", 100*shared),
+				},
+			)
 		} else {
 			s.add(f, advice.Elsewhere{Why: fmt.Sprintf("It has the same name, and %.0f %% of the content.", 100*shared)})
 		}
@@ -257,7 +265,11 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 		}
 	}
 	places := slices.SortedFunc(maps.Keys(best), func(a, b place.Place) int {
-		return cmp.Or(advice.Behind(a.Machine != s.q.Place.Machine, b.Machine != s.q.Place.Machine), advice.Behind(!s.stands(best[a]), !s.stands(best[b])), cmp.Compare(a.String(), b.String()))
+		return cmp.Or(
+			advice.Behind(a.Machine != s.q.Place.Machine, b.Machine != s.q.Place.Machine),
+			advice.Behind(!s.stands(best[a]), !s.stands(best[b])),
+			cmp.Compare(a.String(), b.String()),
+		)
 	})
 	for _, p := range places[:min(maxAlike, len(places))] {
 		f := best[p]
@@ -268,7 +280,10 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 		case !s.stands(f):
 			why = fmt.Sprintf("It has the same name, and was seen at %s until %s.", p, advice.Say(f.Last, s.now, s.q.Zone))
 		}
-		s.found = append(s.found, advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, Why: why, At: f.Written})
+		s.found = append(
+			s.found,
+			advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, Why: why, At: f.Written},
+		)
 	}
 	return nil
 }

@@ -101,7 +101,10 @@ func (b *folderAdvice) entry(i int, f *folderFile, s *sample) (FolderEntry, erro
 		if old := &f.versions[k]; old.copy != 0 {
 			e := FolderEntry{Part: Certain, Copy: old.copy, Size: old.size, version: k}
 			if k < n {
-				e.Part, e.Note = Assumed, fmt.Sprintf("Of what stood there then only the record is left; this is the version before, of %s.", advice.Say(moment(old.arrived), b.now, b.q.Zone))
+				e.Part, e.Note = Assumed, fmt.Sprintf(
+					"Of what stood there then only the record is left; this is the version before, of %s.",
+					advice.Say(moment(old.arrived), b.now, b.q.Zone),
+				)
 			} else if !proved {
 				e.Part, e.Note = Assumed, fmt.Sprintf("Nobody looked between %s and then.", advice.Say(moment(v.lastSeen), b.now, b.q.Zone))
 			}

@@ -78,12 +78,13 @@ func (f *Folder) Copies() []int64 {
 // version is what a folder's advice remembers of a file's version; times are nanoseconds since 1970.
 type version struct {
 	arrived, lastSeen, superseded int64 // superseded 0: it stands
-	after, first                  int64 // the captures between which it came: the last without it, 0 where there is none, and the first with it
-	size, copy                    int64 // copy is what it is best read from; 0 where it cannot be
-	live                          int64 // the copy of it that stands on the machine; 0 where none does
-	content                       int32
-	proved                        bool // its arrival is its write time
-	ends                          bool // nothing took its place
+	// after and first are the captures between which it came: the last without it, 0 where there is none, and the first with it.
+	after, first int64
+	size, copy   int64 // copy is what it is best read from; 0 where it cannot be
+	live         int64 // the copy of it that stands on the machine; 0 where none does
+	content      int32
+	proved       bool // its arrival is its write time
+	ends         bool // nothing took its place
 }
 
 type folderFile struct {
@@ -179,9 +180,15 @@ func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
 		answer.Because = b.Because
 		answer.Next = []string{"Say when the folder was last right, so that each file can be held against that moment."}
 		if n := b.Counts[Missing]; n > 0 {
-			answer.Because = append(answer.Because, fmt.Sprintf("%s in question, and no copy of any can be read any more.", files(n, "comes", "come")))
-			answer.Next = []string{"Look for single files under other names with humble-rewind find, and ask the user where else they may be: a stick, a mail, a colleague's machine.",
-				"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that."}
+			answer.Because = append(
+				answer.Because,
+				fmt.Sprintf("%s in question, and no copy of any can be read any more.", files(n, "comes", "come")),
+			)
+			answer.Next = []string{
+				"Look for single files under other names with humble-rewind find, and ask the user where else they may be: a stick, a " +
+					"mail, a colleague's machine.",
+				"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.",
+			}
 		}
 	}
 	return answer, nil
@@ -212,9 +219,26 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 			continue
 		}
 		next := n + 1
-		f.versions = append(f.versions, version{arrived: v.Arrived.UnixNano(), lastSeen: v.LastSeen.UnixNano(), superseded: nano(v.Superseded), after: nano(v.After), first: nano(v.First), size: v.Size,
-			copy: trails.ReadFrom(v, facts, b.stores), live: b.live(v, facts), content: int32(v.Content), proved: v.Doubt == "" && v.Arrived.Equal(v.Written),
-			ends: !v.Superseded.IsZero() && (next == len(t.Versions) || v.Superseded.Before(t.Versions[next].Arrived))})
+		f.versions = append(
+			f.versions,
+			version{
+				arrived:    v.Arrived.UnixNano(),
+				lastSeen:   v.LastSeen.UnixNano(),
+				superseded: nano(v.Superseded),
+				after:      nano(v.After),
+				first:      nano(v.First),
+				size:       v.Size,
+				copy: trails.ReadFrom(
+					v,
+					facts,
+					b.stores,
+				),
+				live:    b.live(v, facts),
+				content: int32(v.Content),
+				proved:  v.Doubt == "" && v.Arrived.Equal(v.Written),
+				ends:    !v.Superseded.IsZero() && (next == len(t.Versions) || v.Superseded.Before(t.Versions[next].Arrived)),
+			},
+		)
 	}
 	if len(f.versions) == 0 {
 		return
@@ -268,7 +292,10 @@ func (b *folderAdvice) record(file int, versions []version) {
 		}
 		b.changes = append(b.changes, c)
 		if v.ends {
-			b.changes = append(b.changes, masschange.Change{File: file, Kind: masschange.Removed, After: moment(v.lastSeen), At: moment(v.superseded)})
+			b.changes = append(
+				b.changes,
+				masschange.Change{File: file, Kind: masschange.Removed, After: moment(v.lastSeen), At: moment(v.superseded)},
+			)
 		}
 	}
 }
@@ -327,7 +354,11 @@ func (b *folderAdvice) moved() (bool, error) {
 	}
 	for _, f := range b.files[:min(some, len(b.files))] {
 		asked++
-		t, err := b.Trails.TrailNow(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)}, trails.Present{At: b.now})
+		t, err := b.Trails.TrailNow(
+			b.ctx,
+			place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, f.path)},
+			trails.Present{At: b.now},
+		)
 		if err != nil {
 			return false, err
 		}
@@ -344,7 +375,9 @@ func (b *folderAdvice) moved() (bool, error) {
 			if err := b.movedCopy(); err != nil {
 				return false, err
 			}
-			b.Because = []string{fmt.Sprintf("It is not lost: the folder stands at %s; %d of the %d files looked at were followed there.", to, n, asked)}
+			b.Because = []string{
+				fmt.Sprintf("It is not lost: the folder stands at %s; %d of the %d files looked at were followed there.", to, n, asked),
+			}
 			return true, nil
 		}
 	}
@@ -383,7 +416,13 @@ func (b *folderAdvice) whole(facts []catalogue.Fact, noticed time.Time) (bool, e
 	}
 	b.Whole, b.AsOf = c, best.Gone
 	s := b.stores[int64(best.Source)].Source
-	b.Because = []string{fmt.Sprintf("It is the folder itself as it was deleted on %s; it still lies whole in %s.", advice.Say(best.Gone, b.now, b.q.Zone), Name(s, b.q.Place.Machine))}
+	b.Because = []string{
+		fmt.Sprintf(
+			"It is the folder itself as it was deleted on %s; it still lies whole in %s.",
+			advice.Say(best.Gone, b.now, b.q.Zone),
+			Name(s, b.q.Place.Machine),
+		),
+	}
 	b.Costs = []string{"Nothing that is known of would be lost."}
 	b.Bytes = max(0, c.Size)
 	return true, nil
@@ -403,9 +442,17 @@ func (a *Answer) Bring() (Bring, error) {
 	case a.Folder != nil && len(a.Folder.Copies()) > 0:
 		return Bring{Copies: a.Folder.Copies(), To: a.Folder.Aside, At: a.Folder.WholeAt}, nil
 	case a.Recommended != nil && a.Recommended.Copy.Live:
-		return Bring{}, &site.InputError{What: what, Err: fmt.Errorf("it stands at %s and is not lost", a.Recommended.Copy.Place), Next: "Tell the user where it is."}
+		return Bring{}, &site.InputError{
+			What: what,
+			Err:  fmt.Errorf("it stands at %s and is not lost", a.Recommended.Copy.Place),
+			Next: "Tell the user where it is.",
+		}
 	case a.Recommended != nil:
 		return Bring{Copies: []int64{a.Recommended.Copy.ID}, To: &a.Recommended.To}, nil
 	}
-	return Bring{}, &site.InputError{What: what, Err: errors.New("nothing is recommended"), Next: "Read where we looked and what remains to be tried, or choose a copy yourself."}
+	return Bring{}, &site.InputError{
+		What: what,
+		Err:  errors.New("nothing is recommended"),
+		Next: "Read where we looked and what remains to be tried, or choose a copy yourself.",
+	}
 }

@@ -27,13 +27,22 @@ func (b *folderAdvice) choose(noticed time.Time) {
 		if m.Between {
 			when = fmt.Sprintf("Some time between %s and %s", say(m.From), say(m.To))
 		}
-		b.Because = []string{fmt.Sprintf("%s, %s; that is far from what is usual in this folder of %d files.", when, happened(&m), len(b.files)),
-			fmt.Sprintf("The moment right before it is offered: %s.", say(m.Before))}
+		b.Because = []string{
+			fmt.Sprintf("%s, %s; that is far from what is usual in this folder of %d files.", when, happened(&m), len(b.files)),
+			fmt.Sprintf("The moment right before it is offered: %s.", say(m.Before)),
+		}
 	case !b.q.Good.IsZero() && b.q.Loss != advice.Damaged:
 		b.AsOf = b.q.Good
-		b.Because = []string{fmt.Sprintf("No mass change is known; the folder as it stood on %s is offered, when it was last right.", say(b.q.Good))}
+		b.Because = []string{
+			fmt.Sprintf("No mass change is known; the folder as it stood on %s is offered, when it was last right.", say(b.q.Good)),
+		}
 	case b.q.Loss == advice.Deleted && b.removedLast(noticed):
-		b.Because = []string{fmt.Sprintf("No mass change is known; files of it were last removed after %s, and that moment is offered, right before.", say(b.AsOf))}
+		b.Because = []string{
+			fmt.Sprintf(
+				"No mass change is known; files of it were last removed after %s, and that moment is offered, right before.",
+				say(b.AsOf),
+			),
+		}
 	default:
 		b.Because = []string{"No mass change is known in this folder, and nobody said when it was last right."}
 	}

@@ -62,7 +62,12 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 		all = append(all, *found)
 	}
 	slices.SortFunc(all, func(x, y Origin) int {
-		return cmp.Or(cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)), advice.Behind(!x.gone, !y.gone), cmp.Compare(y.share, x.share), cmp.Compare(x.Place.String(), y.Place.String()))
+		return cmp.Or(
+			cmp.Compare(slices.Index(strengths, x.Strength), slices.Index(strengths, y.Strength)),
+			advice.Behind(!x.gone, !y.gone),
+			cmp.Compare(y.share, x.share),
+			cmp.Compare(x.Place.String(), y.Place.String()),
+		)
 	})
 	return all[:min(maxOrigins, len(all))], ctx.Err()
 }
@@ -130,7 +135,13 @@ func (o *originSearch) search() error {
 		}
 		const alike = 0.5
 		if share >= alike {
-			err = o.add(f, lies, BySimilar, share, fmt.Sprintf("A file of the same name was there that has %.0f %% of its content.", 100*share))
+			err = o.add(
+				f,
+				lies,
+				BySimilar,
+				share,
+				fmt.Sprintf("A file of the same name was there that has %.0f %% of its content.", 100*share),
+			)
 		} else {
 			err = o.add(f, lies, ByName, share, "Something of the same name was there; its content does not say more.")
 		}
@@ -200,8 +211,14 @@ func (o *originSearch) history(origin *Origin, facts []catalogue.Fact) {
 	case stands:
 		origin.Evidence = append(origin.Evidence, "Something stands there now.")
 	case !gone.IsZero():
-		origin.Evidence = append(origin.Evidence, fmt.Sprintf("It was deleted from there on %s, and nothing stands there now.", advice.Say(gone, now, o.zone)))
+		origin.Evidence = append(
+			origin.Evidence,
+			fmt.Sprintf("It was deleted from there on %s, and nothing stands there now.", advice.Say(gone, now, o.zone)),
+		)
 	case !last.IsZero():
-		origin.Evidence = append(origin.Evidence, fmt.Sprintf("It was last seen there on %s, and nothing stands there now.", advice.Say(last, now, o.zone)))
+		origin.Evidence = append(
+			origin.Evidence,
+			fmt.Sprintf("It was last seen there on %s, and nothing stands there now.", advice.Say(last, now, o.zone)),
+		)
 	}
 }

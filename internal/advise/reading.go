@@ -79,7 +79,10 @@ func (r *reading) ConditionOf(c advice.Copy) advice.Examined {
 	verdict, _, err := r.examine(c.ID)
 	if err != nil {
 		reason := Explain(err)
-		return advice.Examined{Verdict: condition.Verdict{State: condition.Unread, Reasons: []string{capital(reason) + "."}}, Failed: map[int64]string{c.ID: reason}}
+		return advice.Examined{
+			Verdict: condition.Verdict{State: condition.Unread, Reasons: []string{capital(reason) + "."}},
+			Failed:  map[int64]string{c.ID: reason},
+		}
 	}
 	return advice.Examined{Verdict: verdict}
 }
@@ -206,7 +209,8 @@ func (r *reading) Cut(version, earlier int) advice.Cut {
 		return advice.NotCut
 	}
 	if r.t.Versions[version].Size < r.t.Versions[earlier].Size {
-		if part, whole := r.bytes(version), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) && (!this.text || whole[len(part)] != '\n' && whole[len(part)] != '\r') {
+		if part, whole := r.bytes(version), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) &&
+			(!this.text || whole[len(part)] != '\n' && whole[len(part)] != '\r') {
 			return advice.Beginning
 		}
 	}

@@ -58,7 +58,10 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 		return false, "", nil
 	}
 	if s.read >= sampleFiles || s.left < last.size { // what is newer stays in doubt
-		return after, fmt.Sprintf("It was worked on after that, on %s; nobody examined it.", advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone)), nil
+		return after, fmt.Sprintf(
+			"It was worked on after that, on %s; nobody examined it.",
+			advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone),
+		), nil
 	}
 	s.read++
 	s.left -= last.size
@@ -79,7 +82,10 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 		return false, "", nil
 	}
 	if after {
-		return true, fmt.Sprintf("It was worked on after that, on %s, and is not broken.", advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone)), nil
+		return true, fmt.Sprintf(
+			"It was worked on after that, on %s, and is not broken.",
+			advice.Say(moment(last.arrived), s.b.now, s.b.q.Zone),
+		), nil
 	}
 	if f.versions[n].copy == 0 {
 		return false, "", nil
@@ -87,7 +93,10 @@ func (s *sample) harmless(f *folderFile, n int, m *masschange.Mass) (bool, strin
 	const goesOn = 0.5
 	kept, _, err := s.b.Contents.Shares(s.b.ctx, f.versions[n].copy, last.copy)
 	if err == nil && kept >= goesOn {
-		return true, fmt.Sprintf("It was saved at the same time, but goes on from what was there (%.0f %% of it is kept) and is not broken.", 100*kept), nil
+		return true, fmt.Sprintf(
+			"It was saved at the same time, but goes on from what was there (%.0f %% of it is kept) and is not broken.",
+			100*kept,
+		), nil
 	}
 	return false, "", err
 }
@@ -114,7 +123,14 @@ func (b *folderAdvice) account(s *sample, also int) {
 		b.Because = append(b.Because, "Every file stands as it did then, or was worked on since; there is nothing to bring back.")
 	}
 	if also > 0 {
-		b.Because = append(b.Because, files(also, "of these is broken, though not by that: it comes back from its newest version that is not.", "of these are broken, though not by that: they come back from their newest versions that are not."))
+		b.Because = append(
+			b.Because,
+			files(
+				also,
+				"of these is broken, though not by that: it comes back from its newest version that is not.",
+				"of these are broken, though not by that: they come back from their newest versions that are not.",
+			),
+		)
 	}
 	b.costs()
 }
@@ -139,10 +155,22 @@ func (b *folderAdvice) costs() {
 		b.Costs = append(b.Costs, fmt.Sprintf("%s, as work went on there since.", files(n, "stays as it is", "stay as they are")))
 	}
 	if n := b.Counts[Came]; n > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%s; look before you remove anything.", files(n, "came with it and is left where it is", "came with it and are left where they are")))
+		b.Costs = append(
+			b.Costs,
+			fmt.Sprintf(
+				"%s; look before you remove anything.",
+				files(n, "came with it and is left where it is", "came with it and are left where they are"),
+			),
+		)
 	}
 	if b.unexamined > 0 {
-		b.Costs = append(b.Costs, fmt.Sprintf("%s not examined, so nothing is promised of them: humble-rewind survey --examine reads them all.", files(b.unexamined, "that comes back was", "that come back were")))
+		b.Costs = append(
+			b.Costs,
+			fmt.Sprintf(
+				"%s not examined, so nothing is promised of them: humble-rewind survey --examine reads them all.",
+				files(b.unexamined, "that comes back was", "that come back were"),
+			),
+		)
 	}
 	if len(b.Costs) == 0 {
 		b.Costs = []string{"Nothing that is known of would be lost."}

@@ -58,7 +58,13 @@ func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
 		}
 		return b.takeHeld(h, size, why)
 	}
-	b.Because = append(b.Because, fmt.Sprintf("It is %s. Single files of it cannot be picked, and no store has it whole as it was at one moment before that.", b.Sealed))
+	b.Because = append(
+		b.Because,
+		fmt.Sprintf(
+			"It is %s. Single files of it cannot be picked, and no store has it whole as it was at one moment before that.",
+			b.Sealed,
+		),
+	)
 	if why != "" {
 		b.Because = append(b.Because, why)
 	}
@@ -132,13 +138,25 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	aside := b.q.Place
 	aside.Path += " as of " + h.At.In(b.q.Zone).Format("2006-01-02 15.04")
 	b.Aside = &aside
-	b.Because = append(b.Because, fmt.Sprintf("It is %s. What is in it fits together only as it was at one moment, so it comes back whole, from one source.", b.Sealed))
+	b.Because = append(
+		b.Because,
+		fmt.Sprintf(
+			"It is %s. What is in it fits together only as it was at one moment, so it comes back whole, from one source.",
+			b.Sealed,
+		),
+	)
 	if passedOver != "" {
 		b.Because = append(b.Because, "Newer ones were passed over. "+passedOver)
 	}
-	b.Because = append(b.Because, fmt.Sprintf("As it was on %s, it lies in %s.", b.say(h.At.UnixNano()), Name(h.store.Source, b.q.Place.Machine)),
-		fmt.Sprintf("It goes beside what stands there, to %s, to be opened and looked at there.", aside))
-	b.Costs = []string{fmt.Sprintf("What was saved in it after %s is not in it.", b.say(h.At.UnixNano())), "It has to be opened with its own program, and its password or key where it has one."}
+	b.Because = append(
+		b.Because,
+		fmt.Sprintf("As it was on %s, it lies in %s.", b.say(h.At.UnixNano()), Name(h.store.Source, b.q.Place.Machine)),
+		fmt.Sprintf("It goes beside what stands there, to %s, to be opened and looked at there.", aside),
+	)
+	b.Costs = []string{
+		fmt.Sprintf("What was saved in it after %s is not in it.", b.say(h.At.UnixNano())),
+		"It has to be opened with its own program, and its password or key where it has one.",
+	}
 	return nil
 }
 
@@ -175,14 +193,29 @@ func (a *Adviser) sealedAbove(ctx context.Context, p place.Place) (folder, why s
 func (a *Answer) whole(folder, why string) {
 	r := a.Recommended
 	at := place.Place{Machine: a.Question.Place.Machine, Path: folder}
-	a.Because = []string{fmt.Sprintf("It lies in %s, which is %s. A single file of that cannot be brought back and still fit; the folder comes back whole, to a place beside it.", at, why)}
+	a.Because = []string{
+		fmt.Sprintf(
+			"It lies in %s, which is %s. A single file of that cannot be brought back and still fit; the folder comes back whole, to a "+
+				"place beside it.",
+			at,
+			why,
+		),
+	}
 	if r != nil && r.Copy.Live {
 		return // it stands there, and nothing needs to be brought back
 	}
 	a.Recommended, a.Notes = nil, nil // which speak of the file by itself
-	a.Next = append([]string{fmt.Sprintf("Ask for the folder: humble-rewind advise %s --loss %s", place.Quote(at.Machine+":"+at.Path), a.Question.Loss)}, a.Next...)
+	a.Next = append(
+		[]string{
+			fmt.Sprintf("Ask for the folder: humble-rewind advise %s --loss %s", place.Quote(at.Machine+":"+at.Path), a.Question.Loss),
+		},
+		a.Next...)
 	if r != nil {
-		a.Others = append([]advice.Other{{Copy: r.Copy, Version: r.Version, State: r.Condition.State, Why: "By itself it would be the one. " + r.Because[0]}}, a.Others...)
+		a.Others = append(
+			[]advice.Other{
+				{Copy: r.Copy, Version: r.Version, State: r.Condition.State, Why: "By itself it would be the one. " + r.Because[0]},
+			},
+			a.Others...)
 	}
 }
 
@@ -199,7 +232,14 @@ func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
 	}
 	logs, err := a.Site.Catalogue.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
 	for _, log := range logs {
-		r.Costs = append(r.Costs, fmt.Sprintf("It has a log beside it, %s, and the two only fit as they were at one moment: bring both back from the same store and time, to a folder beside, and open them there.", place.Readable(place.Name(log))))
+		r.Costs = append(
+			r.Costs,
+			fmt.Sprintf(
+				"It has a log beside it, %s, and the two only fit as they were at one moment: bring both back from the same store and "+
+					"time, to a folder beside, and open them there.",
+				place.Readable(place.Name(log)),
+			),
+		)
 	}
 	return err
 }

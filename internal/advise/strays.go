@@ -161,7 +161,13 @@ const (
 // stray judges a leftover by its name, its place, its type and its content. Not ok is one that nothing but chance
 // connects with the document.
 func (g *gathering) stray(f strayFact) (advice.Stray, bool, error) {
-	s := advice.Stray{Copy: g.copyOf(f.Fact, g.all[int64(f.Source)]), What: f.match.Rule.Kind.Phrase(), Earliest: f.Written, Size: f.Size, SHA256: f.SHA256}
+	s := advice.Stray{
+		Copy:     g.copyOf(f.Fact, g.all[int64(f.Source)]),
+		What:     f.match.Rule.Kind.Phrase(),
+		Earliest: f.Written,
+		Size:     f.Size,
+		SHA256:   f.SHA256,
+	}
 	s.Copy.Place = place.Place{Machine: g.q.Place.Machine, Path: f.lies}
 	if s.Earliest.IsZero() || s.Earliest.After(f.First) {
 		s.Earliest = f.First
@@ -261,7 +267,8 @@ func (g *gathering) likeness(f strayFact) (share float64, rival string, err erro
 	n := 0
 	for _, other := range facts {
 		s := g.all[int64(other.Source)]
-		if !other.Open || other.Type != entry.File || !s.Source.Traits.Live() || slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return n.Place == other.Place }) {
+		if !other.Open || other.Type != entry.File || !s.Source.Traits.Live() ||
+			slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return n.Place == other.Place }) {
 			continue
 		}
 		if n++; n > maxAlike {
@@ -303,7 +310,10 @@ func (g *gathering) lockOwner(f strayFact) string {
 			return who
 		}
 	}
-	words := strings.FieldsFunc(strings.ToValidUTF8(string(head[:min(len(head), enough)]), ""), func(r rune) bool { return r == ',' || r == ';' || r == '@' || unicode.IsControl(r) })
+	words := strings.FieldsFunc(
+		strings.ToValidUTF8(string(head[:min(len(head), enough)]), ""),
+		func(r rune) bool { return r == ',' || r == ';' || r == '@' || unicode.IsControl(r) },
+	)
 	words = slices.DeleteFunc(words, func(w string) bool { return strings.TrimSpace(w) == "" })
 	if len(words) == 0 {
 		return who
@@ -318,7 +328,16 @@ func (g *gathering) lockOwner(f strayFact) string {
 // lockSentence says who has a document open since when; who is "" where that is not known.
 func lockSentence(name, who, since string) string {
 	if who == "" {
-		return fmt.Sprintf("A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.", name, since)
+		return fmt.Sprintf(
+			"A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.",
+			name,
+			since,
+		)
 	}
-	return fmt.Sprintf("A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.", name, who, since)
+	return fmt.Sprintf(
+		"A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.",
+		name,
+		who,
+		since,
+	)
 }

@@ -66,7 +66,14 @@ func picture(t *testing.T, w, h int, write func(io.Writer, image.Image) error) [
 
 func TestWhatChildrenFindIsWhatIsThere(t *testing.T) {
 	p, ctx := pool(t), t.Context()
-	document := packed(t, map[string]string{"word/document.xml": `<w:document xmlns:w="x"><w:body><w:p><w:r><w:t>The keel of the Marsh Wren</w:t></w:r></w:p></w:body></w:document>`, "[Content_Types].xml": "<Types/>", "_rels/.rels": "<R/>"})
+	document := packed(
+		t,
+		map[string]string{
+			"word/document.xml":   `<w:document xmlns:w="x"><w:body><w:p><w:r><w:t>The keel of the Marsh Wren</w:t></w:r></w:p></w:body></w:document>`,
+			"[Content_Types].xml": "<Types/>",
+			"_rels/.rels":         "<R/>",
+		},
+	)
 	found, err := p.Examine(ctx, content(document))
 	require.NoError(t, err)
 	assert.NotEqual(t, condition.Broken, found.State, found.Reasons)

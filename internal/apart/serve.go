@@ -120,7 +120,11 @@ type worker struct {
 func (w *worker) answer(r request) error {
 	contents := make([]Content, len(r.Sizes))
 	for i, size := range r.Sizes {
-		contents[i] = Content{Name: r.Names[i], ReaderAt: &remote{w: w, content: byte(i), size: size, pieces: map[int64][]byte{}}, Size: size}
+		contents[i] = Content{
+			Name:     r.Names[i],
+			ReaderAt: &remote{w: w, content: byte(i), size: size, pieces: map[int64][]byte{}},
+			Size:     size,
+		}
 	}
 	value, err := w.do(r, contents)
 	var answer result

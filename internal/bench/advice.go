@@ -49,13 +49,29 @@ func placeAdvice(ctx context.Context, binary, dir string) ([]row, error) {
 	s.peak()
 	good := first.AddDate(0, 0, 50)
 	took, err := p95(func() error {
-		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "front-office", Path: "/home/ines/Quote.odt"}, Loss: api.LossOverwritten, GoodAt: &good})
+		r, err := s.AdviseWithResponse(
+			ctx,
+			api.NewAdvice{
+				Place:  api.Destination{Machine: "front-office", Path: "/home/ines/Quote.odt"},
+				Loss:   api.LossOverwritten,
+				GoodAt: &good,
+			},
+		)
 		if err == nil && (r.JSON200 == nil || r.JSON200.Recommended == nil) {
 			err = fmt.Errorf("advice: %.300s", r.Body)
 		}
 		return err
 	})
-	return []row{{"advice on a place with 1,000 sightings in ten sources, p95 through the API", "50 ms", took, 50 * time.Millisecond, "≤ 1.0×", s.peak()}}, err
+	return []row{
+		{
+			"advice on a place with 1,000 sightings in ten sources, p95 through the API",
+			"50 ms",
+			took,
+			50 * time.Millisecond,
+			"≤ 1.0×",
+			s.peak(),
+		},
+	}, err
 }
 
 const documents = 10_000
@@ -93,7 +109,9 @@ func conditions(ctx context.Context, binary, dir string) ([]row, error) {
 		_, err = s.wait(ctx, r.JSON202, r.Body)
 		return err
 	})
-	return []row{{"digest and condition of 10,000 mixed documents (`survey --examine`)", "`sha256sum` of them", ours, theirs, "—", s.peak()}}, err
+	return []row{
+		{"digest and condition of 10,000 mixed documents (`survey --examine`)", "`sha256sum` of them", ours, theirs, "—", s.peak()},
+	}, err
 }
 
 // makeDocuments lays documents of five kinds, some twenty kilobytes each.
@@ -107,7 +125,14 @@ func makeDocuments(folder string, n int) error {
 		text := strings.Repeat(fmt.Sprintf("plank %d of larch, %d fingers wide\n", i, i%17), 400)
 		switch ext {
 		case "odt":
-			content = packed("mimetype", "application/vnd.oasis.opendocument.text", "content.xml", "<text>"+text+"</text>", "META-INF/manifest.xml", "<manifest/>")
+			content = packed(
+				"mimetype",
+				"application/vnd.oasis.opendocument.text",
+				"content.xml",
+				"<text>"+text+"</text>",
+				"META-INF/manifest.xml",
+				"<manifest/>",
+			)
 		case "txt", "csv":
 			content = []byte(text)
 		case "svg":
@@ -152,7 +177,8 @@ func folderAdvice(ctx context.Context, binary, dir string) ([]row, error) {
 			return nil, err
 		}
 	}
-	if _, err := shell(ctx, fmt.Sprintf("find %s -type f | awk 'NR%%3==0' | tr '\\n' '\\0' | xargs -0 -n 500 sh -c 'for f; do head -c 300 /dev/urandom >\"$f\"; done' sh", folder)); err != nil {
+	if _, err := shell(ctx, fmt.Sprintf("find %s -type f | awk 'NR%%3==0' | tr '\\n' '\\0' | xargs -0 -n 500 sh -c 'for f; do head -c "+
+		"300 /dev/urandom >\"$f\"; done' sh", folder)); err != nil {
 		return nil, err
 	}
 	s, err := start(ctx, binary, filepath.Join(dir, "mass-data"))
@@ -160,7 +186,8 @@ func folderAdvice(ctx context.Context, binary, dir string) ([]row, error) {
 		return nil, err
 	}
 	defer func() { _ = s.stop() }()
-	if err := errors.Join(s.addMachine(ctx, "drawing-loft", root), s.addSource(ctx, "drawing-loft", "live", "/home"), s.addSource(ctx, "drawing-loft", "snapshots", "/big")); err != nil {
+	if err := errors.Join(s.addMachine(ctx, "drawing-loft", root), s.addSource(ctx, "drawing-loft", "live", "/home"), s.addSource(ctx,
+		"drawing-loft", "snapshots", "/big")); err != nil {
 		return nil, err
 	}
 	if _, err := s.survey(ctx); err != nil {
@@ -172,8 +199,12 @@ func folderAdvice(ctx context.Context, binary, dir string) ([]row, error) {
 	}
 	s.peak()
 	ours, err := timed(func() error {
-		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "drawing-loft", Path: "/home/tomas/Drawings"}, Loss: api.LossDamaged})
-		if err == nil && (r.JSON200 == nil || r.JSON200.Folder == nil || r.JSON200.Folder.Certain+r.JSON200.Folder.Assumed < folderFiles/4) {
+		r, err := s.AdviseWithResponse(
+			ctx,
+			api.NewAdvice{Place: api.Destination{Machine: "drawing-loft", Path: "/home/tomas/Drawings"}, Loss: api.LossDamaged},
+		)
+		if err == nil &&
+			(r.JSON200 == nil || r.JSON200.Folder == nil || r.JSON200.Folder.Certain+r.JSON200.Folder.Assumed < folderFiles/4) {
 			err = fmt.Errorf("advice: %.600s", r.Body)
 		}
 		return err

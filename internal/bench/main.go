@@ -63,7 +63,8 @@ func run(binary, dir, only string) error {
 	for _, part := range []struct {
 		name    string
 		measure func(context.Context, string, string) ([]row, error)
-	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"advice", advices}, {"reads", reads}, {"searches", searches}, {"bring-backs", bringBacks}} {
+	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"advice", advices}, {"reads", reads},
+		{"searches", searches}, {"bring-backs", bringBacks}} {
 		if only != "" && only != part.name {
 			continue
 		}
@@ -76,7 +77,16 @@ func run(binary, dir, only string) error {
 	fmt.Println("| work | ours | yardstick | its time | ratio | bar | peak memory |")
 	fmt.Println("|---|---|---|---|---|---|---|")
 	for _, r := range rows {
-		fmt.Printf("| %s | %s | %s | %s | %.3f× | %s | %s |\n", r.work, short(r.ours), r.yardstick, short(r.theirs), float64(r.ours)/float64(r.theirs), r.bar, r.peak)
+		fmt.Printf(
+			"| %s | %s | %s | %s | %.3f× | %s | %s |\n",
+			r.work,
+			short(r.ours),
+			r.yardstick,
+			short(r.theirs),
+			float64(r.ours)/float64(r.theirs),
+			r.bar,
+			r.peak,
+		)
 	}
 	return nil
 }
@@ -133,7 +143,11 @@ func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args.
 
 // makeTrash lays a home with n deleted files of a few hundred bytes in base.
 func makeTrash(home string, n int) error {
-	return fillCan(filepath.Join(home, ".local/share/Trash"), n, func(name string) string { return filepath.Join("/home/ines/Documents", name) })
+	return fillCan(
+		filepath.Join(home, ".local/share/Trash"),
+		n,
+		func(name string) string { return filepath.Join("/home/ines/Documents", name) },
+	)
 }
 
 // fillCan fills a trash directory with n items whose records give the path that recorded returns.
@@ -146,7 +160,11 @@ func fillCan(can string, n int, recorded func(name string) string) error {
 	gone := time.Now().Add(-20 * 24 * time.Hour)
 	for i := range n {
 		name := fmt.Sprintf("Delivery note %06d.txt", i)
-		record := fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", strings.ReplaceAll(recorded(name), " ", "%20"), gone.Add(time.Duration(i)*time.Second).Format("2006-01-02T15:04:05"))
+		record := fmt.Sprintf(
+			"[Trash Info]\nPath=%s\nDeletionDate=%s\n",
+			strings.ReplaceAll(recorded(name), " ", "%20"),
+			gone.Add(time.Duration(i)*time.Second).Format("2006-01-02T15:04:05"),
+		)
 		if err := os.WriteFile(filepath.Join(can, "info", name+".trashinfo"), []byte(record), 0o600); err != nil {
 			return err
 		}

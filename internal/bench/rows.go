@@ -74,8 +74,22 @@ func surveys(ctx context.Context, binary, dir string) ([]row, error) {
 		reads = append(reads, took)
 	}
 	return []row{
-		{"first survey of a trash of 100,000 items, every name searchable", "`find -printf` of the same fields", median(first), f, "≤ 3.0×", firstPeak},
-		{"the same, whose 100,000 records have to be read", "that `find` and `cat` of the records", median(first), median(reads), "—", firstPeak},
+		{
+			"first survey of a trash of 100,000 items, every name searchable",
+			"`find -printf` of the same fields",
+			median(first),
+			f,
+			"≤ 3.0×",
+			firstPeak,
+		},
+		{
+			"the same, whose 100,000 records have to be read",
+			"that `find` and `cat` of the records",
+			median(first),
+			median(reads),
+			"—",
+			firstPeak,
+		},
 		{"repeat survey, nothing changed", "the same `find`", median(repeat), f, "≤ 1.2×", repeatPeak},
 	}, nil
 }
@@ -89,7 +103,8 @@ func fill(ctx context.Context, data, machine, list string) error {
 		return err
 	}
 	defer c.Close()
-	if _, err := c.AddMachine(ctx, catalogue.Machine{Name: "front-office", At: machine, Zone: "UTC", RetentionDays: 30, Notes: []string{}}); err != nil {
+	if _, err := c.AddMachine(ctx, catalogue.Machine{Name: "front-office", At: machine, Zone: "UTC", RetentionDays: 30,
+		Notes: []string{}}); err != nil {
 		return err
 	}
 	src, err := c.AddSource(ctx, catalogue.Source{Machine: "front-office", AtMachine: "front-office", Kind: "trash", At: "/home/ines"})
@@ -117,7 +132,9 @@ func fill(ctx context.Context, data, machine, list string) error {
 		}
 		err := survey.Sight(sighting.Sighting{At: sighting.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
 			Origin: path, Type: entry.File,
-			Size: int64(k % 100_000), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true})
+			Size: int64(
+				k % 100_000,
+			), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true})
 		if err != nil {
 			return err
 		}
@@ -228,18 +245,30 @@ func bringBacks(ctx context.Context, binary, dir string) ([]row, error) {
 				return nil, err
 			}
 			// Only the copy and the check cannot be avoided; what they are checked against was made before.
-			took, err := shell(ctx, fmt.Sprintf("cp -a %[1]s/files %[2]s-copied && cd %[2]s-copied && sha256sum -c --quiet %[2]s.sums", can, base))
+			took, err := shell(
+				ctx,
+				fmt.Sprintf("cp -a %[1]s/files %[2]s-copied && cd %[2]s-copied && sha256sum -c --quiet %[2]s.sums", can, base),
+			)
 			if err != nil {
 				return nil, err
 			}
 			theirs = append(theirs, took)
-			took, peak, err = bringAll(ctx, binary, filepath.Join(dir, fmt.Sprintf("back-data-%t-%d", across, n)), store, filepath.Join(base, "Back"))
+			took, peak, err = bringAll(
+				ctx,
+				binary,
+				filepath.Join(dir, fmt.Sprintf("back-data-%t-%d", across, n)),
+				store,
+				filepath.Join(base, "Back"),
+			)
 			if err != nil {
 				return nil, err
 			}
 			ours = append(ours, took)
 			rows = slices.DeleteFunc(rows, func(r row) bool { return r.work == work })
-			rows = append(rows, row{work, "`cp -a` then `sha256sum -c`", median(slices.Clone(ours)), median(slices.Clone(theirs)), "≤ 0.8×", peak})
+			rows = append(
+				rows,
+				row{work, "`cp -a` then `sha256sum -c`", median(slices.Clone(ours)), median(slices.Clone(theirs)), "≤ 0.8×", peak},
+			)
 		}
 	}
 	return rows, nil

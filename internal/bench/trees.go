@@ -75,7 +75,8 @@ func live(ctx context.Context, binary, dir string) ([]row, error) {
 		return nil, err
 	}
 	var rows []row
-	for _, work := range []struct{ name, bar string }{{"first survey of a live tree of 300,000 files, every name searchable", "≤ 3.0×"}, {"repeat survey, nothing changed", "≤ 1.2×"}} {
+	for _, work := range []struct{ name, bar string }{{"first survey of a live tree of 300,000 files, every name searchable",
+		"≤ 3.0×"}, {"repeat survey, nothing changed", "≤ 1.2×"}} {
 		s.peak()
 		theirs, err := shell(ctx, find)
 		if err != nil {
@@ -136,10 +137,30 @@ func snapshots(ctx context.Context, binary, dir string) ([]row, error) {
 			if err != nil {
 				return nil, err
 			}
-			rows = append(rows, row{fmt.Sprintf("survey of one more snapshot of 20,000 files, 0.1 %% changed, after %d", n), "`find` of that snapshot", ours, theirs, "≤ 1.2×", s.peak()})
+			rows = append(
+				rows,
+				row{
+					fmt.Sprintf("survey of one more snapshot of 20,000 files, 0.1 %% changed, after %d", n),
+					"`find` of that snapshot",
+					ours,
+					theirs,
+					"≤ 1.2×",
+					s.peak(),
+				},
+			)
 		}
 		if n == 59 {
-			rows = append(rows, row{"catalogue of 60 snapshots, 0.5 % changed in each, as bytes", "the catalogue of one", time.Duration(size(data)), time.Duration(one), "≤ 1.6×", "—"})
+			rows = append(
+				rows,
+				row{
+					"catalogue of 60 snapshots, 0.5 % changed in each, as bytes",
+					"the catalogue of one",
+					time.Duration(size(data)),
+					time.Duration(one),
+					"≤ 1.6×",
+					"—",
+				},
+			)
 		}
 	}
 	return rows, nil
@@ -152,7 +173,8 @@ func link(from, to string, n, every int, at time.Time) error {
 	}
 	for i := n % every; i < snapshotFiles; i += every {
 		path := filepath.Join(to, fmt.Sprintf("d%03d/e%04d", i/10_000, i/100), fmt.Sprintf("Delivery note %06d.txt", i))
-		if err := errors.Join(os.Remove(path), os.WriteFile(path, fmt.Appendf(nil, "changed in %d\n", n), 0o644), os.Chtimes(path, at, at)); err != nil {
+		if err := errors.Join(os.Remove(path), os.WriteFile(path, fmt.Appendf(nil, "changed in %d\n", n), 0o644), os.Chtimes(path, at,
+			at)); err != nil {
 			return err
 		}
 	}
@@ -176,7 +198,8 @@ func (s *server) tenSources(ctx context.Context, root string, first time.Time) e
 			at := first.AddDate(0, 0, n).Add(time.Duration(store) * time.Hour)
 			path := filepath.Join(root, fmt.Sprintf("points%d", store), at.Format("2006-01-02T1504"), "home/ines/Quote.odt")
 			written := at.Add(-time.Minute)
-			if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, fmt.Appendf(nil, "version %d of %d\n", n, store), 0o644), os.Chtimes(path, written, written)); err != nil {
+			if err := errors.Join(os.MkdirAll(filepath.Dir(path), 0o755), os.WriteFile(path, fmt.Appendf(nil, "version %d of %d\n", n,
+				store), 0o644), os.Chtimes(path, written, written)); err != nil {
 				return err
 			}
 		}
@@ -206,7 +229,8 @@ func trails(ctx context.Context, binary, dir string) ([]row, error) {
 		return nil, err
 	}
 	say("making a snapshot of %d files", folderFiles)
-	if err := tree(filepath.Join(root, "big", first.Format("2006-01-02T1504"), "home/tomas/Drawings"), folderFiles, first.Add(-time.Hour)); err != nil {
+	if err := tree(filepath.Join(root, "big", first.Format("2006-01-02T1504"), "home/tomas/Drawings"), folderFiles,
+		first.Add(-time.Hour)); err != nil {
 		return nil, err
 	}
 	if err := s.addSource(ctx, "front-office", "snapshots", "/big"); err != nil {
@@ -227,14 +251,26 @@ func trails(ctx context.Context, binary, dir string) ([]row, error) {
 	if err != nil {
 		return nil, err
 	}
-	rows := []row{{"trail of a place with 1,000 sightings in ten sources, p95 through the API", "50 ms", took, 50 * time.Millisecond, "≤ 1.0×", s.peak()}}
+	rows := []row{
+		{
+			"trail of a place with 1,000 sightings in ten sources, p95 through the API",
+			"50 ms",
+			took,
+			50 * time.Millisecond,
+			"≤ 1.0×",
+			s.peak(),
+		},
+	}
 	theirs, err := shell(ctx, fmt.Sprintf("find %s/big %s >/dev/null", root, printed))
 	if err != nil {
 		return nil, err
 	}
 	dry, asOf := true, first.AddDate(0, 0, 1)
 	ours, err := timed(func() error {
-		r, err := s.BringBack(ctx, api.NewBringBack{Place: &api.Destination{Machine: "front-office", Path: "/home/tomas/Drawings"}, AsOf: &asOf, DryRun: &dry})
+		r, err := s.BringBack(
+			ctx,
+			api.NewBringBack{Place: &api.Destination{Machine: "front-office", Path: "/home/tomas/Drawings"}, AsOf: &asOf, DryRun: &dry},
+		)
 		if err != nil {
 			return err
 		}
@@ -245,7 +281,10 @@ func trails(ctx context.Context, binary, dir string) ([]row, error) {
 		}
 		return err
 	})
-	return append(rows, row{"folder of 100,000 files as of a moment, whole plan through the client", "`find` of it", ours, theirs, "≤ 2.0×", s.peak()}), err
+	return append(
+		rows,
+		row{"folder of 100,000 files as of a moment, whole plan through the client", "`find` of it", ours, theirs, "≤ 2.0×", s.peak()},
+	), err
 }
 
 // reads measures digests of whole sources, and bringing back one big file.
@@ -263,7 +302,8 @@ func reads(ctx context.Context, binary, dir string) ([]row, error) {
 			return nil, err
 		}
 	}
-	if out, err := shellOut(fmt.Sprintf("mkdir -p %[1]s/big %[2]s && head -c %[3]d /dev/urandom >%[1]s/big/film", point, root+"/home/ines", bigFile)); err != nil {
+	if out, err := shellOut(fmt.Sprintf("mkdir -p %[1]s/big %[2]s && head -c %[3]d /dev/urandom >%[1]s/big/film", point,
+		root+"/home/ines", bigFile)); err != nil {
 		return nil, fmt.Errorf("%w: %s", err, out)
 	}
 	s, err := start(ctx, binary, filepath.Join(dir, "read-data"))
@@ -297,11 +337,24 @@ func reads(ctx context.Context, binary, dir string) ([]row, error) {
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, row{"digest of 1.5 GiB not yet known (`survey --read-all`)", "`" + tool.name + "` of the same files", ours, theirs, tool.bar, peak})
+		rows = append(
+			rows,
+			row{
+				"digest of 1.5 GiB not yet known (`survey --read-all`)",
+				"`" + tool.name + "` of the same files",
+				ours,
+				theirs,
+				tool.bar,
+				peak,
+			},
+		)
 	}
 	asOf := time.Now()
 	ours, err = timed(func() error {
-		r, err := s.BringBackWithResponse(ctx, api.NewBringBack{Place: &api.Destination{Machine: "front-office", Path: "/home/ines/big/film"}, AsOf: &asOf})
+		r, err := s.BringBackWithResponse(
+			ctx,
+			api.NewBringBack{Place: &api.Destination{Machine: "front-office", Path: "/home/ines/big/film"}, AsOf: &asOf},
+		)
 		if err != nil {
 			return err
 		}
@@ -313,11 +366,17 @@ func reads(ctx context.Context, binary, dir string) ([]row, error) {
 	}
 	peak = s.peak()
 	for _, tool := range []struct{ name, bar string }{{"sha256sum", "≤ 0.6×"}, {"openssl dgst -sha256", "≤ 1.3×"}} {
-		theirs, err := shell(ctx, fmt.Sprintf("cp %[1]s/big/film %[2]s/copied && %[3]s %[2]s/copied >/dev/null && rm %[2]s/copied", point, root, tool.name))
+		theirs, err := shell(
+			ctx,
+			fmt.Sprintf("cp %[1]s/big/film %[2]s/copied && %[3]s %[2]s/copied >/dev/null && rm %[2]s/copied", point, root, tool.name),
+		)
 		if err != nil {
 			return nil, err
 		}
-		rows = append(rows, row{"bring back one file of 1 GiB, verified, synced", "`cp` then `" + tool.name + "`", ours, theirs, tool.bar, peak})
+		rows = append(
+			rows,
+			row{"bring back one file of 1 GiB, verified, synced", "`cp` then `" + tool.name + "`", ours, theirs, tool.bar, peak},
+		)
 	}
 	return rows, nil
 }

@@ -35,9 +35,18 @@ func Open(ctx context.Context, width, height int) (*Browser, error) {
 		return nil, err
 	}
 	b := &Browser{close: []func(){func() { os.RemoveAll(profile) }}}
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.UserDataDir(profile), chromedp.WindowSize(width, height),
-		chromedp.NoSandbox, chromedp.DisableGPU, chromedp.NoFirstRun, chromedp.Flag("disable-background-networking", true),
-		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	options := append(
+		chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path),
+		chromedp.UserDataDir(profile),
+		chromedp.WindowSize(width, height),
+		chromedp.NoSandbox,
+		chromedp.DisableGPU,
+		chromedp.NoFirstRun,
+		chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("disable-sync", true),
+	)
 	ctx, cancel := chromedp.NewExecAllocator(ctx, options...)
 	b.close = append(b.close, cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
@@ -152,7 +161,13 @@ func run[T any](b *Browser, action chromedp.Action[T]) (T, error) {
 func (b *Browser) WaitText(text string) error {
 	var err error
 	for range 5 {
-		_, err = run(b, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text), chromedp.WithPollingInterval(50*time.Millisecond)))
+		_, err = run(
+			b,
+			chromedp.Poll[bool](
+				fmt.Sprintf("document.body.innerText.includes(%q)", text),
+				chromedp.WithPollingInterval(50*time.Millisecond),
+			),
+		)
 		if err == nil || errors.Is(err, context.DeadlineExceeded) {
 			break
 		}
@@ -179,7 +194,9 @@ func (b *Browser) Evaluate(expression string) (string, error) {
 
 // Focused describes the element that has the focus, by its role or tag and its name.
 func (b *Browser) Focused() (string, error) {
-	return b.Evaluate(`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText ?? "").trim() : "" })()`)
+	return b.Evaluate(
+		`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText ?? "").trim() : "" })()`,
+	)
 }
 
 // WaitFocus waits until the focus is on what Focused describes by text: a dialogue moves it when it has been drawn.

@@ -49,7 +49,13 @@ func (r Reasons) ForUser() []string {
 
 // Bring returns what to bring back for a case, and why: what is advised, or the copies named instead, to where they belong.
 // The reasons say times in zone.
-func (b *Book) Bring(ctx context.Context, k catalogue.Case, copies []int64, by string, zone *time.Location) (restore.Request, Reasons, error) {
+func (b *Book) Bring(
+	ctx context.Context,
+	k catalogue.Case,
+	copies []int64,
+	by string,
+	zone *time.Location,
+) (restore.Request, Reasons, error) {
 	if len(copies) > 0 {
 		r, err := b.named(ctx, k, copies)
 		chosen := fmt.Sprintf("It was chosen by %s, whatever was advised.", by)
@@ -82,7 +88,11 @@ func (b *Book) Brought(ctx context.Context, id int64, by string, receipt int64, 
 	if err != nil {
 		return err
 	}
-	_, err = b.Site.Catalogue.AddCaseEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work})
+	_, err = b.Site.Catalogue.AddCaseEntry(
+		ctx,
+		id,
+		catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work},
+	)
 	if err == nil {
 		b.changed(id)
 	}

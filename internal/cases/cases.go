@@ -253,7 +253,11 @@ func (b *Book) Advise(ctx context.Context, k catalogue.Case, zone *time.Location
 	if err != nil {
 		return advise.Answer{}, err
 	}
-	q := advise.Question{Place: p, Zone: zone, Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[string]bool{}}}
+	q := advise.Question{
+		Place:    p,
+		Zone:     zone,
+		Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[string]bool{}},
+	}
 	for digest := range Wrong(k) {
 		q.Wrong[digest] = true
 	}
@@ -272,7 +276,11 @@ func (b *Book) place(ctx context.Context, k catalogue.Case) (place.Place, error)
 	what := fmt.Sprintf("advise on case k%d", k.ID)
 	switch len(found) {
 	case 0:
-		return place.Place{}, refuse(what, fmt.Errorf("nothing known is called %q: %w", k.Words, catalogue.ErrNotFound), "Try fewer words with humble-rewind find, and give the case its place with humble-rewind case change.")
+		return place.Place{}, refuse(
+			what,
+			fmt.Errorf("nothing known is called %q: %w", k.Words, catalogue.ErrNotFound),
+			"Try fewer words with humble-rewind find, and give the case its place with humble-rewind case change.",
+		)
 	case 1:
 		return found[0], nil
 	}
@@ -280,7 +288,11 @@ func (b *Book) place(ctx context.Context, k catalogue.Case) (place.Place, error)
 	for i := range names {
 		names[i] = found[i].String()
 	}
-	return place.Place{}, refuse(what, fmt.Errorf("%d places fit the words: %s", len(found), strings.Join(names, ", ")), "Give the case the right one with humble-rewind case change --place.")
+	return place.Place{}, refuse(
+		what,
+		fmt.Errorf("%d places fit the words: %s", len(found), strings.Join(names, ", ")),
+		"Give the case the right one with humble-rewind case change --place.",
+	)
 }
 
 // maxCandidates bounds how many places are offered for a case that has only words.
@@ -291,7 +303,10 @@ func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place,
 	if strings.TrimSpace(k.Words) == "" {
 		return nil, nil
 	}
-	found, err := b.Site.Catalogue.Find(ctx, catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten})
+	found, err := b.Site.Catalogue.Find(
+		ctx,
+		catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten},
+	)
 	if err != nil {
 		return nil, err
 	}

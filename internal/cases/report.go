@@ -134,7 +134,10 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 		all = append(all, "Every copy of it is on the same machine; if that is lost, so are they.")
 	}
 	if r := a.Recommended; r != nil && !r.Copy.Expires.IsZero() && r.Copy.Expires.Sub(now) < 7*24*time.Hour {
-		all = append(all, fmt.Sprintf("The copy in the trash would have expired on %s.", r.Copy.Expires.In(a.Question.Zone).Format("Mon 2 Jan")))
+		all = append(
+			all,
+			fmt.Sprintf("The copy in the trash would have expired on %s.", r.Copy.Expires.In(a.Question.Zone).Format("Mon 2 Jan")),
+		)
 	}
 	return all
 }
@@ -168,13 +171,15 @@ func (r Report) Where() string {
 
 // Loss says what happened, in the middle of a sentence.
 func (r Report) Loss() string {
-	return map[advice.Loss]string{advice.Deleted: "was deleted", advice.Overwritten: "was overwritten", advice.Damaged: "was damaged", advice.Misplaced: "could not be found",
-		advice.Unsaved: "was not saved"}[r.Case.Loss]
+	return map[advice.Loss]string{advice.Deleted: "was deleted", advice.Overwritten: "was overwritten", advice.Damaged: "was damaged",
+		advice.Misplaced: "could not be found",
+		advice.Unsaved:   "was not saved"}[r.Case.Loss]
 }
 
 // State says how far the case is.
 func (r Report) State() string {
-	return map[catalogue.CaseState]string{catalogue.CaseOpen: "open", catalogue.CaseWaiting: "waiting for the user", catalogue.CaseDone: "done"}[r.Case.State]
+	return map[catalogue.CaseState]string{catalogue.CaseOpen: "open", catalogue.CaseWaiting: "waiting for the user",
+		catalogue.CaseDone: "done"}[r.Case.State]
 }
 
 // Back counts what was brought back and stands.
@@ -262,8 +267,12 @@ func (r Report) Entry(e catalogue.CaseEntry) string {
 var templates embed.FS
 
 var (
-	markdown = template.Must(template.New("").Funcs(template.FuncMap{"md": escapeMarkdown, "readable": place.Readable}).ParseFS(templates, "templates/*.md"))
-	html     = htmltemplate.Must(htmltemplate.New("").Funcs(htmltemplate.FuncMap{"readable": place.Readable}).ParseFS(templates, "templates/*.html"))
+	markdown = template.Must(
+		template.New("").Funcs(template.FuncMap{"md": escapeMarkdown, "readable": place.Readable}).ParseFS(templates, "templates/*.md"),
+	)
+	html = htmltemplate.Must(
+		htmltemplate.New("").Funcs(htmltemplate.FuncMap{"readable": place.Readable}).ParseFS(templates, "templates/*.html"),
+	)
 )
 
 // escapeMarkdown keeps names from being taken for markup.

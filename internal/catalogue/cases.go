@@ -73,13 +73,15 @@ type CaseEntry struct {
 // ErrChangedMeanwhile says that somebody else changed it since it was read.
 const ErrChangedMeanwhile = problem.ChangedByOther
 
-const caseColumns = "id, state, opened_at, opened_by, changed_at, version, person, machine, path, words, loss, happened, good_at, noticed_at, hints"
+const caseColumns = "id, state, opened_at, opened_by, changed_at, version, person, machine, path, words, loss, happened, good_at, " +
+	"noticed_at, hints"
 
 func scanCase(scan func(...any) error) (k Case, err error) {
 	var opened, changed int64
 	var good, noticed sql.NullInt64
 	var hints string
-	if err := scan(&k.ID, &k.State, &opened, &k.OpenedBy, &changed, &k.Version, &k.Person, &k.Place.Machine, &k.Place.Path, &k.Words, &k.Loss, &k.Happened, &good, &noticed, &hints); err != nil {
+	if err := scan(&k.ID, &k.State, &opened, &k.OpenedBy, &changed, &k.Version, &k.Person, &k.Place.Machine, &k.Place.Path, &k.Words,
+		&k.Loss, &k.Happened, &good, &noticed, &hints); err != nil {
 		return k, err
 	}
 	k.OpenedAt, k.ChangedAt, k.Good, k.Noticed = time.Unix(0, opened).UTC(), time.Unix(0, changed).UTC(), moment(good), moment(noticed)
@@ -108,9 +110,12 @@ func (k *Case) folded(ctx context.Context, tx *sql.Tx) (string, error) {
 func (c *Catalogue) AddCase(ctx context.Context, k Case) (Case, error) {
 	k.State, k.ChangedAt, k.Version = CaseOpen, k.OpenedAt, 1
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		err := tx.QueryRowContext(ctx, `INSERT INTO cases (state, opened_at, opened_by, changed_at, person, machine, path, words, loss, happened, good_at, noticed_at, hints, folded)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '') RETURNING id`, string(k.State), k.OpenedAt.UnixNano(), k.OpenedBy, k.ChangedAt.UnixNano(), k.Person, k.Place.Machine,
-			[]byte(k.Place.Path), k.Words, string(k.Loss), k.Happened, nanos(k.Good), nanos(k.Noticed), toJSON(k.Hints)).Scan(&k.ID)
+		err := tx.QueryRowContext(ctx, `INSERT INTO cases (state, opened_at, opened_by, changed_at, person, machine, path, words, loss,
+			happened, good_at, noticed_at, hints, folded)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '') RETURNING id`, string(k.State), k.OpenedAt.UnixNano(), k.OpenedBy,
+			k.ChangedAt.UnixNano(), k.Person, k.Place.Machine,
+			[]byte(k.Place.Path), k.Words, string(k.Loss), k.Happened, nanos(k.Good), nanos(k.Noticed), toJSON(k.Hints)).
+			Scan(&k.ID)
 		if err != nil {
 			return err
 		}
@@ -125,7 +130,8 @@ func (c *Catalogue) AddCase(ctx context.Context, k Case) (Case, error) {
 func addEntries(ctx context.Context, tx *sql.Tx, k Case, entries []CaseEntry) error {
 	for _, e := range entries {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO case_entries (case_id, n, at, by, kind, text, ref, work)
-			VALUES (?1, (SELECT coalesce(max(n), 0) + 1 FROM case_entries WHERE case_id = ?1), ?2, ?3, ?4, ?5, ?6, ?7)`, k.ID, e.At.UnixNano(), e.By, string(e.Kind), e.Text, e.Ref, string(e.Work)); err != nil {
+			VALUES (?1, (SELECT coalesce(max(n), 0) + 1 FROM case_entries WHERE case_id = ?1), ?2, ?3, ?4, ?5, ?6, ?7)`, k.ID,
+			e.At.UnixNano(), e.By, string(e.Kind), e.Text, e.Ref, string(e.Work)); err != nil {
 			return err
 		}
 	}
@@ -141,9 +147,25 @@ func addEntries(ctx context.Context, tx *sql.Tx, k Case, entries []CaseEntry) er
 // Else it fails with ErrChangedMeanwhile.
 func (c *Catalogue) ChangeCase(ctx context.Context, k Case, version int64, at time.Time, entries ...CaseEntry) (Case, error) {
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		result, err := tx.ExecContext(ctx, `UPDATE cases SET state = ?, changed_at = ?, version = version + 1, person = ?, machine = ?, path = ?, words = ?, loss = ?, happened = ?,
-			good_at = ?, noticed_at = ?, hints = ? WHERE id = ? AND (?13 = 0 OR version = ?13)`, string(k.State), at.UnixNano(), k.Person, k.Place.Machine, []byte(k.Place.Path), k.Words,
-			string(k.Loss), k.Happened, nanos(k.Good), nanos(k.Noticed), toJSON(k.Hints), k.ID, version)
+		result, err := tx.ExecContext(
+			ctx,
+			`UPDATE cases SET state = ?, changed_at = ?, version = version + 1, person = ?, machine = ?, path = ?, words = ?, loss = ?,
+				happened = ?,
+			good_at = ?, noticed_at = ?, hints = ? WHERE id = ? AND (?13 = 0 OR version = ?13)`,
+			string(k.State),
+			at.UnixNano(),
+			k.Person,
+			k.Place.Machine,
+			[]byte(k.Place.Path),
+			k.Words,
+			string(k.Loss),
+			k.Happened,
+			nanos(k.Good),
+			nanos(k.Noticed),
+			toJSON(k.Hints),
+			k.ID,
+			version,
+		)
 		if err := affected(result, err); errors.Is(err, ErrNotFound) {
 			return ErrChangedMeanwhile
 		} else if err != nil {
@@ -164,7 +186,8 @@ func (c *Catalogue) AddCaseEntry(ctx context.Context, id int64, e CaseEntry) (Ca
 		return k, err
 	}
 	err = c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "UPDATE cases SET changed_at = ?, version = version + 1 WHERE id = ?", e.At.UnixNano(), id); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE cases SET changed_at = ?, version = version + 1 WHERE id = ?", e.At.UnixNano(),
+			id); err != nil {
 			return err
 		}
 		return addEntries(ctx, tx, k, []CaseEntry{e})
@@ -206,7 +229,10 @@ func (c *Catalogue) Cases(ctx context.Context, state CaseState, words string, sk
 		where += " AND instr(folded, ?) > 0"
 		args = append(args, word)
 	}
-	rows, err := c.read.QueryContext(ctx, "SELECT "+caseColumns+" FROM cases WHERE "+where+" ORDER BY changed_at DESC, id DESC LIMIT ? OFFSET ?", append(args, limit, skip)...)
+	rows, err := c.read.QueryContext(
+		ctx,
+		"SELECT "+caseColumns+" FROM cases WHERE "+where+" ORDER BY changed_at DESC, id DESC LIMIT ? OFFSET ?",
+		append(args, limit, skip)...)
 	if err != nil {
 		return nil, err
 	}

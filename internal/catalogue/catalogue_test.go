@@ -44,9 +44,14 @@ func (s *shelf) capture(names ...string) {
 	ctx := s.t.Context()
 	d := s.Survey(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
 	for i, name := range names {
-		require.NoError(s.t, d.Sight(sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
-			Type: entry.File,
-			Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true}))
+		require.NoError(
+			s.t,
+			d.Sight(
+				sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
+					Type: entry.File,
+					Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true},
+			),
+		)
 	}
 	_, err := d.End(nil)
 	require.NoError(s.t, err)
@@ -65,7 +70,16 @@ func (s *shelf) names(q catalogue.Query) []string {
 
 func TestWordsAreFoundWhateverTheirLength(t *testing.T) {
 	s := newShelf(t)
-	s.capture("Orçamento Nº 7.odt", "offsets draft.csv", "Offsets.csv", "zq", "ÉTÉ.jpg", `quote "x" 100%_.txt`, "caf\xe9 notes.txt", "日本語の船.svg")
+	s.capture(
+		"Orçamento Nº 7.odt",
+		"offsets draft.csv",
+		"Offsets.csv",
+		"zq",
+		"ÉTÉ.jpg",
+		`quote "x" 100%_.txt`,
+		"caf\xe9 notes.txt",
+		"日本語の船.svg",
+	)
 	for words, want := range map[string][]string{
 		"offsets":       {"offsets draft.csv", "Offsets.csv"},
 		"draft offsets": {"offsets draft.csv"},

@@ -70,7 +70,8 @@ func (c Copy) LiesAt() place.Place {
 }
 
 const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL, x.readable, x.size, coalesce(x.target, x''), coalesce(x.number, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark,
+	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL,
+		x.readable, x.size, coalesce(x.target, x''), coalesce(x.number, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark,
 	coalesce(x.ref, x''), coalesce(x.lies, ''), e.findings,
 	` + captureName + `, ` + state
 
@@ -91,14 +92,17 @@ const state = `(CASE
 		ELSE 'gone' END
 	ELSE coalesce(
 		(SELECT CASE WHEN n.type = x.type AND (n.type NOT IN ('file', 'link') OR n.sha256 = x.sha256
-				OR (n.sha256 IS NULL OR x.sha256 IS NULL) AND n.size = x.size AND abs(n.written_at - x.written_at) < 2000000001) THEN 'present' ELSE 'changed' END
-			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.shape = 'now' AND n.last_at IS NULL AND x.origin_known LIMIT 1),
+				OR (n.sha256 IS NULL OR x.sha256 IS NULL) AND n.size = x.size AND abs(n.written_at - x.written_at) < 2000000001) THEN
+					'present' ELSE 'changed' END
+			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.shape = 'now' AND n.last_at IS NULL
+				AND x.origin_known LIMIT 1),
 		CASE WHEN x.gone_at IS NOT NULL OR NOT x.origin_known THEN 'gone'
 			WHEN EXISTS (SELECT 1 FROM sources l JOIN dirs ld ON ld.id = (SELECT dir_id FROM places WHERE id = x.place_id)
 				WHERE l.machine_id = so.machine_id AND l.shape = 'now' AND l.last_capture IS NOT NULL
 				AND (l.at = x'2f' OR ld.path = l.at OR substr(ld.path, 1, length(l.at) + 1) = CAST(l.at || '/' AS BLOB))) THEN 'gone'
 			WHEN x.last_at IS NULL THEN 'present'
-			WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
+			WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN
+				'changed'
 			ELSE 'gone' END) END)`
 
 // Copy returns a copy by its number.
@@ -235,7 +239,8 @@ func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Cop
 		var sha, mark []byte
 		var notes, findings sql.NullString
 		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Number, &sha, &notes, &f.Claimed, &mark,
+			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Number, &sha, &notes,
+			&f.Claimed, &mark,
 			&f.ref, &f.Lies, &findings, &f.At.Capture, &f.State); err != nil {
 			return nil, err
 		}
@@ -303,7 +308,8 @@ func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[sighting.Locato
 	}
 	var id int64
 	err := c.read.QueryRowContext(ctx, `SELECT id FROM spans WHERE last_at IS NULL AND store_name = ?
-		AND store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?)`, []byte(parent.Name), f.Source.ID, []byte(parent.Dir)).Scan(&id)
+		AND store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?)`, []byte(parent.Name), f.Source.ID,
+		[]byte(parent.Dir)).Scan(&id)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, err
 	}
@@ -318,7 +324,8 @@ func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) erro
 
 // below selects, of a folder's span, the spans of everything in it that ended with it or are open as it is.
 const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
-	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB), x.last_at
+	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB),
+		x.last_at
 		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?1 AND x.type = 'folder'
 	UNION ALL
 	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB), t.ended
@@ -326,7 +333,8 @@ const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
 		WHERE x.last_at IS t.ended) `
 
 const (
-	end = `UPDATE spans SET last_at = max(first_at, coalesce((SELECT k.at FROM captures k JOIN sources so ON so.last_capture = k.id WHERE so.id = spans.source_id), first_at)),
+	end = `UPDATE spans SET last_at = max(first_at, coalesce((SELECT k.at FROM captures k JOIN sources so ON so.last_capture = k.id
+		WHERE so.id = spans.source_id), first_at)),
 		readable = 0 WHERE last_at IS NULL AND `
 	// Of several spans that one store position has had, only the latest can be open.
 	reopen = `UPDATE spans SET last_at = NULL, readable = type <> 'other' WHERE last_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM spans y

@@ -69,11 +69,13 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 	for _, table := range copied {
 		statements = append(statements, "INSERT INTO main."+table+" SELECT * FROM old."+table)
 	}
-	statements = append(statements,
+	statements = append(
+		statements,
 		// No number is given twice, and the old ones are answered with a sentence.
 		"DELETE FROM main.sqlite_sequence WHERE name IN ('spans', 'places')",
 		"INSERT INTO main.sqlite_sequence SELECT * FROM old.sqlite_sequence WHERE name IN ('spans', 'places')",
-		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', renewed_below = "+
+		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', "+
+			"renewed_below = "+
 			"coalesce((SELECT seq FROM main.sqlite_sequence WHERE name = 'spans'), 0) + 1",
 	)
 	for _, statement := range statements {

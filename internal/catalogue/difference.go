@@ -138,8 +138,10 @@ func (d *Difference) renew() error {
 		return nil
 	}
 	d.source.Renew, d.source.Found = false, 0
-	d.following.Note("All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. " +
-		"Its copies have new numbers; those that receipts and cases name still lead to them.")
+	d.following.Note(
+		"All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. " +
+			"Its copies have new numbers; those that receipts and cases name still lead to them.",
+	)
 	return d.catalogue.Renew(d.ctx, d.source)
 }
 

@@ -113,8 +113,11 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration, error) {
 	const some, few = 300, 20
 	var all, odd, fine int
-	err := c.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(written_at % 2000000000 <> 0), 0), coalesce(sum(written_at % 1000000000 <> 0), 0) FROM
-		(SELECT x.written_at FROM store_dirs d JOIN spans x ON x.store_dir_id = d.id WHERE d.source_id = ? AND x.type = 'file' LIMIT ?)`, source, some).Scan(&all, &odd, &fine)
+	err := c.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(written_at % 2000000000 <> 0), 0), coalesce(sum(written_at %
+		1000000000 <> 0), 0) FROM
+		(SELECT x.written_at FROM store_dirs d JOIN spans x ON x.store_dir_id = d.id WHERE d.source_id = ? AND x.type = 'file' LIMIT
+			?)`, source, some).
+		Scan(&all, &odd, &fine)
 	switch {
 	case err != nil:
 		return 0, err
@@ -126,7 +129,8 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 	return 2 * time.Second, nil
 }
 
-const factColumns = `x.id, x.source_id, x.type, x.size, x.written_at, x.sha256, coalesce(x.target, x''), x.first_at, coalesce(x.last_at, 0), x.last_at IS NULL,
+const factColumns = `x.id, x.source_id, x.type, x.size, x.written_at, x.sha256, coalesce(x.target, x''), x.first_at,
+	coalesce(x.last_at, 0), x.last_at IS NULL,
 	x.gone_at, x.readable, coalesce(x.number, 0), NOT x.origin_known, p.name, d.path, m.name`
 
 const factTables = ` CROSS JOIN dirs d ON d.id = p.dir_id CROSS JOIN machines m ON m.id = d.machine_id`
@@ -146,7 +150,25 @@ func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query st
 			var source, first, last int64
 			var sha []byte
 			var dir, machine string
-			err := rows.Scan(&f.Copy, &source, &f.Type, &f.Size, &written, &sha, &f.Target, &first, &last, &f.Open, &gone, &f.Readable, &f.Number, &f.Lost, &f.Name, &dir, &machine)
+			err := rows.Scan(
+				&f.Copy,
+				&source,
+				&f.Type,
+				&f.Size,
+				&written,
+				&sha,
+				&f.Target,
+				&first,
+				&last,
+				&f.Open,
+				&gone,
+				&f.Readable,
+				&f.Number,
+				&f.Lost,
+				&f.Name,
+				&dir,
+				&machine,
+			)
 			f.Source, f.Place = int(source), place.Place{Machine: machine, Path: place.Join(dir, f.Name)}
 			f.Written, f.Gone, f.SHA256 = moment(written), moment(gone), hex.EncodeToString(sha)
 			f.First, f.Last = time.Unix(0, first).UTC(), time.Unix(0, last).UTC()
@@ -189,16 +211,26 @@ func collect(all iter.Seq2[Fact, error]) ([]Fact, error) {
 // FactsOf returns everything that sources saw at a place, by the captures that first showed it.
 func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
 	all, err := collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id = (SELECT id FROM places WHERE name = ? AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))
+		WHERE p.id = (SELECT id FROM places WHERE name = ? AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id
+			FROM machines WHERE name = ?)))
 		AND x.origin_known`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine))
-	slices.SortFunc(all, func(a, b Fact) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Copy, b.Copy)) }) // cheaper here than in SQLite
+	slices.SortFunc(
+		all,
+		func(a, b Fact) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Copy, b.Copy)) },
+	) // cheaper here than in SQLite
 	return all, err
 }
 
 // TypesAt returns of which types sources saw something at a place.
 func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT DISTINCT type FROM spans WHERE origin_known AND place_id = (SELECT id FROM places WHERE name = ?
-		AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine)
+	rows, err := c.read.QueryContext(
+		ctx,
+		`SELECT DISTINCT type FROM spans WHERE origin_known AND place_id = (SELECT id FROM places WHERE name = ?
+		AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))`,
+		[]byte(p.Name()),
+		[]byte(place.Folder(p.Path)),
+		p.Machine,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -216,14 +248,26 @@ func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, e
 
 // FactsIn returns what sources saw directly in a folder.
 func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place) ([]Fact, error) {
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE d0.path = ? AND d0.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known ORDER BY p.id, x.id`, []byte(folder.Path), folder.Machine))
+	return collect(
+		c.facts(
+			ctx,
+			stores,
+			"SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id
+				= p.id
+		WHERE d0.path = ? AND d0.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known ORDER BY p.id, x.id`,
+			[]byte(folder.Path),
+			folder.Machine,
+		),
+	)
 }
 
 // NamedIn returns the paths of what was ever seen of a machine directly in some folders under some names.
 func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names []string) (paths []string, err error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT DISTINCT d.path, p.name FROM dirs d JOIN places p ON p.dir_id = d.id JOIN spans x ON x.place_id = p.id
-		WHERE d.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known AND d.path IN (`+marks(len(folders))+`) AND p.name IN (`+marks(len(names))+`)`,
+	rows, err := c.read.QueryContext(
+		ctx,
+		`SELECT DISTINCT d.path, p.name FROM dirs d JOIN places p ON p.dir_id = d.id JOIN spans x ON x.place_id = p.id
+		WHERE d.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known AND d.path IN (`+marks(len(folders))+`) AND
+			p.name IN (`+marks(len(names))+`)`,
 		append(append([]any{machine}, blobs(folders)...), blobs(names)...)...)
 	if err != nil {
 		return nil, err
@@ -257,9 +301,17 @@ func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, fol
 	if folder.Path == "/" {
 		low, high = []byte("/"), []byte("0")
 	}
-	return c.facts(ctx, stores, "SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE d0.machine_id = (SELECT id FROM machines WHERE name = ?1) AND (d0.path = ?2 OR d0.path >= ?3 AND d0.path < ?4) AND x.origin_known ORDER BY d0.path, p.name`,
-		folder.Machine, []byte(folder.Path), low, high)
+	return c.facts(
+		ctx,
+		stores,
+		"SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
+		WHERE d0.machine_id = (SELECT id FROM machines WHERE name = ?1) AND (d0.path = ?2 OR d0.path >= ?3 AND d0.path < ?4) AND
+			x.origin_known ORDER BY d0.path, p.name`,
+		folder.Machine,
+		[]byte(folder.Path),
+		low,
+		high,
+	)
 }
 
 // Twins returns spans elsewhere of files with the same size and write time, at most limit.
@@ -268,7 +320,8 @@ func (c *Catalogue) Twins(ctx context.Context, stores map[int64]*Store, f Fact, 
 		return nil, nil
 	}
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.written_at = ? AND x.size = ? AND x.type = 'file' AND x.origin_known AND (d.path <> ? OR p.name <> ? OR m.name <> ?) LIMIT ?`,
+		WHERE x.written_at = ? AND x.size = ? AND x.type = 'file' AND x.origin_known AND (d.path <> ? OR p.name <> ? OR m.name <> ?)
+			LIMIT ?`,
 		f.Stamp.UnixNano(), f.Size, []byte(place.Folder(f.Place.Path)), []byte(f.Place.Name()), f.Place.Machine, limit))
 }
 
@@ -303,7 +356,8 @@ func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) er
 
 // DigestOfContent returns the digest of a content that stores name, where it is known of any copy; nil where it is not.
 func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (sum []byte, err error) {
-	err = c.read.QueryRowContext(ctx, "SELECT sha256 FROM spans WHERE content = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).Scan(&sum)
+	err = c.read.QueryRowContext(ctx, "SELECT sha256 FROM spans WHERE content = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).
+		Scan(&sum)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -312,12 +366,24 @@ func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (su
 
 // Undigested lists readable files of a source whose digest is not known, after the one numbered after.
 func (c *Catalogue) Undigested(ctx context.Context, source, after int64, limit int) ([]int64, error) {
-	return numbers(c.read.QueryContext(ctx, "SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND sha256 IS NULL ORDER BY id LIMIT ?", after, source, limit))
+	return numbers(
+		c.read.QueryContext(
+			ctx,
+			"SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND sha256 IS NULL ORDER BY id LIMIT ?",
+			after,
+			source,
+			limit,
+		),
+	)
 }
 
 // FormerHomes lists the homes that people of a machine had before, with when they were last theirs.
 func (c *Catalogue) FormerHomes(ctx context.Context, machine string) (map[string]map[string]time.Time, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT person, home, until FROM former_homes WHERE machine_id = (SELECT id FROM machines WHERE name = ?)", machine)
+	rows, err := c.read.QueryContext(
+		ctx,
+		"SELECT person, home, until FROM former_homes WHERE machine_id = (SELECT id FROM machines WHERE name = ?)",
+		machine,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -347,13 +413,15 @@ func (c *Catalogue) UpdatePeople(ctx context.Context, machine Machine, people []
 				return err
 			}
 			if err == nil && home != p.Home {
-				if _, err := tx.ExecContext(ctx, "INSERT INTO former_homes (machine_id, person, home, until) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET until = excluded.until",
+				if _, err := tx.ExecContext(ctx, "INSERT INTO former_homes (machine_id, person, home, until) VALUES (?, ?, ?, ?) ON "+
+					"CONFLICT DO UPDATE SET until = excluded.until",
 					machine.ID, p.Name, []byte(home), at.UnixNano()); err != nil {
 					return err
 				}
 			}
 			if _, err := tx.ExecContext(ctx, `INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)
-				ON CONFLICT DO UPDATE SET full_name = excluded.full_name, uid = excluded.uid, home = excluded.home`, machine.ID, p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
+				ON CONFLICT DO UPDATE SET full_name = excluded.full_name, uid = excluded.uid, home = excluded.home`, machine.ID,
+				p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
 				return err
 			}
 		}

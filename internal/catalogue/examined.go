@@ -38,11 +38,13 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for _, e := range all {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET findings = excluded.findings, at = excluded.at",
+			if _, err := tx.ExecContext(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET "+
+				"findings = excluded.findings, at = excluded.at",
 				e.SHA256, toJSON(e.Findings), at.UnixNano()); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ? AND sha256 IS NOT ?", e.SHA256, e.Copy, e.SHA256); err != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ? AND sha256 IS NOT ?", e.SHA256, e.Copy,
+				e.SHA256); err != nil {
 				return err
 			}
 			if err := judge(ctx, tx, e.SHA256, e.Findings); err != nil {
@@ -63,7 +65,11 @@ type Judged struct {
 func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judged, error) {
 	all := make(map[int64]Judged, len(ids))
 	for some := range slices.Chunk(ids, 5000) {
-		rows, err := c.read.QueryContext(ctx, "SELECT id, coalesce(condition, 'unread'), sha256 FROM spans WHERE id IN (SELECT value FROM json_each(?))", toJSON(some))
+		rows, err := c.read.QueryContext(
+			ctx,
+			"SELECT id, coalesce(condition, 'unread'), sha256 FROM spans WHERE id IN (SELECT value FROM json_each(?))",
+			toJSON(some),
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -86,12 +92,24 @@ func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judg
 
 // UnexaminedIn lists readable files of a source that were not examined, after the one numbered after.
 func (c *Catalogue) UnexaminedIn(ctx context.Context, source, after int64, limit int) ([]int64, error) {
-	return numbers(c.read.QueryContext(ctx, "SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND condition IS NULL ORDER BY id LIMIT ?", after, source, limit))
+	return numbers(
+		c.read.QueryContext(
+			ctx,
+			"SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND condition IS NULL ORDER BY id LIMIT ?",
+			after,
+			source,
+			limit,
+		),
+	)
 }
 
 // judge says of every span of a content what the findings mean under its name.
 func judge(ctx context.Context, tx *sql.Tx, sha256 []byte, f condition.Findings) error {
-	rows, err := tx.QueryContext(ctx, "SELECT x.id, p.name FROM spans x JOIN places p ON p.id = x.place_id WHERE x.sha256 = ? AND x.type = 'file'", sha256)
+	rows, err := tx.QueryContext(
+		ctx,
+		"SELECT x.id, p.name FROM spans x JOIN places p ON p.id = x.place_id WHERE x.sha256 = ? AND x.type = 'file'",
+		sha256,
+	)
 	if err != nil {
 		return err
 	}
@@ -108,7 +126,8 @@ func judge(ctx context.Context, tx *sql.Tx, sha256 []byte, f condition.Findings)
 		return err
 	}
 	for id, state := range states {
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET condition = ? WHERE id = ? AND condition IS NOT ?", string(state), id, string(state)); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE spans SET condition = ? WHERE id = ? AND condition IS NOT ?", string(state), id,
+			string(state)); err != nil {
 			return err
 		}
 	}
@@ -135,10 +154,24 @@ func judgeKnown(ctx context.Context, tx *sql.Tx, sha256 []byte) error {
 // Unexamined lists files that stand on machines now, were written since a moment and were not examined yet, newest
 // first.
 func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]int64, error) {
-	return numbers(c.read.QueryContext(ctx, `SELECT x.id FROM spans x JOIN sources so ON so.id = x.source_id
+	return numbers(c.read.QueryContext(
+		ctx,
+		`SELECT x.id FROM spans x JOIN sources so ON so.id = x.source_id
 		WHERE x.written_at >= ? AND x.last_at IS NULL AND so.shape = 'now' AND x.type = 'file' AND x.condition IS NULL AND x.size <= ?
-		AND x.class IN (?, ?, ?, ?, ?, ?, ?) ORDER BY x.written_at DESC LIMIT ?`, since.UnixNano(), most,
-		string(fileclass.Documents), string(fileclass.Spreadsheets), string(fileclass.Drawings), string(fileclass.Pictures), string(fileclass.Contacts), string(fileclass.Calendars), string(fileclass.Mail), limit))
+		AND x.class IN (?, ?, ?, ?, ?, ?, ?) ORDER BY x.written_at DESC LIMIT ?`,
+		since.UnixNano(),
+		most,
+		string(
+			fileclass.Documents,
+		),
+		string(fileclass.Spreadsheets),
+		string(fileclass.Drawings),
+		string(fileclass.Pictures),
+		string(fileclass.Contacts),
+		string(fileclass.Calendars),
+		string(fileclass.Mail),
+		limit,
+	))
 }
 
 // FactsByDigest returns everything that holds a content, at most limit.
@@ -154,7 +187,8 @@ func (c *Catalogue) FactsByDigest(ctx context.Context, stores map[int64]*Store, 
 // FactsOfSize returns files of a size that stand on machines now, at most limit.
 func (c *Catalogue) FactsOfSize(ctx context.Context, stores map[int64]*Store, size int64, limit int) ([]Fact, error) {
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.size = ? AND x.last_at IS NULL AND x.type = 'file' AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now') LIMIT ?`, size, limit))
+		WHERE x.size = ? AND x.last_at IS NULL AND x.type = 'file' AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')
+			LIMIT ?`, size, limit))
 }
 
 // FactsNamed returns what sources saw under just this name, in any folder of any machine, at most limit.
@@ -170,12 +204,27 @@ func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, nam
 // FactsLike returns what stands on a machine now under a name in which all words occur, at most limit. Words of one or two
 // letters alone find nothing: the index does not know them.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
-	return c.factsLike(ctx, stores, words, "m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')", machine, limit)
+	return c.factsLike(
+		ctx,
+		stores,
+		words,
+		"m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')",
+		machine,
+		limit,
+	)
 }
 
 // FactsLost does so for what the stores of a machine hold without a record of where it came from.
 func (c *Catalogue) FactsLost(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
-	return c.factsLike(ctx, stores, words, "NOT x.origin_known AND x.readable AND x.source_id IN (SELECT s.id FROM sources s JOIN machines sm ON sm.id = s.machine_id WHERE sm.name = ?)", machine, limit)
+	return c.factsLike(
+		ctx,
+		stores,
+		words,
+		"NOT x.origin_known AND x.readable AND x.source_id IN (SELECT s.id FROM sources s JOIN machines sm ON sm.id = s.machine_id "+
+			"WHERE sm.name = ?)",
+		machine,
+		limit,
+	)
 }
 
 // factsLike returns files under a name in which all words occur, of a machine, the one written last first.
@@ -189,7 +238,8 @@ func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, word
 		return nil, err
 	}
 	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id IN (SELECT value FROM json_each(?)) AND x.type = 'file' AND `+where+` ORDER BY x.written_at DESC LIMIT ?`, toJSON(s.names), machine, limit))
+		WHERE p.id IN (SELECT value FROM json_each(?)) AND x.type = 'file' AND `+where+` ORDER BY x.written_at DESC LIMIT ?`,
+		toJSON(s.names), machine, limit))
 }
 
 // FactsOfSource returns what a source holds now, at most limit, the newest first.

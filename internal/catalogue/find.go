@@ -147,9 +147,16 @@ func (s *search) words(ctx context.Context, words string) error {
 	switch {
 	case len(s.where) == 0:
 	case grams != nil:
-		s.names, err = numbers(s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1))
+		s.names, err = numbers(
+			s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1),
+		)
 	default:
-		s.names, err = numbers(s.c.read.QueryContext(ctx, "SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?", append(slices.Clone(s.args), CountLimit+1)...))
+		s.names, err = numbers(
+			s.c.read.QueryContext(
+				ctx,
+				"SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?",
+				append(slices.Clone(s.args), CountLimit+1)...),
+		)
 	}
 	return err
 }
@@ -189,7 +196,12 @@ func (s *search) filters(q Query) {
 	}
 	if q.Under != "" && q.Under != "/" {
 		// A range rather than a pattern: '0' is the byte after '/'.
-		add("p.dir_id IN (SELECT id FROM dirs WHERE path = ? OR path >= ? AND path < ?)", []byte(q.Under), []byte(q.Under+"/"), []byte(q.Under+"0"))
+		add(
+			"p.dir_id IN (SELECT id FROM dirs WHERE path = ? OR path >= ? AND path < ?)",
+			[]byte(q.Under),
+			[]byte(q.Under+"/"),
+			[]byte(q.Under+"0"),
+		)
 	}
 	if q.Class != "" {
 		add("x.class = ?", q.Class)

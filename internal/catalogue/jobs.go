@@ -54,8 +54,17 @@ type Outcome struct {
 
 // AddJob adds a waiting job.
 func (c *Catalogue) AddJob(ctx context.Context, j Job) (Job, error) {
-	r, err := c.write.ExecContext(ctx, "INSERT INTO jobs (kind, state, by, request, created_at, total, receipt_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		j.Kind, JobWaiting, j.By, string(j.Request), j.CreatedAt.UnixNano(), j.Total, sql.NullInt64{Int64: j.Receipt, Valid: j.Receipt != 0})
+	r, err := c.write.ExecContext(
+		ctx,
+		"INSERT INTO jobs (kind, state, by, request, created_at, total, receipt_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		j.Kind,
+		JobWaiting,
+		j.By,
+		string(j.Request),
+		j.CreatedAt.UnixNano(),
+		j.Total,
+		sql.NullInt64{Int64: j.Receipt, Valid: j.Receipt != 0},
+	)
 	if err != nil {
 		return j, err
 	}
@@ -66,8 +75,21 @@ func (c *Catalogue) AddJob(ctx context.Context, j Job) (Job, error) {
 
 // SaveJob keeps a job's progress.
 func (c *Catalogue) SaveJob(ctx context.Context, j Job) error {
-	return affected(c.write.ExecContext(ctx, `UPDATE jobs SET state = ?, doing = ?, done = ?, total = ?, bytes = ?, ended_at = ?, error = ?, outcomes = ? WHERE id = ?`,
-		j.State, j.Doing, j.Done, j.Total, j.Bytes, nanos(j.EndedAt), j.Error, toJSON(j.Outcomes), j.ID))
+	return affected(
+		c.write.ExecContext(
+			ctx,
+			`UPDATE jobs SET state = ?, doing = ?, done = ?, total = ?, bytes = ?, ended_at = ?, error = ?, outcomes = ? WHERE id = ?`,
+			j.State,
+			j.Doing,
+			j.Done,
+			j.Total,
+			j.Bytes,
+			nanos(j.EndedAt),
+			j.Error,
+			toJSON(j.Outcomes),
+			j.ID,
+		),
+	)
 }
 
 // Job returns a job by its number.
@@ -104,7 +126,8 @@ func (c *Catalogue) jobs(ctx context.Context, where string, args ...any) ([]Job,
 		var j Job
 		var created, ended sql.NullInt64
 		var request, outcomes string
-		if err := rows.Scan(&j.ID, &j.Kind, &j.State, &j.By, &request, &j.Doing, &j.Done, &j.Total, &j.Bytes, &created, &ended, &j.Error, &j.Receipt, &outcomes); err != nil {
+		if err := rows.Scan(&j.ID, &j.Kind, &j.State, &j.By, &request, &j.Doing, &j.Done, &j.Total, &j.Bytes, &created, &ended,
+			&j.Error, &j.Receipt, &outcomes); err != nil {
 			return nil, err
 		}
 		j.Request, j.CreatedAt, j.EndedAt = json.RawMessage(request), moment(created), moment(ended)

@@ -96,7 +96,10 @@ func (c *Catalogue) MachineByID(ctx context.Context, id int64) (Machine, error) 
 }
 
 func (c *Catalogue) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, zone, retention_days, clock_ahead, notes FROM machines WHERE "+where, args...)
+	rows, err := c.read.QueryContext(
+		ctx,
+		"SELECT id, name, at, zone, retention_days, clock_ahead, notes FROM machines WHERE "+where,
+		args...)
 	if err != nil {
 		return nil, err
 	}

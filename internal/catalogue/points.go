@@ -40,18 +40,24 @@ func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time
 // it show, by name, and those that an interrupted reading of this very capture has added.
 func (k *Capture) around(ctx context.Context, dir string) (before, behind, own map[string]knownSpan, err error) {
 	before, behind, own = map[string]knownSpan{}, map[string]knownSpan{}, map[string]knownSpan{}
-	err = k.spans(ctx, dir, "x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)", []any{k.after, k.before}, func(name string, s knownSpan) error {
-		if s.firstAt <= k.before && s.lastAt >= k.before {
-			before[name] = s
-		}
-		if s.firstAt <= k.after && s.lastAt >= k.after {
-			behind[name] = s
-		}
-		if s.firstAt == k.at || s.lastAt == k.at {
-			own[name] = s
-		}
-		return nil
-	})
+	err = k.spans(
+		ctx,
+		dir,
+		"x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)",
+		[]any{k.after, k.before},
+		func(name string, s knownSpan) error {
+			if s.firstAt <= k.before && s.lastAt >= k.before {
+				before[name] = s
+			}
+			if s.firstAt <= k.after && s.lastAt >= k.after {
+				behind[name] = s
+			}
+			if s.firstAt == k.at || s.lastAt == k.at {
+				own[name] = s
+			}
+			return nil
+		},
+	)
 	return before, behind, own, err
 }
 
@@ -73,7 +79,8 @@ func (k *Capture) splitSpan(ctx context.Context, span int64) error {
 func (k *Capture) split(ctx context.Context, tx *sql.Tx, where string, args ...any) error {
 	across := where + " AND first_at <= ? AND (last_at IS NULL OR last_at >= ?)"
 	args = append(args, k.before, k.after)
-	if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+spanColumns+", ?, last_at FROM spans WHERE "+across,
+	if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+spanColumns+", ?, last_at FROM "+
+		"spans WHERE "+across,
 		append([]any{k.after}, args...)...); err != nil {
 		return err
 	}
@@ -98,7 +105,12 @@ func (c *Catalogue) dropCapture(ctx context.Context, sourceID, id, at int64) err
 		if _, err := tx.ExecContext(ctx, "DELETE FROM captures WHERE id = ?", id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM spans WHERE source_id = ? AND first_at = ? AND (last_at IS NULL OR last_at = first_at)", sourceID, at)
+		_, err := tx.ExecContext(
+			ctx,
+			"DELETE FROM spans WHERE source_id = ? AND first_at = ? AND (last_at IS NULL OR last_at = first_at)",
+			sourceID,
+			at,
+		)
 		return err
 	})
 }
@@ -116,8 +128,15 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 		readable -= lost
 	}
 	defer c.forgetStores()
-	_, err := c.write.ExecContext(ctx, "UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ?, memo = ? WHERE id = ?",
-		at.UnixNano(), toJSON(notes), readable, memo, src.ID)
+	_, err := c.write.ExecContext(
+		ctx,
+		"UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ?, memo = ? WHERE id = ?",
+		at.UnixNano(),
+		toJSON(notes),
+		readable,
+		memo,
+		src.ID,
+	)
 	return readable, err
 }
 
@@ -155,8 +174,12 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 			return 0, err
 		}
 	}
-	changed, err := c.write.ExecContext(ctx, `UPDATE spans SET readable = 0 WHERE source_id = ?1 AND readable AND NOT EXISTS (SELECT 1 FROM captures k
-		WHERE k.source_id = ?1 AND k.held AND k.at >= spans.first_at AND (spans.last_at IS NULL OR k.at <= spans.last_at))`, sourceID)
+	changed, err := c.write.ExecContext(
+		ctx,
+		`UPDATE spans SET readable = 0 WHERE source_id = ?1 AND readable AND NOT EXISTS (SELECT 1 FROM captures k
+		WHERE k.source_id = ?1 AND k.held AND k.at >= spans.first_at AND (spans.last_at IS NULL OR k.at <= spans.last_at))`,
+		sourceID,
+	)
 	if err != nil {
 		return 0, err
 	}
@@ -165,7 +188,13 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 
 // Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
 func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]sighting.Capture, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at", sourceID, from.UnixNano(), to.UnixNano())
+	rows, err := c.read.QueryContext(
+		ctx,
+		"SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at",
+		sourceID,
+		from.UnixNano(),
+		to.UnixNano(),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -187,11 +216,13 @@ func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time
 // about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
 func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+strings.Replace(spanColumns, "sha256", "?", 1)+", ?, last_at FROM spans WHERE id = ?",
+		if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+strings.Replace(spanColumns,
+			"sha256", "?", 1)+", ?, last_at FROM spans WHERE id = ?",
 			after, first.UnixNano(), span); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ?, sha256 = ?, condition = NULL WHERE id = ?", last.UnixNano(), before, span); err != nil {
+		if _, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ?, sha256 = ?, condition = NULL WHERE id = ?", last.UnixNano(),
+			before, span); err != nil {
 			return err
 		}
 		if err := judgeKnown(ctx, tx, before); err != nil {

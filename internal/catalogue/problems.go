@@ -12,8 +12,9 @@ import (
 // codes are what SQLite's primary result codes mean here.
 var codes = map[int]problem.Code{
 	sqlite3.SQLITE_FULL: problem.CatalogueFull, sqlite3.SQLITE_IOERR: problem.CatalogueFault,
-	sqlite3.SQLITE_READONLY: problem.CatalogueReadOnly, sqlite3.SQLITE_PERM: problem.CatalogueReadOnly, sqlite3.SQLITE_CANTOPEN: problem.CatalogueReadOnly,
-	sqlite3.SQLITE_CORRUPT: problem.CatalogueDamaged, sqlite3.SQLITE_NOTADB: problem.CatalogueDamaged,
+	sqlite3.SQLITE_READONLY: problem.CatalogueReadOnly, sqlite3.SQLITE_PERM: problem.CatalogueReadOnly,
+	sqlite3.SQLITE_CANTOPEN: problem.CatalogueReadOnly,
+	sqlite3.SQLITE_CORRUPT:  problem.CatalogueDamaged, sqlite3.SQLITE_NOTADB: problem.CatalogueDamaged,
 	sqlite3.SQLITE_BUSY: problem.CatalogueBusy, sqlite3.SQLITE_LOCKED: problem.CatalogueBusy,
 	sqlite3.SQLITE_NOMEM: problem.CatalogueNoMemory, sqlite3.SQLITE_CONSTRAINT: problem.CatalogueGone,
 }

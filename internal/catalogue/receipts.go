@@ -78,8 +78,12 @@ func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt) (Receipt, error
 		if r.ID, err = added.LastInsertId(); err != nil {
 			return err
 		}
-		insert, err := tx.PrepareContext(ctx, `INSERT INTO receipt_items (receipt_id, n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)`)
+		insert, err := tx.PrepareContext(
+			ctx,
+			`INSERT INTO receipt_items (receipt_id, n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size,
+				sha256, outcome, note, work)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)`,
+		)
 		if err != nil {
 			return err
 		}
@@ -87,7 +91,8 @@ func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt) (Receipt, error
 		for n := range r.Items {
 			i := &r.Items[n]
 			i.N = n
-			if _, err := insert.ExecContext(ctx, r.ID, n, i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine, []byte(i.To.Path),
+			if _, err := insert.ExecContext(ctx, r.ID, n, i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine,
+				[]byte(i.To.Path),
 				i.Type, i.Size, i.Outcome, i.Note, string(i.Work)); err != nil {
 				return err
 			}
@@ -104,7 +109,10 @@ func (c *Catalogue) SaveItems(ctx context.Context, receipt int64, items []Receip
 		return nil
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		update, err := tx.PrepareContext(ctx, "UPDATE receipt_items SET to_path = ?, size = ?, sha256 = ?, outcome = ?, note = ?, work = ? WHERE receipt_id = ? AND n = ?")
+		update, err := tx.PrepareContext(
+			ctx,
+			"UPDATE receipt_items SET to_path = ?, size = ?, sha256 = ?, outcome = ?, note = ?, work = ? WHERE receipt_id = ? AND n = ?",
+		)
 		if err != nil {
 			return err
 		}
@@ -117,7 +125,8 @@ func (c *Catalogue) SaveItems(ctx context.Context, receipt int64, items []Receip
 			if len(sha) == 0 {
 				sha = nil
 			}
-			if _, err := update.ExecContext(ctx, []byte(i.To.Path), i.Size, sha, i.Outcome, i.Note, string(i.Work), receipt, i.N); err != nil {
+			if _, err := update.ExecContext(ctx, []byte(i.To.Path), i.Size, sha, i.Outcome, i.Note, string(i.Work), receipt,
+				i.N); err != nil {
 				return err
 			}
 		}
@@ -132,8 +141,10 @@ func (c *Catalogue) CloseReceipt(ctx context.Context, id int64, state ReceiptSta
 
 // BeginUndo claims a receipt for undoing; ErrTaken where it is not in a state that can be undone.
 func (c *Catalogue) BeginUndo(ctx context.Context, id int64, by string) error {
-	err := affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing,
-		by, id, ReceiptDone, ReceiptPart))
+	err := affected(
+		c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = ? WHERE id = ? AND state IN (?, ?)", ReceiptUndoing,
+			by, id, ReceiptDone, ReceiptPart),
+	)
 	if err == ErrNotFound {
 		return fmt.Errorf("receipt r%d: %w", id, ErrTaken)
 	}
@@ -145,7 +156,9 @@ func (c *Catalogue) EndUndo(ctx context.Context, id int64, state ReceiptState, b
 	if state != ReceiptUndone {
 		return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_by = '' WHERE id = ?", state, id))
 	}
-	return affected(c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_at = ?, undone_by = ? WHERE id = ?", state, at.UnixNano(), by, id))
+	return affected(
+		c.write.ExecContext(ctx, "UPDATE receipts SET state = ?, undone_at = ?, undone_by = ? WHERE id = ?", state, at.UnixNano(), by, id),
+	)
 }
 
 // Receipt returns a receipt with its items.
@@ -169,7 +182,8 @@ func (c *Catalogue) Receipts(ctx context.Context, before int64, limit int) ([]Re
 func (c *Catalogue) receipts(ctx context.Context, where string, args ...any) ([]Receipt, error) {
 	rows, err := c.read.QueryContext(ctx, `SELECT r.id, r.at, r.by, r.state, r.ended_at, r.undone_at, r.undone_by,
 		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id),
-		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id AND outcome IN ('done', 'undone')) FROM receipts r WHERE `+where, args...)
+		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id AND outcome IN ('done', 'undone')) FROM receipts r WHERE `+where,
+		args...)
 	if err != nil {
 		return nil, err
 	}
@@ -188,8 +202,12 @@ func (c *Catalogue) receipts(ctx context.Context, where string, args ...any) ([]
 }
 
 func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work
-		FROM receipt_items WHERE receipt_id = ? ORDER BY n`, id)
+	rows, err := c.read.QueryContext(
+		ctx,
+		`SELECT n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work
+		FROM receipt_items WHERE receipt_id = ? ORDER BY n`,
+		id,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +216,8 @@ func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, 
 	for rows.Next() {
 		var i ReceiptItem
 		var sha []byte
-		if err := rows.Scan(&i.N, &i.Copy, &i.Source, &i.From.Machine, &i.From.Path, &i.To.Machine, &i.To.Path, &i.Type, &i.Size, &sha, &i.Outcome, &i.Note, &i.Work); err != nil {
+		if err := rows.Scan(&i.N, &i.Copy, &i.Source, &i.From.Machine, &i.From.Path, &i.To.Machine, &i.To.Path, &i.Type, &i.Size, &sha,
+			&i.Outcome, &i.Note, &i.Work); err != nil {
 			return nil, err
 		}
 		i.SHA256 = hex.EncodeToString(sha)
@@ -222,7 +241,8 @@ func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[p
 			if !entry.Countable(at) {
 				continue // it could not be given back exactly
 			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO receipt_folders (receipt_id, machine, path, written_at) VALUES (?, ?, ?, ?)", receipt, p.Machine, []byte(p.Path), at.UnixNano()); err != nil {
+			if _, err := tx.ExecContext(ctx, "INSERT INTO receipt_folders (receipt_id, machine, path, written_at) VALUES (?, ?, ?, ?)",
+				receipt, p.Machine, []byte(p.Path), at.UnixNano()); err != nil {
 				return err
 			}
 		}
@@ -234,7 +254,8 @@ func (c *Catalogue) SaveFolders(ctx context.Context, receipt int64, before map[p
 func (c *Catalogue) SaveFoldersAfter(ctx context.Context, receipt int64, after map[place.Place]time.Time) error {
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for p, at := range after {
-			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = ?", nanos(at),
+			if _, err := tx.ExecContext(ctx, "UPDATE receipt_folders SET after_at = ? WHERE receipt_id = ? AND machine = ? AND path = "+
+				"?", nanos(at),
 				receipt, p.Machine, []byte(p.Path)); err != nil {
 				return err
 			}

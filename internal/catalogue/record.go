@@ -68,9 +68,20 @@ func (c *Catalogue) beginCapture(ctx context.Context, src Source, at time.Time) 
 }
 
 func (c *Catalogue) capture(ctx context.Context, src Source, point sighting.Capture, dated bool) (*Capture, error) {
-	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, visited: map[int64]bool{}, prints: map[string][]byte{}, dirs: map[string]int64{}, storeDirs: map[string]int64{}}
+	k := &Capture{
+		c:         c,
+		name:      point.Name,
+		source:    src,
+		at:        point.At.UnixNano(),
+		dated:     dated,
+		visited:   map[int64]bool{},
+		prints:    map[string][]byte{},
+		dirs:      map[string]int64{},
+		storeDirs: map[string]int64{},
+	}
 	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
-		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never), int64(forever)).Scan(&k.before, &k.after)
+		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never),
+		int64(forever)).Scan(&k.before, &k.after)
 	return k, err
 }
 
@@ -79,9 +90,13 @@ func (k *Capture) enter(ctx context.Context, tx *sql.Tx) error {
 	if k.id != 0 {
 		return nil
 	}
-	err := tx.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", k.source.ID, []byte(k.name), k.at).Scan(&k.id)
+	err := tx.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", k.source.ID, []byte(k.name),
+		k.at).
+		Scan(&k.id)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = tx.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, ?) RETURNING id", k.source.ID, k.at, []byte(k.name), k.dated).Scan(&k.id)
+		err = tx.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, ?) RETURNING id", k.source.ID,
+			k.at, []byte(k.name), k.dated).
+			Scan(&k.id)
 	}
 	return err
 }
@@ -106,8 +121,11 @@ func (k *Capture) known(ctx context.Context, dir string) (map[string]knownSpan, 
 }
 
 func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, knownSpan) error) error {
-	rows, err := k.c.read.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
-		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where, append([]any{k.source.ID, []byte(dir)}, args...)...)
+	rows, err := k.c.read.QueryContext(
+		ctx,
+		`SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
+		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where,
+		append([]any{k.source.ID, []byte(dir)}, args...)...)
 	if err != nil {
 		return err
 	}
@@ -135,7 +153,8 @@ func (k *Capture) unchanged(ctx context.Context, dir string, print []byte) (bool
 	}
 	var id int64
 	var before []byte
-	err := k.c.read.QueryRowContext(ctx, "SELECT id, print FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).Scan(&id, &before)
+	err := k.c.read.QueryRowContext(ctx, "SELECT id, print FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).
+		Scan(&id, &before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return false, err
 	}
@@ -149,7 +168,8 @@ func (k *Capture) unchanged(ctx context.Context, dir string, print []byte) (bool
 
 // nameBefore is what the complete capture before this one is called.
 func (k *Capture) nameBefore(ctx context.Context) (name string, err error) {
-	err = k.c.read.QueryRowContext(ctx, "SELECT name FROM captures WHERE source_id = ? AND complete AND at = ?", k.source.ID, k.before).Scan(&name)
+	err = k.c.read.QueryRowContext(ctx, "SELECT name FROM captures WHERE source_id = ? AND complete AND at = ?", k.source.ID, k.before).
+		Scan(&name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
 	}
@@ -204,7 +224,8 @@ func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
 			return err
 		}
 		name := place.Name(a.Place)
-		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir, []byte(name),
+		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir,
+			[]byte(name),
 			names.Fold(name)); err != nil {
 			return err
 		}
@@ -300,7 +321,8 @@ func (k *Capture) finish(ctx context.Context, unread []string) (int64, error) {
 			ended += n
 		}
 		for dir, print := range k.prints {
-			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = ? WHERE source_id = ? AND path = ?", print, k.source.ID, []byte(dir)); err != nil {
+			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = ? WHERE source_id = ? AND path = ?", print, k.source.ID,
+				[]byte(dir)); err != nil {
 				return err
 			}
 		}
@@ -312,7 +334,12 @@ func (k *Capture) finish(ctx context.Context, unread []string) (int64, error) {
 		if _, err := tx.ExecContext(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC LIMIT 1) WHERE id = ?1", k.source.ID)
+		_, err := tx.ExecContext(
+			ctx,
+			"UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC LIMIT 1) "+
+				"WHERE id = ?1",
+			k.source.ID,
+		)
 		return err
 	})
 	return ended, err

@@ -40,9 +40,27 @@ type Source struct {
 func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 	var id int64
 	err := c.tx(ctx, func(tx *sql.Tx) error {
-		r, err := tx.ExecContext(ctx, `INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, shape, traits, options, named, exclusions, zone, maps, retention_days, notes)
-			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-			s.Machine, s.AtMachine, s.Kind, []byte(s.At), s.Drive, string(s.Traits.Shape), toJSON(s.Traits), toJSON(s.Options), s.Named, toJSON(s.Exclusions), s.Zone, toJSON(s.Maps), s.OwnRetention, toJSON(s.Notes))
+		r, err := tx.ExecContext(
+			ctx,
+			`INSERT INTO sources (machine_id, at_machine_id, kind, at, drive, shape, traits, options, named, exclusions, zone, maps,
+				retention_days, notes)
+			VALUES ((SELECT id FROM machines WHERE name = ?), (SELECT id FROM machines WHERE name = ?), ?, ?, ?, ?, ?, ?, ?, ?, ?, ?,
+				?, ?)`,
+			s.Machine,
+			s.AtMachine,
+			s.Kind,
+			[]byte(s.At),
+			s.Drive,
+			string(s.Traits.Shape),
+			toJSON(s.Traits),
+			toJSON(s.Options),
+			s.Named,
+			toJSON(s.Exclusions),
+			s.Zone,
+			toJSON(s.Maps),
+			s.OwnRetention,
+			toJSON(s.Notes),
+		)
 		if err != nil {
 			return taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
 		}
@@ -73,10 +91,15 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 }
 
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
-	rows, err := c.read.QueryContext(ctx, `SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps, s.retention_days,
-			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck, s.notes, s.memo
+	rows, err := c.read.QueryContext(
+		ctx,
+		`SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps,
+			s.retention_days,
+			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck,
+				s.notes, s.memo
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
-		WHERE `+where+` ORDER BY m.name, s.id`, args...)
+		WHERE `+where+` ORDER BY m.name, s.id`,
+		args...)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +109,8 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 		var s Source
 		var own, surveyed sql.NullInt64
 		var exclusions, maps, notes, declared, options string
-		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named, &exclusions, &s.Zone, &maps, &own,
+		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named,
+			&exclusions, &s.Zone, &maps, &own,
 			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo); err != nil {
 			return nil, err
 		}
@@ -118,7 +142,13 @@ func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]S
 // SetTraits keeps what a kind declares of its stores with all sources of the kind.
 func (c *Catalogue) SetTraits(ctx context.Context, kind string, t traits.Traits) error {
 	defer c.forgetStores()
-	_, err := c.write.ExecContext(ctx, "UPDATE sources SET shape = ?2, traits = ?3 WHERE kind = ?1 AND traits <> ?3", kind, string(t.Shape), toJSON(t))
+	_, err := c.write.ExecContext(
+		ctx,
+		"UPDATE sources SET shape = ?2, traits = ?3 WHERE kind = ?1 AND traits <> ?3",
+		kind,
+		string(t.Shape),
+		toJSON(t),
+	)
 	return err
 }
 

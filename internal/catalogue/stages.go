@@ -16,8 +16,15 @@ type Stage struct {
 
 // AddStage records a stage before it is made.
 func (c *Catalogue) AddStage(ctx context.Context, s Stage) error {
-	_, err := c.write.ExecContext(ctx, "INSERT INTO receipt_stages VALUES (?, ?, ?, ?, ?)", s.Receipt, s.Folder.Machine, []byte(s.Folder.Path),
-		[]byte(s.Name), s.Secret)
+	_, err := c.write.ExecContext(
+		ctx,
+		"INSERT INTO receipt_stages VALUES (?, ?, ?, ?, ?)",
+		s.Receipt,
+		s.Folder.Machine,
+		[]byte(s.Folder.Path),
+		[]byte(s.Name),
+		s.Secret,
+	)
 	return err
 }
 
@@ -30,7 +37,11 @@ func (c *Catalogue) DropStage(ctx context.Context, s Stage) error {
 
 // Stages lists the stages of a receipt that may still be there.
 func (c *Catalogue) Stages(ctx context.Context, receipt int64) ([]Stage, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT receipt_id, machine, folder, name, secret FROM receipt_stages WHERE receipt_id = ?", receipt)
+	rows, err := c.read.QueryContext(
+		ctx,
+		"SELECT receipt_id, machine, folder, name, secret FROM receipt_stages WHERE receipt_id = ?",
+		receipt,
+	)
 	if err != nil {
 		return nil, err
 	}

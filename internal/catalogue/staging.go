@@ -17,7 +17,8 @@ import (
 func (c *Catalogue) makeStaging(ctx context.Context) error {
 	_, err := c.write.ExecContext(ctx, `CREATE TEMP TABLE IF NOT EXISTS staging (
 		dir_id INTEGER, name BLOB, folded TEXT, store_dir_id INTEGER, store_name BLOB, mark TEXT, type TEXT, class TEXT, size INTEGER,
-		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, number INTEGER, target BLOB, claimed BLOB, last_at INTEGER,
+		person TEXT, written_at INTEGER, gone_at INTEGER, within INTEGER, readable INTEGER, origin_known INTEGER, notes TEXT, number
+			INTEGER, target BLOB, claimed BLOB, last_at INTEGER,
 		ref BLOB, lies TEXT, content TEXT, sha256 BLOB)`)
 	return err
 }
@@ -175,7 +176,9 @@ func (f *found) columns(dir, storeDir int64) []any {
 		claimed = []byte(f.Claimed)
 	}
 	return []any{dir, []byte(name), names.Fold(name), storeDir, []byte(f.At.Name), f.Mark.Append(nil),
-		string(f.Type), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, number,
+		string(
+			f.Type,
+		), string(class), f.Size, f.Person, nanos(f.Written), nanos(f.GoneAt), f.Within, f.Readable, f.Origin != "", notes, number,
 		target, claimed, f.lastAt, ref, lies, content, sum}
 }
 
@@ -185,11 +188,16 @@ func (k *Capture) spread(ctx context.Context, tx *sql.Tx) error {
 		args []any
 	}{
 		{"INSERT INTO places (dir_id, name, folded) SELECT dir_id, name, folded FROM staging WHERE true ON CONFLICT DO NOTHING", nil},
-		{`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable, origin_known, notes, number, target, claimed, first_at, last_at,
+		{
+			`INSERT INTO spans (place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at,
+				within, readable, origin_known, notes, number, target, claimed, first_at, last_at,
 				ref, lies, content, sha256)
-			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within, t.readable, t.origin_known, t.notes,
+			SELECT p.id, ?, t.store_dir_id, t.store_name, t.mark, t.type, t.class, t.size, t.person, t.written_at, t.gone_at, t.within,
+				t.readable, t.origin_known, t.notes,
 				t.number, t.target, t.claimed, ?, t.last_at, t.ref, t.lies, t.content, t.sha256
-			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`, []any{k.source.ID, k.at}},
+			FROM staging t CROSS JOIN places p ON p.dir_id = t.dir_id AND p.name = t.name`,
+			[]any{k.source.ID, k.at},
+		},
 		{"DELETE FROM staging", nil},
 	}
 	for _, step := range steps {

@@ -32,16 +32,23 @@ func (c *Catalogue) AddSession(ctx context.Context, technician string, hash []by
 	if _, err := c.write.ExecContext(ctx, "DELETE FROM sessions WHERE expires_at < ?", now.UnixNano()); err != nil {
 		return err
 	}
-	_, err := c.write.ExecContext(ctx, "INSERT INTO sessions (hash, technician_id, expires_at) SELECT ?, id, ? FROM technicians WHERE name = ?",
-		hash, expires.UnixNano(), technician)
+	_, err := c.write.ExecContext(
+		ctx,
+		"INSERT INTO sessions (hash, technician_id, expires_at) SELECT ?, id, ? FROM technicians WHERE name = ?",
+		hash,
+		expires.UnixNano(),
+		technician,
+	)
 	return err
 }
 
 // TechnicianBySession returns whose session it is, or ErrNotFound.
 func (c *Catalogue) TechnicianBySession(ctx context.Context, hash []byte, now time.Time) (string, error) {
 	var name string
-	err := c.read.QueryRowContext(ctx, "SELECT t.name FROM sessions s JOIN technicians t ON t.id = s.technician_id WHERE s.hash = ? AND s.expires_at > ?",
-		hash, now.UnixNano()).Scan(&name)
+	err := c.read.QueryRowContext(ctx, "SELECT t.name FROM sessions s JOIN technicians t ON t.id = s.technician_id WHERE s.hash = ? AND "+
+		"s.expires_at > ?",
+		hash, now.UnixNano()).
+		Scan(&name)
 	return name, noRows(err)
 }
 

@@ -41,20 +41,47 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	require.Equal(t, byte('c'), base36[0], "the very times that were cut apart")
 	file := "f 12 " + base36 + " 644 1001 1002 iz c" + base36
 	span := func(id, source, storeDir int, name, mark string, first, last string) string {
-		return fmt.Sprintf(`INSERT INTO spans (id, place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, within, readable, origin_known, first_at, last_at)
-			VALUES (%d, 1, %d, %d, CAST('%s' AS BLOB), '%s', 'file', 'documents', 12, 'ines', 0, 1, 1, %s, %s)`, id, source, storeDir, name, mark, first, last)
+		return fmt.Sprintf(
+			`INSERT INTO spans (id, place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, within, readable,
+				origin_known, first_at, last_at)
+			VALUES (%d, 1, %d, %d, CAST('%s' AS BLOB), '%s', 'file', 'documents', 12, 'ines', 0, 1, 1, %s, %s)`,
+			id,
+			source,
+			storeDir,
+			name,
+			mark,
+			first,
+			last,
+		)
 	}
-	old(t, dir,
+	old(
+		t,
+		dir,
 		"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
-		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1, 0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5), (4, 1, 1, 'strays', x'2f68', 0, 0, NULL)`,
-		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, 20, 1, "+
+		`INSERT INTO sources (id, machine_id, at_machine_id, kind, at, live, dated, last_capture) VALUES (1, 1, 1, 'live', x'2f68', 1,
+			0, 1), (2, 1, 1, 'snapshots', x'2f73', 0, 1, 4), (3, 1, 1, 'trash', x'2f68', 0, 0, 5), (4, 1, 1, 'strays', x'2f68', 0, 0,
+				NULL)`,
+		"INSERT INTO captures (id, source_id, at, complete, name, held) VALUES (1, 1, 50, 1, x'', 1), (2, 2, 10, 1, x'61', 0), (3, 2, "+
+			"20, 1, "+
 			"x'62', 1), (4, 2, 30, 1, x'63', 1), (5, 3, 50, 1, x'', 1)",
 		"INSERT INTO dirs VALUES (1, 1, x'2f68')",
 		"INSERT INTO places VALUES (1, 1, CAST('quote' AS BLOB), 'quote')",
-		"INSERT INTO store_dirs (id, source_id, path, print) VALUES (1, 1, x'', x'01'), (2, 2, x'', x'01'), (3, 3, CAST('files' AS BLOB), NULL)",
+		"INSERT INTO store_dirs (id, source_id, path, print) VALUES (1, 1, x'', x'01'), (2, 2, x'', x'01'), (3, 3, CAST('files' AS "+
+			"BLOB), NULL)",
 		span(1, 1, 1, "quote", file, "50", "NULL"),
-		span(2, 2, 2, "quote", file, "20", "NULL"), span(3, 2, 2, "other", file, "20", "NULL"), span(4, 2, 2, "thinned", file, "10", "10"),
-		span(5, 3, 3, "gone", "zz."+base36+".1."+base36+".", "50", "NULL"), span(6, 3, 3, "folder", "zz."+base36+".0.-1. 0.-1.1."+base36+". 77",
+		span(2, 2, 2, "quote", file, "20", "NULL"),
+		span(3, 2, 2, "other", file, "20", "NULL"),
+		span(4, 2, 2, "thinned", file, "10", "10"),
+		span(
+			5,
+			3,
+			3,
+			"gone",
+			"zz."+base36+".1."+base36+".",
+			"50",
+			"NULL",
+		),
+		span(6, 3, 3, "folder", "zz."+base36+".0.-1. 0.-1.1."+base36+". 77",
 			"50", "NULL"),
 		"INSERT INTO receipts (id, at, by, state) VALUES (1, 60, 'technician', 'done')",
 		"INSERT INTO receipt_items VALUES (1, 0, 2, 2, 'loft', x'2f73', 'loft', x'2f68', 'file', 12, NULL, 'done', '', '{}')",
@@ -83,8 +110,19 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 		return all
 	}
 	at := entry.At(written)
-	assert.Equal(t, entry.Mark{Type: entry.File, Size: 12, Written: at, Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(1001)), GID: entry.Is(int64(1002)),
-		File: entry.Identity{Number: 35, Changed: at}}, known(0, "")["quote"].Mark)
+	assert.Equal(
+		t,
+		entry.Mark{
+			Type:    entry.File,
+			Size:    12,
+			Written: at,
+			Mode:    entry.Is(fs.FileMode(0o644)),
+			UID:     entry.Is(int64(1001)),
+			GID:     entry.Is(int64(1002)),
+			File:    entry.Identity{Number: 35, Changed: at},
+		},
+		known(0, "")["quote"].Mark,
+	)
 	item := entry.Mark{File: entry.Identity{Number: 35*36 + 35, Changed: at}, Record: entry.Identity{Number: 1, Changed: at}}
 	assert.Equal(t, item, known(2, "files")["gone"].Mark)
 	item.Inside = 77
@@ -102,8 +140,11 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 		if n == 1 {
 			require.NoError(t, k.end(ctx, known["quote"].ID))
 		}
-		require.NoError(t, k.add(ctx, sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
-			Type: entry.File, Readable: true}, "/h/quote", "ines"))
+		require.NoError(
+			t,
+			k.add(ctx, sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
+				Type: entry.File, Readable: true}, "/h/quote", "ines"),
+		)
 		_, err = k.finish(ctx, nil)
 		require.NoError(t, err)
 	}

@@ -53,21 +53,26 @@ func (p *Program) adviseCommand() *cli.Command {
 			&cli.StringFlag{Name: "case", Usage: "for this `CASE`"},
 			&cli.StringSliceFlag{Name: "wrong", Usage: "a `COPY` whose content is known not to be the one; may be repeated"},
 			jsonFlag()),
-		Action: p.client(0, 1, "a place with --loss, or --case", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
-			if id := c.String("case"); id != "" {
-				if len(args) > 0 {
-					return usage("advise: a case has its own place; leave one of them out")
+		Action: p.client(
+			0,
+			1,
+			"a place with --loss, or --case",
+			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+				if id := c.String("case"); id != "" {
+					if len(args) > 0 {
+						return usage("advise: a case has its own place; leave one of them out")
+					}
+					response, err := s.api.AdviseCase(ctx, id, &api.AdviseCaseParams{Zone: s.zoneName()})
+					return s.showAdvice(id)(shown[api.Advice](s, response, err))
 				}
-				response, err := s.api.AdviseCase(ctx, id, &api.AdviseCaseParams{Zone: s.zoneName()})
-				return s.showAdvice(id)(shown[api.Advice](s, response, err))
-			}
-			body, err := s.adviceQuestion(c, args)
-			if err != nil {
-				return err
-			}
-			response, err := s.api.Advise(ctx, body)
-			return s.showAdvice("")(shown[api.Advice](s, response, err))
-		}),
+				body, err := s.adviceQuestion(c, args)
+				if err != nil {
+					return err
+				}
+				response, err := s.api.Advise(ctx, body)
+				return s.showAdvice("")(shown[api.Advice](s, response, err))
+			},
+		),
 	}
 }
 
@@ -81,7 +86,10 @@ func (s *session) adviceQuestion(c *cli.Command, args []string) (api.NewAdvice, 
 	}
 	loss := api.Loss(c.String("loss"))
 	if !loss.Valid() {
-		return api.NewAdvice{}, usage("advise: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved; %s is none of them", place.Quote(string(loss)))
+		return api.NewAdvice{}, usage(
+			"advise: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved; %s is none of them",
+			place.Quote(string(loss)),
+		)
 	}
 	body := api.NewAdvice{Place: pathDestination(at), Loss: loss, Hints: hints(c), Zone: s.zoneName()}
 	if wrong := c.StringSlice("wrong"); len(wrong) > 0 {
@@ -152,11 +160,31 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	case r != nil && r.Copy != nil && r.Standing != nil && *r.Standing:
 		fmt.Fprintf(s.Stdout, "It is there: copy %s, %s.\n", r.Copy.Id, quoted(r.Copy.Place))
 	case r != nil && r.Copy != nil && r.CapturedAt != nil:
-		fmt.Fprintf(s.Stdout, "Bring back %s whole from %s, as it was on %s, to %s.\n", r.Copy.Id, r.Copy.Source.Kind, s.at(r.CapturedAt), quoted(*r.To))
+		fmt.Fprintf(
+			s.Stdout,
+			"Bring back %s whole from %s, as it was on %s, to %s.\n",
+			r.Copy.Id,
+			r.Copy.Source.Kind,
+			s.at(r.CapturedAt),
+			quoted(*r.To),
+		)
 	case r != nil && r.Copy != nil:
-		fmt.Fprintf(s.Stdout, "Bring back %s from %s, written %s, %s, %s.\n", r.Copy.Id, r.Copy.Source.Kind, s.at(r.Copy.WrittenAt), sizeOf(r.Copy.Size), r.Copy.Condition.State)
+		fmt.Fprintf(
+			s.Stdout,
+			"Bring back %s from %s, written %s, %s, %s.\n",
+			r.Copy.Id,
+			r.Copy.Source.Kind,
+			s.at(r.Copy.WrittenAt),
+			sizeOf(r.Copy.Size),
+			r.Copy.Condition.State,
+		)
 	case r != nil && a.Folder.AsOf != nil:
-		fmt.Fprintf(s.Stdout, "Bring back %s as they stood on %s.\n", count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"), s.at(a.Folder.AsOf))
+		fmt.Fprintf(
+			s.Stdout,
+			"Bring back %s as they stood on %s.\n",
+			count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"),
+			s.at(a.Folder.AsOf),
+		)
 	case r != nil:
 		fmt.Fprintf(s.Stdout, "Bring back %s.\n", count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"))
 	default:
@@ -206,7 +234,16 @@ func (s *session) printFolderAdvice(f *api.FolderAdvice) {
 	if f == nil || len(f.Entries) == 0 {
 		return
 	}
-	fmt.Fprintf(s.Stdout, "\n%d certain, %d assumed, %d missing, %d kept as they are, %d came with it, %d the same.\n", f.Certain, f.Assumed, f.Missing, f.Kept, f.Came, f.Same)
+	fmt.Fprintf(
+		s.Stdout,
+		"\n%d certain, %d assumed, %d missing, %d kept as they are, %d came with it, %d the same.\n",
+		f.Certain,
+		f.Assumed,
+		f.Missing,
+		f.Kept,
+		f.Came,
+		f.Same,
+	)
 	t := table{head: []string{"COPY", "WHAT", "SIZE", "NAME", "NOTE"}, right: map[int]bool{2: true}}
 	const most = 40
 	for n, e := range f.Entries {
@@ -236,11 +273,22 @@ func (s *session) printNext(a api.Advice, forCase string) {
 	case forCase != "":
 		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back --case %s --dry-run\n", forCase)
 	case r.Copy != nil && r.To != nil && r.CapturedAt != nil:
-		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back %s --captured-at %s --to %s --dry-run\n", r.Copy.Id, r.CapturedAt.Format(time.RFC3339Nano), quoted(*r.To))
+		fmt.Fprintf(
+			s.Stdout,
+			"Next: humble-rewind bring-back %s --captured-at %s --to %s --dry-run\n",
+			r.Copy.Id,
+			r.CapturedAt.Format(time.RFC3339Nano),
+			quoted(*r.To),
+		)
 	case r.Copy != nil && r.To != nil:
 		fmt.Fprintf(s.Stdout, "Next: humble-rewind bring-back %s --to %s --dry-run\n", r.Copy.Id, quoted(*r.To))
 	default:
-		fmt.Fprintf(s.Stdout, "Next: humble-rewind case open --place %s --loss %s, and then bring back with --case\n", quoted(a.Place), a.Loss)
+		fmt.Fprintf(
+			s.Stdout,
+			"Next: humble-rewind case open --place %s --loss %s, and then bring back with --case\n",
+			quoted(a.Place),
+			a.Loss,
+		)
 	}
 }
 
@@ -248,35 +296,40 @@ func (p *Program) examineCommand() *cli.Command {
 	return &cli.Command{
 		Name: "examine", Usage: "the condition of a copy, or of what stands at a place, read now", ArgsUsage: "COPY | PLACE",
 		Flags: []cli.Flag{jsonFlag()},
-		Action: p.client(1, 1, "a copy's id, such as c12, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
-			var e api.Examination
-			if strings.Contains(args[0], ":") {
-				at, err := typedPlace(args[0])
-				if err != nil {
-					return err
+		Action: p.client(
+			1,
+			1,
+			"a copy's id, such as c12, or a place",
+			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+				var e api.Examination
+				if strings.Contains(args[0], ":") {
+					at, err := typedPlace(args[0])
+					if err != nil {
+						return err
+					}
+					response, err := s.api.ExaminePlace(ctx, &api.ExaminePlaceParams{Machine: at.Machine, PathBytes: encoded(at.Path)})
+					if e, err = shown[api.Examination](s, response, err); err != nil {
+						return err
+					}
+				} else {
+					response, err := s.api.ExamineCopy(ctx, args[0])
+					if e, err = shown[api.Examination](s, response, err); err != nil {
+						return err
+					}
 				}
-				response, err := s.api.ExaminePlace(ctx, &api.ExaminePlaceParams{Machine: at.Machine, PathBytes: encoded(at.Path)})
-				if e, err = shown[api.Examination](s, response, err); err != nil {
-					return err
+				if s.json {
+					return nil
 				}
-			} else {
-				response, err := s.api.ExamineCopy(ctx, args[0])
-				if e, err = shown[api.Examination](s, response, err); err != nil {
-					return err
+				fmt.Fprintf(s.Stdout, "%s\n%s: %s\n", quoted(e.Place), e.Condition.State, e.MediaType)
+				for _, reason := range e.Condition.Reasons {
+					fmt.Fprintln(s.Stdout, "  "+inert(reason))
 				}
-			}
-			if s.json {
+				if e.Rename != nil {
+					fmt.Fprintf(s.Stdout, "It should be called %s\n", quotePath(*e.Rename))
+				}
 				return nil
-			}
-			fmt.Fprintf(s.Stdout, "%s\n%s: %s\n", quoted(e.Place), e.Condition.State, e.MediaType)
-			for _, reason := range e.Condition.Reasons {
-				fmt.Fprintln(s.Stdout, "  "+inert(reason))
-			}
-			if e.Rename != nil {
-				fmt.Fprintf(s.Stdout, "It should be called %s\n", quotePath(*e.Rename))
-			}
-			return nil
-		}),
+			},
+		),
 	}
 }
 

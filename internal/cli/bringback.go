@@ -13,57 +13,79 @@ import (
 
 func (p *Program) bringBackCommand() *cli.Command {
 	return &cli.Command{
-		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME | --case CASE [COPY...]",
+		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME | " +
+			"--case CASE [COPY...]",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it stood at this `TIME`, such as yesterday 17:00"},
-			&cli.StringFlag{Name: "captured-at", Usage: "of a copy that its store shows at many points in time: which (`TIME`); the latest where left out"},
-			&cli.StringFlag{Name: "only", Usage: "of a folder: missing, changed (that and what differs) or exact (also setting aside what came later) (`AMOUNT`)"},
-			&cli.StringFlag{Name: "case", Usage: "bring back what is advised for this `CASE`, or the copies named, and put the receipt into it"},
-			&cli.StringFlag{Name: "to", Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were"},
-			&cli.StringFlag{Name: "clash", Value: "keep-both", Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)"},
+			&cli.StringFlag{
+				Name:  "captured-at",
+				Usage: "of a copy that its store shows at many points in time: which (`TIME`); the latest where left out",
+			},
+			&cli.StringFlag{
+				Name:  "only",
+				Usage: "of a folder: missing, changed (that and what differs) or exact (also setting aside what came later) (`AMOUNT`)",
+			},
+			&cli.StringFlag{
+				Name:  "case",
+				Usage: "bring back what is advised for this `CASE`, or the copies named, and put the receipt into it",
+			},
+			&cli.StringFlag{
+				Name:  "to",
+				Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were",
+			},
+			&cli.StringFlag{
+				Name:  "clash",
+				Value: "keep-both",
+				Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)",
+			},
 			&cli.BoolFlag{Name: "keep-owners", Usage: "keep owners and set-id bits also of what comes from a store that users can write"},
 			&cli.BoolFlag{Name: "trust-claimed", Usage: "let copies go to the places that records claim which may be forged"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show the plan and write nothing"},
 			jsonFlag(),
 		},
-		Action: p.client(0, -1, "the ids of copies, such as c12 c15, or a place", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
-			dry := c.Bool("dry-run")
-			body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName(),
-				KeepOwners: new(c.Bool("keep-owners")), TrustClaimed: new(c.Bool("trust-claimed"))}
-			if err := s.what(&body, c, args); err != nil {
-				return err
-			}
-			if c.String("to") != "" {
-				to, err := destination(c.String("to"))
+		Action: p.client(
+			0,
+			-1,
+			"the ids of copies, such as c12 c15, or a place",
+			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+				dry := c.Bool("dry-run")
+				body := api.NewBringBack{Clash: enum[api.ClashRule](c.String("clash")), DryRun: &dry, Zone: s.zoneName(),
+					KeepOwners: new(c.Bool("keep-owners")), TrustClaimed: new(c.Bool("trust-claimed"))}
+				if err := s.what(&body, c, args); err != nil {
+					return err
+				}
+				if c.String("to") != "" {
+					to, err := destination(c.String("to"))
+					if err != nil {
+						return err
+					}
+					body.To = to
+				}
+				asking := ctx
+				if !dry { // an interrupt must find a job that can be cancelled, not leave one unknown
+					asking = context.WithoutCancel(ctx)
+				}
+				response, err := s.api.BringBack(asking, body)
+				if dry {
+					plan, err := shown[api.Plan](s, response, err)
+					if err == nil && !s.json {
+						s.showPlan(plan)
+					}
+					return err
+				}
+				j, err := answer[api.Job](s, response, err)
 				if err != nil {
 					return err
 				}
-				body.To = to
-			}
-			asking := ctx
-			if !dry { // an interrupt must find a job that can be cancelled, not leave one unknown
-				asking = context.WithoutCancel(ctx)
-			}
-			response, err := s.api.BringBack(asking, body)
-			if dry {
-				plan, err := shown[api.Plan](s, response, err)
-				if err == nil && !s.json {
-					s.showPlan(plan)
+				if j, err = s.followOrCancel(ctx, j); err != nil {
+					return err
 				}
-				return err
-			}
-			j, err := answer[api.Job](s, response, err)
-			if err != nil {
-				return err
-			}
-			if j, err = s.followOrCancel(ctx, j); err != nil {
-				return err
-			}
-			if err := s.receipt(context.WithoutCancel(ctx), text(j.Receipt)); err != nil {
-				return err
-			}
-			return jobEnd(j)
-		}),
+				if err := s.receipt(context.WithoutCancel(ctx), text(j.Receipt)); err != nil {
+					return err
+				}
+				return jobEnd(j)
+			},
+		),
 	}
 }
 
@@ -97,7 +119,13 @@ func (s *session) what(body *api.NewBringBack, c *cli.Command, args []string) er
 		return err
 	}
 	raw := []byte(p.Path)
-	body.Place, body.AsOf, body.Only = &api.Destination{Machine: p.Machine, Path: place.Readable(p.Path), PathBytes: &raw}, asOf, enum[api.Only](c.String("only"))
+	body.Place, body.AsOf, body.Only = &api.Destination{
+		Machine:   p.Machine,
+		Path:      place.Readable(p.Path),
+		PathBytes: &raw,
+	}, asOf, enum[api.Only](
+		c.String("only"),
+	)
 	return nil
 }
 
@@ -159,5 +187,10 @@ func (s *session) showPlan(plan api.Plan) {
 	if asked[api.PlanItemAsksTrustClaimed] {
 		fmt.Fprintln(s.Stdout, "If you know that a record is right in what it claims: --trust-claimed lets its item go there.")
 	}
-	fmt.Fprintf(s.Stdout, "%s, %s to copy. Nothing was written; leave out --dry-run to carry it out.\n", count(int64(len(plan.Items)), "item", "items"), size(plan.Bytes))
+	fmt.Fprintf(
+		s.Stdout,
+		"%s, %s to copy. Nothing was written; leave out --dry-run to carry it out.\n",
+		count(int64(len(plan.Items)), "item", "items"),
+		size(plan.Bytes),
+	)
 }

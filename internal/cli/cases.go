@@ -25,18 +25,46 @@ func (p *Program) caseCommand() *cli.Command {
 	return &cli.Command{
 		Name: "case", Usage: "open requests for help, work on them, close them",
 		Commands: []*cli.Command{
-			{Name: "open", Usage: "open a case; without any option it asks", Flags: append(about, jsonFlag()), Action: p.client(0, 0, "no words, only options", caseOpen)},
+			{
+				Name:   "open",
+				Usage:  "open a case; without any option it asks",
+				Flags:  append(about, jsonFlag()),
+				Action: p.client(0, 0, "no words, only options", caseOpen),
+			},
 			{Name: "list", Usage: "cases, the one changed last first", ArgsUsage: "[WORDS...]", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "state", Usage: "only those open, waiting or done (`STATE`)"},
 				&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"},
 				&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
 				jsonFlag()}, Action: p.client(0, -1, "words", caseList)},
-			{Name: "show", Usage: "a case: first aid, what is known, who did what", ArgsUsage: "CASE", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "one case's id, such as k3", caseShow)},
-			{Name: "change", Usage: "change what a case says", ArgsUsage: "CASE", Flags: append(about, jsonFlag()), Action: p.client(1, 1, "one case's id, such as k3", caseChange)},
-			{Name: "note", Usage: "add a note", ArgsUsage: "CASE TEXT...", Flags: []cli.Flag{jsonFlag()}, Action: p.client(2, -1, "a case's id and a note", func(ctx context.Context, s *session, _ *cli.Command, args []string) error {
-				note := strings.Join(args[1:], " ")
-				return s.add(ctx, args[0], api.NewCaseEntry{Kind: api.CaseEntryKindNote, Text: &note})
-			})},
+			{
+				Name:      "show",
+				Usage:     "a case: first aid, what is known, who did what",
+				ArgsUsage: "CASE",
+				Flags:     []cli.Flag{jsonFlag()},
+				Action:    p.client(1, 1, "one case's id, such as k3", caseShow),
+			},
+			{
+				Name:      "change",
+				Usage:     "change what a case says",
+				ArgsUsage: "CASE",
+				Flags:     append(about, jsonFlag()),
+				Action:    p.client(1, 1, "one case's id, such as k3", caseChange),
+			},
+			{
+				Name:      "note",
+				Usage:     "add a note",
+				ArgsUsage: "CASE TEXT...",
+				Flags:     []cli.Flag{jsonFlag()},
+				Action: p.client(
+					2,
+					-1,
+					"a case's id and a note",
+					func(ctx context.Context, s *session, _ *cli.Command, args []string) error {
+						note := strings.Join(args[1:], " ")
+						return s.add(ctx, args[0], api.NewCaseEntry{Kind: api.CaseEntryKindNote, Text: &note})
+					},
+				),
+			},
 			entryCommand(p, "attach", "put a copy into the case", "COPY", api.CaseEntryKindCopy),
 			entryCommand(p, "wrong", "say that a copy is not the one; its like is not advised again", "COPY", api.CaseEntryKindWrong),
 			entryCommand(p, "right", "take that back", "COPY", api.CaseEntryKindRight),
@@ -46,16 +74,24 @@ func (p *Program) caseCommand() *cli.Command {
 			stateCommand(p, "reopen", "the case goes on", api.CaseStateOpen),
 			{Name: "report", Usage: "what a case came to, for the user or for the file", ArgsUsage: "CASE", Flags: []cli.Flag{
 				&cli.StringFlag{Name: "for", Value: "user", Usage: "the `READER`: user (one page in plain words) or file (everything)"},
-				&cli.BoolFlag{Name: "html", Usage: "as a page that prints well, instead of Markdown"}}, Action: p.client(1, 1, "one case's id, such as k3", caseReport)},
+				&cli.BoolFlag{
+					Name:  "html",
+					Usage: "as a page that prints well, instead of Markdown",
+				}}, Action: p.client(1, 1, "one case's id, such as k3", caseReport)},
 		},
 	}
 }
 
 func entryCommand(p *Program, name, use, what string, kind api.CaseEntryKind) *cli.Command {
 	return &cli.Command{Name: name, Usage: use, ArgsUsage: "CASE " + what, Flags: []cli.Flag{jsonFlag()},
-		Action: p.client(2, 2, "a case's id and a "+strings.ToLower(what), func(ctx context.Context, s *session, _ *cli.Command, args []string) error {
-			return s.add(ctx, args[0], api.NewCaseEntry{Kind: kind, Ref: &args[1]})
-		})}
+		Action: p.client(
+			2,
+			2,
+			"a case's id and a "+strings.ToLower(what),
+			func(ctx context.Context, s *session, _ *cli.Command, args []string) error {
+				return s.add(ctx, args[0], api.NewCaseEntry{Kind: kind, Ref: &args[1]})
+			},
+		)}
 }
 
 func stateCommand(p *Program, name, use string, state api.CaseState) *cli.Command {
@@ -80,7 +116,11 @@ func (s *session) confirm(k api.Case, err error) error {
 	return nil
 }
 
-var stateWords = map[api.CaseState]string{api.CaseStateOpen: "open", api.CaseStateWaiting: "waiting for the user", api.CaseStateDone: "done"}
+var stateWords = map[api.CaseState]string{
+	api.CaseStateOpen:    "open",
+	api.CaseStateWaiting: "waiting for the user",
+	api.CaseStateDone:    "done",
+}
 
 func caseOpen(ctx context.Context, s *session, c *cli.Command, _ []string) error {
 	var body api.NewCase
@@ -107,7 +147,14 @@ func caseOpen(ctx context.Context, s *session, c *cli.Command, _ []string) error
 }
 
 func (s *session) typedCase(c *cli.Command) (api.NewCase, error) {
-	body := api.NewCase{Loss: api.Loss(c.String("loss")), Person: set(c.String("who")), Machine: set(c.String("machine")), Words: set(c.String("words")), Happened: set(c.String("happened")), Hints: hints(c)}
+	body := api.NewCase{
+		Loss:     api.Loss(c.String("loss")),
+		Person:   set(c.String("who")),
+		Machine:  set(c.String("machine")),
+		Words:    set(c.String("words")),
+		Happened: set(c.String("happened")),
+		Hints:    hints(c),
+	}
 	if !body.Loss.Valid() {
 		return body, usage("case open: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved")
 	}
@@ -188,7 +235,13 @@ func (s *session) askCase() (body api.NewCase, err error) {
 }
 
 func caseChange(ctx context.Context, s *session, c *cli.Command, args []string) error {
-	body := api.CaseChanges{Person: set(c.String("who")), Words: set(c.String("words")), Happened: set(c.String("happened")), Loss: enum[api.Loss](c.String("loss")), Hints: hints(c)}
+	body := api.CaseChanges{
+		Person:   set(c.String("who")),
+		Words:    set(c.String("words")),
+		Happened: set(c.String("happened")),
+		Loss:     enum[api.Loss](c.String("loss")),
+		Hints:    hints(c),
+	}
 	var err error
 	if body.Place, err = placeFlag(c); err != nil {
 		return err
@@ -205,7 +258,15 @@ func caseChange(ctx context.Context, s *session, c *cli.Command, args []string) 
 
 func caseList(ctx context.Context, s *session, c *cli.Command, words []string) error {
 	limit := int(c.Int("limit"))
-	response, err := s.api.ListCases(ctx, &api.ListCasesParams{Words: set(strings.Join(words, " ")), State: enum[api.CaseState](c.String("state")), Limit: &limit, Cursor: set(c.String("cursor"))})
+	response, err := s.api.ListCases(
+		ctx,
+		&api.ListCasesParams{
+			Words:  set(strings.Join(words, " ")),
+			State:  enum[api.CaseState](c.String("state")),
+			Limit:  &limit,
+			Cursor: set(c.String("cursor")),
+		},
+	)
 	found, err := shown[api.CaseList](s, response, err)
 	if err != nil {
 		return err
@@ -316,10 +377,19 @@ func (s *session) driveSaid(d api.DriveFacts) string {
 		parts = append(parts, fmt.Sprintf("It is on %s, mounted at %s (%s)", text(d.Device), text(d.Mount), text(d.FileSystem)))
 	}
 	if d.Medium != nil {
-		parts = append(parts, map[api.DriveFactsMedium]string{api.DriveFactsMediumRotating: "a rotating drive", api.DriveFactsMediumSolidState: "a solid-state drive", api.DriveFactsMediumNetwork: "a network drive"}[*d.Medium])
+		parts = append(
+			parts,
+			map[api.DriveFactsMedium]string{api.DriveFactsMediumRotating: "a rotating drive", api.DriveFactsMediumSolidState: "a " +
+				"solid-state drive", api.DriveFactsMediumNetwork: "a network drive"}[*d.Medium],
+		)
 	}
 	if d.Discard != nil {
-		parts = append(parts, map[api.DriveFactsDiscard]string{api.DriveFactsDiscardAtOnce: "wiping freed blocks at once", api.DriveFactsDiscardPeriodic: "wiping freed blocks from time to time", api.DriveFactsDiscardNever: "not wiping freed blocks"}[*d.Discard])
+		parts = append(
+			parts,
+			map[api.DriveFactsDiscard]string{api.DriveFactsDiscardAtOnce: "wiping freed blocks at once",
+				api.DriveFactsDiscardPeriodic: "wiping freed blocks from time to time", api.DriveFactsDiscardNever: "not wiping freed " +
+					"blocks"}[*d.Discard],
+		)
 	}
 	if d.Free != nil {
 		parts = append(parts, size(*d.Free)+" free")
@@ -367,7 +437,11 @@ func caseReport(ctx context.Context, s *session, c *cli.Command, args []string) 
 	if c.Bool("html") {
 		format = api.ReportCaseParamsFormatHtml
 	}
-	response, err := s.api.ReportCase(ctx, args[0], &api.ReportCaseParams{Reader: enum[api.ReportCaseParamsReader](c.String("for")), Format: &format, Zone: s.zoneName()})
+	response, err := s.api.ReportCase(
+		ctx,
+		args[0],
+		&api.ReportCaseParams{Reader: enum[api.ReportCaseParamsReader](c.String("for")), Format: &format, Zone: s.zoneName()},
+	)
 	body, err := s.body(response, err)
 	if err == nil {
 		s.print(body)

@@ -88,13 +88,20 @@ func (p *Program) command() *cli.Command {
 		EnableShellCompletion: true,
 		Suggest:               false,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "url", Usage: "the service's address (HUMBLE_REWIND_URL)", Value: firstNonEmpty(p.Env("HUMBLE_REWIND_URL"), "http://127.0.0.1:8717"), HideDefault: true},
+			&cli.StringFlag{
+				Name:        "url",
+				Usage:       "the service's address (HUMBLE_REWIND_URL)",
+				Value:       firstNonEmpty(p.Env("HUMBLE_REWIND_URL"), "http://127.0.0.1:8717"),
+				HideDefault: true,
+			},
 			&cli.StringFlag{Name: "token-file", Usage: "a `FILE` that holds the technician's token (or set HUMBLE_REWIND_TOKEN)"},
 			&cli.StringFlag{Name: "zone", Usage: "the time `ZONE` in which times are read and shown (default: local)"},
 		},
 		Commands: []*cli.Command{
-			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(), p.trailCommand(), p.folderCommand(),
-			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(), p.caseCommand(),
+			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(),
+			p.trailCommand(), p.folderCommand(),
+			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(),
+			p.caseCommand(),
 			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(),
 		},
 		CommandNotFound: nil,

@@ -68,7 +68,9 @@ func snapshot(ts *testscript.TestScript, neg bool, args []string) {
 	if neg || len(args) != 2 {
 		ts.Fatalf("usage: snapshot DIR FILE")
 	}
-	out, err := exec.Command("sh", "-c", `cd "$1" && find . \( -type f -printf '%p %m %U %s %T@\n' -o -printf '%p %y %m %U\n' \) | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum`, "sh", args[0]).Output()
+	out, err := exec.Command("sh", "-c",
+		`cd "$1" && find . \( -type f -printf '%p %m %U %s %T@\n' -o -printf '%p %y %m %U\n' \) | sort && find . -type f -print0 | sort -z | xargs -0 sha256sum`, "sh", args[0]).
+		Output()
 	ts.Check(err)
 	ts.Check(os.WriteFile(ts.MkAbs(args[1]), out, 0o644))
 }

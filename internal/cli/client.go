@@ -30,7 +30,11 @@ type session struct {
 
 // client makes an action of a command that talks to the service: it checks how many words were given (most < 0 is any
 // number; what says which are wanted) and signs in.
-func (p *Program) client(least, most int, what string, do func(ctx context.Context, s *session, c *cli.Command, args []string) error) cli.ActionFunc {
+func (p *Program) client(
+	least, most int,
+	what string,
+	do func(ctx context.Context, s *session, c *cli.Command, args []string) error,
+) cli.ActionFunc {
 	return func(ctx context.Context, c *cli.Command) error {
 		args, err := arguments(c, least, most, what)
 		if err != nil {
@@ -74,7 +78,9 @@ func (p *Program) token(file string) (string, error) {
 		}
 		file = filepath.Join(p.dataDir(), "technician.token")
 		if _, err := os.Stat(file); err != nil {
-			return "", errors.New("no token was given. Next: set HUMBLE_REWIND_TOKEN, or name the token file of the service's data folder with --token-file")
+			return "", errors.New(
+				"no token was given. Next: set HUMBLE_REWIND_TOKEN, or name the token file of the service's data folder with --token-file",
+			)
 		}
 	}
 	content, err := os.ReadFile(file)
@@ -136,7 +142,11 @@ func (s *session) print(body []byte) {
 
 func (s *session) body(response *http.Response, err error) ([]byte, error) {
 	if err != nil {
-		return nil, fmt.Errorf("ask the service at %s: %w. Next: check that it runs (humble-rewind serve) and that --url names it", s.url, plainCause(err))
+		return nil, fmt.Errorf(
+			"ask the service at %s: %w. Next: check that it runs (humble-rewind serve) and that --url names it",
+			s.url,
+			plainCause(err),
+		)
 	}
 	defer response.Body.Close()
 	body, err := io.ReadAll(response.Body)

@@ -13,23 +13,31 @@ import (
 func (p *Program) compareCommand() *cli.Command {
 	return &cli.Command{
 		Name: "compare", Usage: "how two copies differ, or a copy and what stands in its place now", ArgsUsage: "COPY COPY|now",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "at", Usage: "with now: what stands at this `PLACE` instead of the copy's own"}, jsonFlag()},
-		Action: p.client(2, 2, "two ids of copies, or one and the word now", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
-			params := api.CompareParams{Left: args[0], Right: args[1]}
-			if at := c.String("at"); at != "" {
-				p, err := typedPlace(at)
-				if err != nil {
-					return err
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "at", Usage: "with now: what stands at this `PLACE` instead of the copy's own"},
+			jsonFlag(),
+		},
+		Action: p.client(
+			2,
+			2,
+			"two ids of copies, or one and the word now",
+			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+				params := api.CompareParams{Left: args[0], Right: args[1]}
+				if at := c.String("at"); at != "" {
+					p, err := typedPlace(at)
+					if err != nil {
+						return err
+					}
+					params.Machine, params.PathBytes = &p.Machine, encoded(p.Path)
 				}
-				params.Machine, params.PathBytes = &p.Machine, encoded(p.Path)
-			}
-			response, err := s.api.Compare(ctx, &params)
-			d, err := shown[api.Comparison](s, response, err)
-			if err == nil && !s.json {
-				s.showComparison(d)
-			}
-			return err
-		}),
+				response, err := s.api.Compare(ctx, &params)
+				d, err := shown[api.Comparison](s, response, err)
+				if err == nil && !s.json {
+					s.showComparison(d)
+				}
+				return err
+			},
+		),
 	}
 }
 

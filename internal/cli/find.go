@@ -18,9 +18,16 @@ func (p *Program) findCommand() *cli.Command {
 			&cli.StringFlag{Name: "machine", Usage: "only from this `MACHINE`"},
 			&cli.StringFlag{Name: "person", Usage: "only what belongs to this `PERSON`"},
 			&cli.StringFlag{Name: "under", Usage: "only from under this folder `PATH` (or machine:/path)"},
-			&cli.StringFlag{Name: "type", Usage: "only this `TYPE`: documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders, other"},
+			&cli.StringFlag{
+				Name: "type",
+				Usage: "only this `TYPE`: documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, " +
+					"video, programs, folders, other",
+			},
 			&cli.StringFlag{Name: "state", Usage: "only what is gone, present or changed (`STATE`)"},
-			&cli.StringFlag{Name: "condition", Usage: "only what was examined and found sound, doubtful or broken, or is unread (`CONDITION`)"},
+			&cli.StringFlag{
+				Name:  "condition",
+				Usage: "only what was examined and found sound, doubtful or broken, or is unread (`CONDITION`)",
+			},
 			&cli.StringFlag{Name: "gone-since", Usage: "only what was deleted since `TIME`, such as 3d ago or yesterday 17:00"},
 			&cli.StringFlag{Name: "source", Usage: "only from this `KIND` of source"},
 			&cli.BoolFlag{Name: "records", Usage: "also what only the record is left of"},
@@ -36,8 +43,13 @@ func (p *Program) findCommand() *cli.Command {
 			}
 			limit, records := int(c.Int("limit")), c.Bool("records")
 			return s.find(ctx, api.FindCopiesParams{
-				Words: set(strings.Join(words, " ")), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
-				Type: enum[api.FileClass](c.String("type")), State: enum[api.CopyState](c.String("state")), Condition: enum[api.ConditionState](c.String("condition")), GoneSince: since, Source: set(c.String("source")),
+				Words: set(
+					strings.Join(words, " "),
+				), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
+				Type: enum[api.FileClass](
+					c.String("type"),
+				), State: enum[api.CopyState](c.String("state")), Condition: enum[api.ConditionState](c.String("condition")),
+				GoneSince: since, Source: set(c.String("source")),
 				Records: &records, Sort: enum[api.Sort](c.String("sort")), Limit: &limit, Cursor: set(c.String("cursor")),
 			})
 		}),
@@ -72,7 +84,11 @@ func (s *session) find(ctx context.Context, params api.FindCopiesParams) error {
 	}
 	if len(found.Copies) == 0 {
 		if !s.json {
-			fmt.Fprintln(s.Stderr, "Nothing was found. Next: try fewer letters or filters, survey again (humble-rewind survey --wait), or add --records for what is known by record alone.")
+			fmt.Fprintln(
+				s.Stderr,
+				"Nothing was found. Next: try fewer letters or filters, survey again (humble-rewind survey --wait), or add --records "+
+					"for what is known by record alone.",
+			)
 		}
 		return silent(ExitNothing)
 	}
@@ -83,7 +99,10 @@ func (s *session) find(ctx context.Context, params api.FindCopiesParams) error {
 }
 
 func (s *session) showCopies(found api.CopyList) {
-	t := table{head: []string{"COPY", "STATE", "FOUND IN", "WHEN", "EXPIRES", "PERSON", "SIZE", "ORIGINAL PLACE"}, right: map[int]bool{6: true}}
+	t := table{
+		head:  []string{"COPY", "STATE", "FOUND IN", "WHEN", "EXPIRES", "PERSON", "SIZE", "ORIGINAL PLACE"},
+		right: map[int]bool{6: true},
+	}
 	var remarks []string
 	for _, c := range found.Copies {
 		where := quoted(c.Place)

@@ -38,7 +38,10 @@ func (p *Program) folderCommand() *cli.Command {
 				return err
 			}
 			deep := c.Bool("deep")
-			response, err := s.api.GetFolder(ctx, &api.GetFolderParams{Machine: at.Machine, PathBytes: encoded(at.Path), AsOf: asOf, Against: against, Deep: &deep})
+			response, err := s.api.GetFolder(
+				ctx,
+				&api.GetFolderParams{Machine: at.Machine, PathBytes: encoded(at.Path), AsOf: asOf, Against: against, Deep: &deep},
+			)
 			f, err := found[api.Folder](s, response, err)
 			if err == nil && !s.json {
 				s.showFolder(f)
@@ -82,8 +85,22 @@ func (s *session) showFolder(f api.Folder) {
 	if f.Against != nil {
 		against = s.at(f.Against)
 	}
-	fmt.Fprintf(s.Stdout, "%s %s, against %s: %s, %s, %s, %s, %s.\n\n", quoted(f.Place), when, against, count(int64(f.Same), "file the same", "files the same"),
-		count(int64(f.Changed), "changed", "changed"), count(int64(f.Missing), "missing", "missing"), count(int64(f.Added), "added", "added"), count(int64(f.Moved), "moved", "moved"))
+	fmt.Fprintf(
+		s.Stdout,
+		"%s %s, against %s: %s, %s, %s, %s, %s.\n\n",
+		quoted(f.Place),
+		when,
+		against,
+		count(int64(f.Same), "file the same", "files the same"),
+		count(
+			int64(f.Changed),
+			"changed",
+			"changed",
+		),
+		count(int64(f.Missing), "missing", "missing"),
+		count(int64(f.Added), "added", "added"),
+		count(int64(f.Moved), "moved", "moved"),
+	)
 	if f.Was != nil {
 		fmt.Fprintf(s.Stdout, "It was %s before, and what was in that counts as in this.\n\n", quoted(*f.Was))
 	}
@@ -140,7 +157,13 @@ func (s *session) showGrid(f api.Folder) {
 		fmt.Fprintf(s.Stdout, "  %s did not change in these moments.\n", count(int64(quiet), "more entry", "more entries"))
 	}
 	at := func(m api.FolderMoment) string { return fmt.Sprintf("%s (%d)", s.at(&m.At), m.Changed) }
-	fmt.Fprintf(s.Stdout, "  %s from %s to %s; ■ new content, · as before, → moved; every fifth is marked:\n", count(int64(len(moments)), "moment", "moments"), at(moments[0]), at(moments[len(moments)-1]))
+	fmt.Fprintf(
+		s.Stdout,
+		"  %s from %s to %s; ■ new content, · as before, → moved; every fifth is marked:\n",
+		count(int64(len(moments)), "moment", "moments"),
+		at(moments[0]),
+		at(moments[len(moments)-1]),
+	)
 	for i, m := range moments {
 		if i%5 == 4 || i == 0 || i == len(moments)-1 {
 			fmt.Fprintf(s.Stdout, "    %3d  %s, %s changed\n", i+1, s.at(&m.At), count(int64(m.Changed), "entry", "entries"))

@@ -37,7 +37,10 @@ func (s *session) follow(ctx context.Context, j api.Job) (api.Job, error) {
 		show(j)
 	}
 	if j.EndedAt == nil {
-		return j, errors.Join(broken, fmt.Errorf("the service stopped while job %s was at work. Next: start it again; it then finishes or reports the job", j.Id))
+		return j, errors.Join(
+			broken,
+			fmt.Errorf("the service stopped while job %s was at work. Next: start it again; it then finishes or reports the job", j.Id),
+		)
 	}
 	return j, nil
 }
@@ -96,8 +99,18 @@ func bar(w io.Writer, j api.Job) func(api.Job) {
 	if total == 0 {
 		total = -1
 	}
-	b := progressbar.NewOptions64(total, progressbar.OptionSetWriter(w), progressbar.OptionSetDescription(string(j.Kind)), progressbar.OptionShowCount(),
-		progressbar.OptionSetWidth(30), progressbar.OptionClearOnFinish(), progressbar.OptionSetPredictTime(total > 0), progressbar.OptionThrottle(50*time.Millisecond))
+	b := progressbar.NewOptions64(
+		total,
+		progressbar.OptionSetWriter(w),
+		progressbar.OptionSetDescription(string(j.Kind)),
+		progressbar.OptionShowCount(),
+		progressbar.OptionSetWidth(
+			30,
+		),
+		progressbar.OptionClearOnFinish(),
+		progressbar.OptionSetPredictTime(total > 0),
+		progressbar.OptionThrottle(50*time.Millisecond),
+	)
 	return func(j api.Job) {
 		// What the bar cannot draw is not worth failing for.
 		_ = b.Set64(j.Done)

@@ -20,7 +20,10 @@ func (p *Program) machineCommand() *cli.Command {
 				&cli.StringFlag{Name: "at", Required: true, Usage: "the `DIR` that holds what the machine's / looks like"},
 				&cli.StringFlag{Name: "zone", Usage: "its time `ZONE` (default: from its own files)"},
 				&cli.StringFlag{Name: "homes", Usage: "the `PATTERN` of its home folders (default: /home/*)"},
-				&cli.DurationFlag{Name: "clock-ahead", Usage: "by how much its clock is ahead, such as 58m or 24h; -5m where it is behind (`TIME`)"},
+				&cli.DurationFlag{
+					Name:  "clock-ahead",
+					Usage: "by how much its clock is ahead, such as 58m or 24h; -5m where it is behind (`TIME`)",
+				},
 				&cli.IntFlag{Name: "retention", Value: 30, Usage: "after how many `DAYS` its trashes are emptied; 0: never"},
 				&cli.BoolFlag{Name: "with-suggested", Usage: "also add the sources found on it"},
 				jsonFlag(),
@@ -28,8 +31,19 @@ func (p *Program) machineCommand() *cli.Command {
 			Action: p.client(1, 1, "the machine's name", machineAdd),
 		},
 		{Name: "list", Usage: "list them", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", machineList)},
-		{Name: "show", Usage: "one machine with its people and sources", ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "the machine's name", machineShow)},
-		{Name: "forget", Usage: "stop looking after a machine; no file of it is touched", ArgsUsage: "NAME", Action: p.client(1, 1, "the machine's name", machineForget)},
+		{
+			Name:      "show",
+			Usage:     "one machine with its people and sources",
+			ArgsUsage: "NAME",
+			Flags:     []cli.Flag{jsonFlag()},
+			Action:    p.client(1, 1, "the machine's name", machineShow),
+		},
+		{
+			Name:      "forget",
+			Usage:     "stop looking after a machine; no file of it is touched",
+			ArgsUsage: "NAME",
+			Action:    p.client(1, 1, "the machine's name", machineForget),
+		},
 	}}
 }
 
@@ -43,7 +57,18 @@ func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) 
 		at = absolute
 	}
 	days, suggested, ahead := int(c.Int("retention")), c.Bool("with-suggested"), int64(c.Duration("clock-ahead").Seconds())
-	response, err := s.api.AddMachine(ctx, api.NewMachine{Name: args[0], At: at, Zone: set(c.String("zone")), Homes: set(c.String("homes")), RetentionDays: &days, ClockAheadSeconds: &ahead, WithSuggested: &suggested})
+	response, err := s.api.AddMachine(
+		ctx,
+		api.NewMachine{
+			Name:              args[0],
+			At:                at,
+			Zone:              set(c.String("zone")),
+			Homes:             set(c.String("homes")),
+			RetentionDays:     &days,
+			ClockAheadSeconds: &ahead,
+			WithSuggested:     &suggested,
+		},
+	)
 	m, err := shown[api.Machine](s, response, err)
 	if err != nil || s.json {
 		return err

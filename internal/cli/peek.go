@@ -30,7 +30,11 @@ func (p *Program) peekCommand() *cli.Command {
 			}
 			if c.Bool("text") {
 				if look.Shows != api.PreviewShowsText {
-					return fmt.Errorf("%s is %s and shows no text. Next: peek without --text, or with --raw for its bytes", args[0], look.MediaType)
+					return fmt.Errorf(
+						"%s is %s and shows no text. Next: peek without --text, or with --raw for its bytes",
+						args[0],
+						look.MediaType,
+					)
 				}
 				s.lines(look)
 				return nil

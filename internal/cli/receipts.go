@@ -13,11 +13,27 @@ func (p *Program) receiptCommand() *cli.Command {
 	return &cli.Command{Name: "receipt", Usage: "what was brought back, and undoing it", Commands: []*cli.Command{
 		{
 			Name: "list", Usage: "list them, newest first",
-			Flags:  []cli.Flag{&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"}, &cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"}, jsonFlag()},
+			Flags: []cli.Flag{
+				&cli.IntFlag{Name: "limit", Value: 50, Usage: "how many at most"},
+				&cli.StringFlag{Name: "cursor", Usage: "go on where an earlier page ended"},
+				jsonFlag(),
+			},
 			Action: p.client(0, 0, "no words", receiptList),
 		},
-		{Name: "show", Usage: "one receipt with every item", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a receipt's id, such as r3", receiptShow)},
-		{Name: "undo", Usage: "put everything back as it was", ArgsUsage: "ID", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a receipt's id, such as r3", receiptUndo)},
+		{
+			Name:      "show",
+			Usage:     "one receipt with every item",
+			ArgsUsage: "ID",
+			Flags:     []cli.Flag{jsonFlag()},
+			Action:    p.client(1, 1, "a receipt's id, such as r3", receiptShow),
+		},
+		{
+			Name:      "undo",
+			Usage:     "put everything back as it was",
+			ArgsUsage: "ID",
+			Flags:     []cli.Flag{jsonFlag()},
+			Action:    p.client(1, 1, "a receipt's id, such as r3", receiptUndo),
+		},
 	}}
 }
 
@@ -71,7 +87,16 @@ func (s *session) receipt(ctx context.Context, id string) error {
 	if err != nil || s.json {
 		return err
 	}
-	fmt.Fprintf(s.Stdout, "Receipt %s of %s by %s: %s, %d of %s arrived.", r.Id, s.at(&r.At), r.By, receiptState(r), r.Done, count(int64(r.Count), "item", "items"))
+	fmt.Fprintf(
+		s.Stdout,
+		"Receipt %s of %s by %s: %s, %d of %s arrived.",
+		r.Id,
+		s.at(&r.At),
+		r.By,
+		receiptState(r),
+		r.Done,
+		count(int64(r.Count), "item", "items"),
+	)
 	if r.UndoneAt != nil {
 		fmt.Fprintf(s.Stdout, " Undone %s by %s.", s.at(r.UndoneAt), text(r.UndoneBy))
 	}
@@ -92,7 +117,15 @@ func (s *session) receipt(ctx context.Context, id string) error {
 			remarks = append(remarks, i.Copy+": "+i.Note)
 		}
 		if i.SetAside != nil {
-			remarks = append(remarks, fmt.Sprintf("%s: set aside what stood there, a %s of %s; undo puts it back", i.Copy, i.SetAside.Type, size(i.SetAside.Size)))
+			remarks = append(
+				remarks,
+				fmt.Sprintf(
+					"%s: set aside what stood there, a %s of %s; undo puts it back",
+					i.Copy,
+					i.SetAside.Type,
+					size(i.SetAside.Size),
+				),
+			)
 		}
 	}
 	t.print(s.Stdout)

@@ -29,11 +29,25 @@ func (p *Program) serveCommand() *cli.Command {
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "listen", Value: "127.0.0.1:8717", Usage: "the `ADDRESS` to listen on"},
 			&cli.StringFlag{Name: "data", Value: p.dataDir(), Usage: "the `DIR` of the catalogue, safekeeping and the technician's token"},
-			&cli.StringFlag{Name: "safekeeping-limit", Value: "50GiB", Usage: "how much what is set aside may take at most, such as 500MiB; 0: no limit (`SIZE`)"},
-			&cli.IntFlag{Name: "safekeeping-days", Value: 180, Usage: "how many `DAYS` it is kept, and receipts can be undone; 0: for ever"},
-			&cli.StringSliceFlag{Name: "host", Usage: "a `NAME` by which it may be reached, besides localhost and addresses; may be repeated"},
-			&cli.BoolFlag{Name: "rebuild", Usage: "put a damaged catalogue aside, take machines, sources, receipts and cases from the daily " +
-				"copy, and survey everything anew"},
+			&cli.StringFlag{
+				Name:  "safekeeping-limit",
+				Value: "50GiB",
+				Usage: "how much what is set aside may take at most, such as 500MiB; 0: no limit (`SIZE`)",
+			},
+			&cli.IntFlag{
+				Name:  "safekeeping-days",
+				Value: 180,
+				Usage: "how many `DAYS` it is kept, and receipts can be undone; 0: for ever",
+			},
+			&cli.StringSliceFlag{
+				Name:  "host",
+				Usage: "a `NAME` by which it may be reached, besides localhost and addresses; may be repeated",
+			},
+			&cli.BoolFlag{
+				Name: "rebuild",
+				Usage: "put a damaged catalogue aside, take machines, sources, receipts and cases from the daily " +
+					"copy, and survey everything anew",
+			},
 			&cli.BoolFlag{Name: "verbose", Usage: "also log every request"},
 		},
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -47,14 +61,29 @@ func (p *Program) serveCommand() *cli.Command {
 			if c.Int("safekeeping-days") < 0 {
 				return usage("serve: --safekeeping-days must not be negative")
 			}
-			options := Serving{Listen: c.String("listen"), Dir: c.String("data"), Verbose: c.Bool("verbose"), SafekeepingLimit: int64(limit),
-				SafekeepingDays: int(c.Int("safekeeping-days")), Rebuild: c.Bool("rebuild"), Hosts: c.StringSlice("host")}
+			options := Serving{
+				Listen:           c.String("listen"),
+				Dir:              c.String("data"),
+				Verbose:          c.Bool("verbose"),
+				SafekeepingLimit: int64(limit),
+				SafekeepingDays:  int(c.Int("safekeeping-days")),
+				Rebuild:          c.Bool("rebuild"),
+				Hosts:            c.StringSlice("host"),
+			}
 			return p.Serve(ctx, options, func(url string) {
 				if beyondLoopback(options.Listen) {
-					fmt.Fprintln(p.Stderr, "Warning: it can be reached from other machines over plain HTTP, so that tokens and files can be read on "+
-						"the way. Put it behind a proxy with TLS, or listen on 127.0.0.1 and reach it through SSH.")
+					fmt.Fprintln(
+						p.Stderr,
+						"Warning: it can be reached from other machines over plain HTTP, so that tokens and files can be read on "+
+							"the way. Put it behind a proxy with TLS, or listen on 127.0.0.1 and reach it through SSH.",
+					)
 				}
-				fmt.Fprintf(p.Stderr, "Humble Rewind listens on %s; the technician's token is in %s/technician.token\n", url, c.String("data"))
+				fmt.Fprintf(
+					p.Stderr,
+					"Humble Rewind listens on %s; the technician's token is in %s/technician.token\n",
+					url,
+					c.String("data"),
+				)
 			})
 		},
 	}

@@ -15,9 +15,18 @@ func (p *Program) sourceCommand() *cli.Command {
 		{
 			Name: "add", Usage: "read copies from another store", ArgsUsage: "MACHINE KIND",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "at", Usage: "the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)"},
-				&cli.StringFlag{Name: "named", Usage: "snapshots: a strftime `PATTERN` that dates the folders, such as %Y-%m-%dT%H%M (default: worked out)"},
-				&cli.StringSliceFlag{Name: "except", Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated"},
+				&cli.StringFlag{
+					Name:  "at",
+					Usage: "the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)",
+				},
+				&cli.StringFlag{
+					Name:  "named",
+					Usage: "snapshots: a strftime `PATTERN` that dates the folders, such as %Y-%m-%dT%H%M (default: worked out)",
+				},
+				&cli.StringSliceFlag{
+					Name:  "except",
+					Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated",
+				},
 				&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
 				&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
 				&cli.StringSliceFlag{Name: "option", Usage: "`NAME=VALUE` of its kind, see source kinds; may be repeated"},
@@ -26,15 +35,37 @@ func (p *Program) sourceCommand() *cli.Command {
 			},
 			Action: p.client(2, 2, "a machine and a kind of source, such as trash", sourceAdd),
 		},
-		{Name: "kinds", Usage: "list the kinds of sources and their options", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", sourceKinds)},
+		{
+			Name:   "kinds",
+			Usage:  "list the kinds of sources and their options",
+			Flags:  []cli.Flag{jsonFlag()},
+			Action: p.client(0, 0, "no words", sourceKinds),
+		},
 		{Name: "list", Usage: "list them", Flags: []cli.Flag{jsonFlag()}, Action: p.client(0, 0, "no words", sourceList)},
-		{Name: "suggest", Usage: "look for stores on a machine that are not read yet", ArgsUsage: "MACHINE", Flags: []cli.Flag{jsonFlag()}, Action: p.client(1, 1, "a machine", sourceSuggest)},
-		{Name: "remove", Usage: "stop reading a store; no file of it is touched", ArgsUsage: "ID", Action: p.client(1, 1, "a source's id, such as s3", sourceRemove)},
+		{
+			Name:      "suggest",
+			Usage:     "look for stores on a machine that are not read yet",
+			ArgsUsage: "MACHINE",
+			Flags:     []cli.Flag{jsonFlag()},
+			Action:    p.client(1, 1, "a machine", sourceSuggest),
+		},
+		{
+			Name:      "remove",
+			Usage:     "stop reading a store; no file of it is touched",
+			ArgsUsage: "ID",
+			Action:    p.client(1, 1, "a source's id, such as s3", sourceRemove),
+		},
 	}}
 }
 
 func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
-	body := api.NewSource{Machine: args[0], Kind: args[1], At: set(c.String("at")), Named: set(c.String("named")), Zone: set(c.String("zone"))}
+	body := api.NewSource{
+		Machine: args[0],
+		Kind:    args[1],
+		At:      set(c.String("at")),
+		Named:   set(c.String("named")),
+		Zone:    set(c.String("zone")),
+	}
 	if exclusions := c.StringSlice("except"); len(exclusions) > 0 {
 		body.Exclusions = &exclusions
 	}

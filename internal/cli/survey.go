@@ -21,11 +21,18 @@ func (p *Program) surveyCommand() *cli.Command {
 		},
 		Action: p.client(0, -1, "machines", func(ctx context.Context, s *session, c *cli.Command, machines []string) error {
 			readAll, examine := c.Bool("read-all"), c.Bool("examine")
-			response, err := s.api.StartSurvey(ctx, api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll, Examine: &examine})
+			response, err := s.api.StartSurvey(
+				ctx,
+				api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll, Examine: &examine},
+			)
 			if !c.Bool("wait") {
 				j, err := shown[api.Job](s, response, err)
 				if err == nil && !s.json {
-					fmt.Fprintf(s.Stdout, "Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n", j.Id)
+					fmt.Fprintf(
+						s.Stdout,
+						"Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n",
+						j.Id,
+					)
 				}
 				return err
 			}

@@ -19,21 +19,36 @@ func (p *Program) trailCommand() *cli.Command {
 	return &cli.Command{
 		Name: "trail", Usage: "everything known of one place over time: versions, copies, gaps, moves", ArgsUsage: "PLACE",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "condition", Usage: "only versions examined and found sound, doubtful or broken, or unread (`CONDITION`)"},
+			&cli.StringFlag{
+				Name:  "condition",
+				Usage: "only versions examined and found sound, doubtful or broken, or unread (`CONDITION`)",
+			},
 			jsonFlag(),
 		},
-		Action: p.client(1, 1, "a place, such as front-office:/home/ines/Quote.odt", func(ctx context.Context, s *session, c *cli.Command, args []string) error {
-			at, err := typedPlace(args[0])
-			if err != nil {
+		Action: p.client(
+			1,
+			1,
+			"a place, such as front-office:/home/ines/Quote.odt",
+			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
+				at, err := typedPlace(args[0])
+				if err != nil {
+					return err
+				}
+				response, err := s.api.GetTrail(
+					ctx,
+					&api.GetTrailParams{
+						Machine:   at.Machine,
+						PathBytes: encoded(at.Path),
+						Condition: enum[api.ConditionState](c.String("condition")),
+					},
+				)
+				t, err := found[api.Trail](s, response, err)
+				if err == nil && !s.json {
+					s.showTrail(t)
+				}
 				return err
-			}
-			response, err := s.api.GetTrail(ctx, &api.GetTrailParams{Machine: at.Machine, PathBytes: encoded(at.Path), Condition: enum[api.ConditionState](c.String("condition"))})
-			t, err := found[api.Trail](s, response, err)
-			if err == nil && !s.json {
-				s.showTrail(t)
-			}
-			return err
-		}),
+			},
+		),
 	}
 }
 

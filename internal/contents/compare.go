@@ -37,9 +37,17 @@ func (r *Reader) Compare(ctx context.Context, leftName string, left source.Conte
 			return compare.Comparison{By: compare.Nothing, Differs: -1, Summary: "Both point to the same place."}, nil
 		}
 		return compare.Comparison{By: compare.Bytes, Differs: -1,
-			Summary: fmt.Sprintf("Links: the first points to %s, the second to %s.", place.Readable(left.Target), place.Readable(right.Target))}, nil
+			Summary: fmt.Sprintf(
+				"Links: the first points to %s, the second to %s.",
+				place.Readable(left.Target),
+				place.Readable(right.Target),
+			)}, nil
 	}
-	return compare.Comparison{By: compare.Bytes, Differs: -1, Summary: fmt.Sprintf("The first is a %s, the second a %s.", left.Info.Type, right.Info.Type)}, nil
+	return compare.Comparison{
+		By:      compare.Bytes,
+		Differs: -1,
+		Summary: fmt.Sprintf("The first is a %s, the second a %s.", left.Info.Type, right.Info.Type),
+	}, nil
 }
 
 // maxListed bounds how many entries of a folder are compared.

@@ -61,7 +61,8 @@ func (r *Reader) OpenFile(ctx context.Context, c catalogue.Copy) (source.Content
 
 // asSeen tells with ErrChanged whether what is open is no longer as the survey saw it.
 func asSeen(content source.Content, c catalogue.Copy) error {
-	if content.Info.Type != entry.File || c.Size >= 0 && content.Info.Size >= 0 && content.Info.Size != c.Size || !content.Info.Written.Equal(c.Written) {
+	if content.Info.Type != entry.File || c.Size >= 0 && content.Info.Size >= 0 && content.Info.Size != c.Size ||
+		!content.Info.Written.Equal(c.Written) {
 		return ErrChanged
 	}
 	return nil
@@ -82,7 +83,11 @@ func (r *Reader) Standing(ctx context.Context, p place.Place) (source.Content, e
 		}
 	}
 	if errors.Is(err, problem.NotThere) {
-		return source.Content{}, &site.InputError{What: fmt.Sprintf("compare with %s", p), Err: ErrNothingStands, Next: "Peek at the copy instead, or compare it with another copy."}
+		return source.Content{}, &site.InputError{
+			What: fmt.Sprintf("compare with %s", p),
+			Err:  ErrNothingStands,
+			Next: "Peek at the copy instead, or compare it with another copy.",
+		}
 	}
 	return source.Content{}, err
 }

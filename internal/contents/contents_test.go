@@ -90,7 +90,9 @@ func TestOnlyFilesHaveBytesAndNoMoreThanAskedFor(t *testing.T) {
 
 func TestWhatStandsIsComparedByWhatItIs(t *testing.T) {
 	s, c := thrownAway(t, "laid in oak\nand caulked\n")
-	s.Lay(map[string]string{"/home/ines/Keel.txt": "laid in larch\nand caulked\n", "/home/ines/Link": "=> Keel.txt", "/home/ines/Plans/": ""})
+	s.Lay(
+		map[string]string{"/home/ines/Keel.txt": "laid in larch\nand caulked\n", "/home/ines/Link": "=> Keel.txt", "/home/ines/Plans/": ""},
+	)
 	left, err := s.Contents.OpenFile(t.Context(), c)
 	require.NoError(t, err)
 	defer left.Close()

@@ -80,7 +80,14 @@ func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	return Result{found.Findings, hex.EncodeToString(found.SHA256)}, e.Contents.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
+	return Result{
+			found.Findings,
+			hex.EncodeToString(found.SHA256),
+		}, e.Contents.Site.Catalogue.SetExamined(
+			ctx,
+			[]catalogue.Examined{found},
+			e.Now(),
+		)
 }
 
 // examined reads a copy, without keeping what it finds.

@@ -35,9 +35,11 @@ var kinds = []kind{
 	{"compressed text", ".gz", compressed, true, false},
 }
 
-var vocabulary = strings.Fields(`plank frame keel garboard strake larch oak copper rivet clench batten mould station sheer stem transom thwart
+var vocabulary = strings.Fields(
+	`plank frame keel garboard strake larch oak copper rivet clench batten mould station sheer stem transom thwart
 	rudder tiller mast spar sail oar paint varnish steam scarf joint slip tide launch yard loft offset waterline buttock bevel rabbet deadwood apron knee
-	breasthook gunwale riser stringer floor bilge ceiling caulk cotton pitch tar linen rope block cleat pintle gudgeon centreboard ballast trim`)
+	breasthook gunwale riser stringer floor bilge ceiling caulk cotton pitch tar linen rope block cleat pintle gudgeon centreboard ballast trim`,
+)
 
 // prose writes numbered lines that are like nothing that another seed gives.
 func prose(seed uint64, from, to int) []string {
@@ -73,9 +75,14 @@ func odt(lines []string) []byte {
 	for _, l := range lines {
 		text.WriteString("<text:p>" + l + "</text:p>")
 	}
-	return archive("mimetype", "application/vnd.oasis.opendocument.text",
-		"content.xml", `<?xml version="1.0" encoding="UTF-8"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><office:body><office:text>`+text.String()+`</office:text></office:body></office:document-content>`,
-		"META-INF/manifest.xml", `<?xml version="1.0" encoding="UTF-8"?><manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>`)
+	return archive(
+		"mimetype",
+		"application/vnd.oasis.opendocument.text",
+		"content.xml",
+		`<?xml version="1.0" encoding="UTF-8"?><office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><office:body><office:text>`+text.String()+`</office:text></office:body></office:document-content>`,
+		"META-INF/manifest.xml",
+		`<?xml version="1.0" encoding="UTF-8"?><manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0"/>`,
+	)
 }
 
 func docx(lines []string) []byte {
@@ -125,7 +132,8 @@ func pdf(lines []string) []byte {
 	_ = z.Close() // into memory
 	b.WriteString("%PDF-1.4\n")
 	var at []int
-	for n, object := range []string{"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>", "<< /Type /Page /Parent 2 0 R /Contents 4 0 R >>",
+	for n, object := range []string{"<< /Type /Catalog /Pages 2 0 R >>", "<< /Type /Pages /Kids [3 0 R] /Count 1 >>",
+		"<< /Type /Page /Parent 2 0 R /Contents 4 0 R >>",
 		fmt.Sprintf("<< /Length %d /Filter /FlateDecode >>\nstream\n%s\nendstream", page.Len(), page.String())} {
 		at = append(at, b.Len())
 		fmt.Fprintf(&b, "%d 0 obj\n%s\nendobj\n", n+1, object)

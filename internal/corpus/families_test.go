@@ -10,8 +10,10 @@ import (
 // All are the cases, family by family. What is wanted is what the history put there, never what the advice says.
 func All() []Case {
 	var all []Case
-	for _, family := range []func() []Case{deletions, severalRemovals, trees, overwrittenShorter, olderSynced, damagedForWeeks, encrypted, truncated, encryptedRenamed, worse, withoutRecord, bulkCopied, renamedDeleted,
-		acrossMachines, redirected, wrongExtension, wrongClocks, daylight, thinned, excludedFolder, expired, misplaced, unsaved, hinted, contradictions} {
+	for _, family := range []func() []Case{deletions, severalRemovals, trees, overwrittenShorter, olderSynced, damagedForWeeks,
+		encrypted, truncated, encryptedRenamed, worse, withoutRecord, bulkCopied, renamedDeleted,
+		acrossMachines, redirected, wrongExtension, wrongClocks, daylight, thinned, excludedFolder, expired, misplaced, unsaved,
+		hinted, contradictions} {
 		all = append(all, family()...)
 	}
 	return all
@@ -38,63 +40,106 @@ func deletions() []Case {
 	all := each(family, func(k kind, n int) Case {
 		path := docs("plan" + k.ext)
 		old, last := k.of(prose(1, 0, 20)), k.of(prose(1, 0, 25))
-		return Case{Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: last, Variant: k.name + ", in the trash", Play: func(h *History) {
-			h.At(ago(9 * day))
-			h.Save(path, old)
-			h.Days(ago(8*day), ago(4*day))
-			h.At(ago(3*day + 2*hour))
-			h.Save(path, last)
-			h.At(ago(3 * day))
-			h.Discard(path)
-			h.Days(ago(3*day-hour), ago(hour))
-		}}
+		return Case{
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    last,
+			Variant: k.name + ", in the trash",
+			Play: func(h *History) {
+				h.At(ago(9 * day))
+				h.Save(path, old)
+				h.Days(ago(8*day), ago(4*day))
+				h.At(ago(3*day + 2*hour))
+				h.Save(path, last)
+				h.At(ago(3 * day))
+				h.Discard(path)
+				h.Days(ago(3*day-hour), ago(hour))
+			},
+		}
 	})
 	text := kinds[0]
 	path := docs("list.txt")
 	a, b, c := text.of(prose(2, 0, 30)), text.of(prose(2, 0, 34)), text.of(prose(3, 0, 12))
-	all = append(all,
-		Case{Family: family, Variant: "no trash, only snapshots", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			h.Days(ago(19*day), ago(12*day))
-			h.Save(path, b)
-			h.Days(ago(11*day), ago(6*day))
-			h.Remove(path)
-			h.Days(ago(5*day), ago(hour))
-		}},
-		Case{Family: family, Variant: "deleted, and something else saved under its name", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
-			h.At(ago(9 * day))
-			h.Save(path, b)
-			h.Days(ago(8*day), ago(4*day))
-			h.Discard(path)
-			h.Days(ago(3*day), ago(2*day))
-			h.At(ago(day))
-			h.Save(path, c)
-			h.At(ago(hour))
-			h.Snap()
-		}},
-		Case{Family: family, Variant: "saved once more right before, which only the trash has", Path: path, Ask: advice.Question{Loss: advice.Deleted, Good: ago(4 * day)}, Want: b, Play: func(h *History) {
-			h.At(ago(9 * day))
-			h.Save(path, a)
-			h.Days(ago(8*day), ago(3*day))
-			h.At(ago(2*day + hour))
-			h.Save(path, b)
-			h.At(ago(2 * day))
-			h.Discard(path)
-		}},
-		Case{Family: family, Variant: "deleted, and a folder made under its name", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
-			h.At(ago(9 * day))
-			h.Save(path, b)
-			h.Days(ago(8*day), ago(4*day))
-			h.Remove(path)
-			h.Save(path+"/other.txt", c)
-			h.Days(ago(3*day), ago(hour))
-		}},
-		Case{Family: family, Variant: "never in any source", Path: docs("nowhere.txt"), Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Play: func(h *History) {
-			h.At(ago(day))
-			h.Save(path, a)
-			h.Snap()
-		}})
+	all = append(
+		all,
+		Case{
+			Family:  family,
+			Variant: "no trash, only snapshots",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    b,
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+				h.Days(ago(19*day), ago(12*day))
+				h.Save(path, b)
+				h.Days(ago(11*day), ago(6*day))
+				h.Remove(path)
+				h.Days(ago(5*day), ago(hour))
+			},
+		},
+		Case{
+			Family:  family,
+			Variant: "deleted, and something else saved under its name",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    b,
+			Play: func(h *History) {
+				h.At(ago(9 * day))
+				h.Save(path, b)
+				h.Days(ago(8*day), ago(4*day))
+				h.Discard(path)
+				h.Days(ago(3*day), ago(2*day))
+				h.At(ago(day))
+				h.Save(path, c)
+				h.At(ago(hour))
+				h.Snap()
+			},
+		},
+		Case{
+			Family:  family,
+			Variant: "saved once more right before, which only the trash has",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Good: ago(4 * day)},
+			Want:    b,
+			Play: func(h *History) {
+				h.At(ago(9 * day))
+				h.Save(path, a)
+				h.Days(ago(8*day), ago(3*day))
+				h.At(ago(2*day + hour))
+				h.Save(path, b)
+				h.At(ago(2 * day))
+				h.Discard(path)
+			},
+		},
+		Case{
+			Family:  family,
+			Variant: "deleted, and a folder made under its name",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    b,
+			Play: func(h *History) {
+				h.At(ago(9 * day))
+				h.Save(path, b)
+				h.Days(ago(8*day), ago(4*day))
+				h.Remove(path)
+				h.Save(path+"/other.txt", c)
+				h.Days(ago(3*day), ago(hour))
+			},
+		},
+		Case{
+			Family:  family,
+			Variant: "never in any source",
+			Path:    docs("nowhere.txt"),
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    nil,
+			Play: func(h *History) {
+				h.At(ago(day))
+				h.Save(path, a)
+				h.Snap()
+			},
+		},
+	)
 	return all
 }
 
@@ -118,9 +163,23 @@ func severalRemovals() []Case {
 	}
 	return []Case{
 		{Family: family, Variant: "the last of two", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: play},
-		{Family: family, Variant: "noticed before the second", Path: path, Ask: advice.Question{Loss: advice.Deleted, Noticed: ago(9*day + 12*hour)}, Want: a, Play: play},
+		{
+			Family:  family,
+			Variant: "noticed before the second",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Noticed: ago(9*day + 12*hour)},
+			Want:    a,
+			Play:    play,
+		},
 		{Family: family, Variant: "from another folder", Path: other, Ask: advice.Question{Loss: advice.Deleted}, Want: c, Play: play},
-		{Family: family, Variant: "words that only the first has", Path: path, Ask: advice.Question{Loss: advice.Deleted, Hints: advice.Hints{Words: []string{"4-3 "}}}, Want: a, Play: play},
+		{
+			Family:  family,
+			Variant: "words that only the first has",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Hints: advice.Hints{Words: []string{"4-3 "}}},
+			Want:    a,
+			Play:    play,
+		},
 	}
 }
 
@@ -144,8 +203,25 @@ func trees() []Case {
 				h.Days(ago(4*day), ago(day))
 			}
 		}
-		all = append(all, Case{Family: family, Variant: k.name + ", into the trash", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: content, Play: play(true)},
-			Case{Family: family, Variant: k.name + ", for good", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: content, Play: play(false)})
+		all = append(
+			all,
+			Case{
+				Family:  family,
+				Variant: k.name + ", into the trash",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Deleted},
+				Want:    content,
+				Play:    play(true),
+			},
+			Case{
+				Family:  family,
+				Variant: k.name + ", for good",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Deleted},
+				Want:    content,
+				Play:    play(false),
+			},
+		)
 	}
 	return all
 }
@@ -174,10 +250,37 @@ func overwrittenShorter() []Case {
 			h.Save(path, after)
 			h.Days(ago(3*day-hour), ago(hour))
 		}
-		all = append(all, Case{Family: family, Variant: k.name + ", by when it was good", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(7 * day)}, Want: good, Play: play},
-			Case{Family: family, Variant: k.name + ", by the break", Path: path, Ask: advice.Question{Loss: advice.Overwritten}, Want: good, Play: play})
+		all = append(
+			all,
+			Case{
+				Family:  family,
+				Variant: k.name + ", by when it was good",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(7 * day)},
+				Want:    good,
+				Play:    play,
+			},
+			Case{
+				Family:  family,
+				Variant: k.name + ", by the break",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Overwritten},
+				Want:    good,
+				Play:    play,
+			},
+		)
 		if k.words {
-			all = append(all, Case{Family: family, Variant: k.name + ", by words", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{fmt.Sprintf("%d-41", seed)}}}, Want: good, Play: play})
+			all = append(
+				all,
+				Case{
+					Family:  family,
+					Variant: k.name + ", by words",
+					Path:    path,
+					Ask:     advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{fmt.Sprintf("%d-41", seed)}}},
+					Want:    good,
+					Play:    play,
+				},
+			)
 		}
 	}
 	return all
@@ -220,44 +323,77 @@ func damagedForWeeks() []Case {
 			path := docs("ledger" + k.ext)
 			seed := uint64(40 + n)
 			sound := k.of(prose(seed, 0, 60))
-			all = append(all, Case{Family: family, Variant: k.name + ", " + harm, Path: path, Ask: advice.Question{Loss: advice.Damaged}, Want: sound, Play: func(h *History) {
-				h.At(ago(60 * day))
-				h.Save(path, k.of(prose(seed, 0, 50)))
-				h.Days(ago(59*day), ago(50*day))
-				h.Save(path, sound)
-				h.Days(ago(49*day), ago(42*day))
-				for i := range 40 { // saved again and again, and broken each time
-					h.At(ago(time.Duration(41-i) * day))
-					h.Save(path, harms[harm](k.of(prose(seed, 0, 61+i))))
-					h.At(h.clock.Add(hour))
-					h.Snap()
-				}
-			}})
+			all = append(
+				all,
+				Case{
+					Family:  family,
+					Variant: k.name + ", " + harm,
+					Path:    path,
+					Ask:     advice.Question{Loss: advice.Damaged},
+					Want:    sound,
+					Play: func(h *History) {
+						h.At(ago(60 * day))
+						h.Save(path, k.of(prose(seed, 0, 50)))
+						h.Days(ago(59*day), ago(50*day))
+						h.Save(path, sound)
+						h.Days(ago(49*day), ago(42*day))
+						for i := range 40 { // saved again and again, and broken each time
+							h.At(ago(time.Duration(41-i) * day))
+							h.Save(path, harms[harm](k.of(prose(seed, 0, 61+i))))
+							h.At(h.clock.Add(hour))
+							h.Snap()
+						}
+					},
+				},
+			)
 		}
 	}
 	list := kinds[3].of(prose(69, 0, 30))
-	all = append(all, Case{Family: family, Variant: "a page in the place of a table", Path: docs("list.csv"), Ask: advice.Question{Loss: advice.Damaged}, Want: list, Play: func(h *History) {
-		h.At(ago(30 * day))
-		h.Save(docs("list.csv"), list)
-		h.Days(ago(29*day), ago(20*day))
-		h.Save(docs("list.csv"), []byte("<!DOCTYPE html>\n<html><head><title>Sign in</title></head><body>Please sign in first.</body></html>\n"))
-		h.Days(ago(19*day), ago(day))
-	}})
+	all = append(
+		all,
+		Case{
+			Family:  family,
+			Variant: "a page in the place of a table",
+			Path:    docs("list.csv"),
+			Ask:     advice.Question{Loss: advice.Damaged},
+			Want:    list,
+			Play: func(h *History) {
+				h.At(ago(30 * day))
+				h.Save(docs("list.csv"), list)
+				h.Days(ago(29*day), ago(20*day))
+				h.Save(
+					docs("list.csv"),
+					[]byte("<!DOCTYPE html>\n<html><head><title>Sign in</title></head><body>Please sign in first.</body></html>\n"),
+				)
+				h.Days(ago(19*day), ago(day))
+			},
+		},
+	)
 	for n, k := range kinds[:3] { // also where no format tells
 		path := docs("quiet" + k.ext)
 		sound := k.of(prose(uint64(60+n), 0, 50))
-		all = append(all, Case{Family: family, Variant: k.name + ", size and time kept", Path: path, Ask: advice.Question{Loss: advice.Damaged}, Want: sound, Play: func(h *History) {
-			h.At(ago(30 * day))
-			h.Save(path, sound)
-			h.Days(ago(29*day), ago(5*day))
-			h.At(ago(4 * day))
-			h.Survey()
-			harmed := []byte(string(sound))
-			harmed[len(harmed)/2] ^= 1
-			h.Sneak(path, harmed)
-			h.At(ago(day))
-			h.Snap()
-		}})
+		all = append(
+			all,
+			Case{
+				Family:  family,
+				Variant: k.name + ", size and time kept",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Damaged},
+				Want:    sound,
+				Play: func(h *History) {
+					h.At(ago(30 * day))
+					h.Save(path, sound)
+					h.Days(ago(29*day), ago(5*day))
+					h.At(ago(4 * day))
+					h.Survey()
+					harmed := []byte(string(sound))
+					harmed[len(harmed)/2] ^= 1
+					h.Sneak(path, harmed)
+					h.At(ago(day))
+					h.Snap()
+				},
+			},
+		)
 	}
 	return all
 }
@@ -270,21 +406,27 @@ func encrypted() []Case {
 		if n%2 == 1 {
 			loss = advice.Overwritten
 		}
-		return Case{Path: path, Ask: advice.Question{Loss: loss}, Want: good, Variant: fmt.Sprintf("%s, %s", k.name, loss), Play: func(h *History) {
-			h.At(ago(40 * day))
-			h.Save(path, good)
-			for i := range 12 {
-				h.Save(docs(fmt.Sprintf("Orders/other %d.txt", i)), kinds[0].of(prose(uint64(100+i), 0, 10)))
-			}
-			h.Days(ago(39*day), ago(3*day))
-			h.At(ago(2 * day))
-			for i := range 12 {
-				h.At(h.clock.Add(time.Second))
-				h.Save(docs(fmt.Sprintf("Orders/other %d.txt", i)), noise(uint64(i), 700))
-			}
-			h.Save(path, noise(99, len(good)))
-			h.Days(ago(2*day-hour), ago(hour))
-		}}
+		return Case{
+			Path:    path,
+			Ask:     advice.Question{Loss: loss},
+			Want:    good,
+			Variant: fmt.Sprintf("%s, %s", k.name, loss),
+			Play: func(h *History) {
+				h.At(ago(40 * day))
+				h.Save(path, good)
+				for i := range 12 {
+					h.Save(docs(fmt.Sprintf("Orders/other %d.txt", i)), kinds[0].of(prose(uint64(100+i), 0, 10)))
+				}
+				h.Days(ago(39*day), ago(3*day))
+				h.At(ago(2 * day))
+				for i := range 12 {
+					h.At(h.clock.Add(time.Second))
+					h.Save(docs(fmt.Sprintf("Orders/other %d.txt", i)), noise(uint64(i), 700))
+				}
+				h.Save(path, noise(99, len(good)))
+				h.Days(ago(2*day-hour), ago(hour))
+			},
+		}
 	})
 	return all
 }
@@ -294,23 +436,29 @@ func truncated() []Case {
 		path := docs("notes" + k.ext)
 		good := k.of(prose(uint64(80+n), 0, 30))
 		loss := []advice.Loss{advice.Damaged, advice.Overwritten, advice.Damaged, advice.Deleted}[n%4]
-		return Case{Path: path, Ask: advice.Question{Loss: loss}, Want: good, Variant: fmt.Sprintf("%s, %s", k.name, loss), Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, k.of(prose(uint64(80+n), 0, 25)))
-			h.Days(ago(19*day), ago(10*day))
-			h.Save(path, good)
-			h.Days(ago(9*day), ago(4*day))
-			h.At(ago(3 * day))
-			if n%2 == 0 {
-				h.Save(path, nil)
-			} else {
-				h.Save(path, make([]byte, len(good)))
-			}
-			h.Days(ago(3*day-hour), ago(day))
-			if loss == advice.Deleted {
-				h.Discard(path)
-			}
-		}}
+		return Case{
+			Path:    path,
+			Ask:     advice.Question{Loss: loss},
+			Want:    good,
+			Variant: fmt.Sprintf("%s, %s", k.name, loss),
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, k.of(prose(uint64(80+n), 0, 25)))
+				h.Days(ago(19*day), ago(10*day))
+				h.Save(path, good)
+				h.Days(ago(9*day), ago(4*day))
+				h.At(ago(3 * day))
+				if n%2 == 0 {
+					h.Save(path, nil)
+				} else {
+					h.Save(path, make([]byte, len(good)))
+				}
+				h.Days(ago(3*day-hour), ago(day))
+				if loss == advice.Deleted {
+					h.Discard(path)
+				}
+			},
+		}
 	})
 }
 
@@ -331,9 +479,33 @@ func renamedDeleted() []Case {
 			h.Discard(now)
 			h.Days(ago(4*day), ago(day))
 		}
-		all = append(all, Case{Family: family, Variant: k.name + ", asked by the old name", Path: old, Ask: advice.Question{Loss: advice.Deleted}, Want: edited, Play: play},
-			Case{Family: family, Variant: k.name + ", asked by the new name", Path: now, Ask: advice.Question{Loss: advice.Deleted}, Want: edited, Play: play},
-			Case{Family: family, Variant: k.name + ", good before the renaming", Path: now, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(25 * day)}, Want: content, Play: play})
+		all = append(
+			all,
+			Case{
+				Family:  family,
+				Variant: k.name + ", asked by the old name",
+				Path:    old,
+				Ask:     advice.Question{Loss: advice.Deleted},
+				Want:    edited,
+				Play:    play,
+			},
+			Case{
+				Family:  family,
+				Variant: k.name + ", asked by the new name",
+				Path:    now,
+				Ask:     advice.Question{Loss: advice.Deleted},
+				Want:    edited,
+				Play:    play,
+			},
+			Case{
+				Family:  family,
+				Variant: k.name + ", good before the renaming",
+				Path:    now,
+				Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(25 * day)},
+				Want:    content,
+				Play:    play,
+			},
+		)
 	}
 	return all
 }
@@ -345,16 +517,26 @@ func encryptedRenamed() []Case {
 		path := docs("Orders/due" + k.ext)
 		older, good := k.of(prose(uint64(400+n), 0, 40)), k.of(prose(uint64(400+n), 0, 44))
 		for _, loss := range []advice.Loss{advice.Damaged, advice.Deleted, advice.Overwritten} {
-			all = append(all, Case{Family: "encrypted under another name", Variant: fmt.Sprintf("%s, %s", k.name, loss), Path: path, Ask: advice.Question{Loss: loss}, Want: good, Play: func(h *History) {
-				h.At(ago(40 * day))
-				h.Save(path, older)
-				h.Days(ago(39*day), ago(30*day))
-				h.Save(path, good)
-				h.Days(ago(29*day), ago(20*day))
-				h.Save(path+".sealed", noise(uint64(n), len(good)+16))
-				h.Remove(path)
-				h.Days(ago(19*day), ago(day))
-			}})
+			all = append(
+				all,
+				Case{
+					Family:  "encrypted under another name",
+					Variant: fmt.Sprintf("%s, %s", k.name, loss),
+					Path:    path,
+					Ask:     advice.Question{Loss: loss},
+					Want:    good,
+					Play: func(h *History) {
+						h.At(ago(40 * day))
+						h.Save(path, older)
+						h.Days(ago(39*day), ago(30*day))
+						h.Save(path, good)
+						h.Days(ago(29*day), ago(20*day))
+						h.Save(path+".sealed", noise(uint64(n), len(good)+16))
+						h.Remove(path)
+						h.Days(ago(19*day), ago(day))
+					},
+				},
+			)
 		}
 	}
 	return all
@@ -366,20 +548,30 @@ func worse() []Case {
 	for n, k := range kinds {
 		path := docs("estimate" + k.ext)
 		of := func(lines int) []byte { return k.of(prose(uint64(420+n), 0, lines)) }
-		all = append(all, Case{Family: "another content in its place, and worked on since", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Overwritten}, Want: of(52), Play: func(h *History) {
-			for i := range 7 {
-				h.At(ago(time.Duration(40-3*i) * day))
-				h.Save(path, of(40+2*i))
-				h.At(h.clock.Add(3 * hour))
-				h.Snap()
-			}
-			for i := range 4 {
-				h.At(ago(time.Duration(12-2*i) * day))
-				h.Save(path, k.of(prose(uint64(440+n), 0, 30+i)))
-				h.At(h.clock.Add(3 * hour))
-				h.Snap()
-			}
-		}})
+		all = append(
+			all,
+			Case{
+				Family:  "another content in its place, and worked on since",
+				Variant: k.name,
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Overwritten},
+				Want:    of(52),
+				Play: func(h *History) {
+					for i := range 7 {
+						h.At(ago(time.Duration(40-3*i) * day))
+						h.Save(path, of(40+2*i))
+						h.At(h.clock.Add(3 * hour))
+						h.Snap()
+					}
+					for i := range 4 {
+						h.At(ago(time.Duration(12-2*i) * day))
+						h.Save(path, k.of(prose(uint64(440+n), 0, 30+i)))
+						h.At(h.clock.Add(3 * hour))
+						h.Snap()
+					}
+				},
+			},
+		)
 		play := func(h *History) {
 			h.At(ago(30 * day))
 			h.Save(path, of(40))
@@ -391,8 +583,25 @@ func worse() []Case {
 			h.Save(path, noise(5, 4000))
 			h.Days(ago(14*day), ago(day))
 		}
-		all = append(all, Case{Family: "broken, mended, and broken again", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Damaged}, Want: of(46), Play: play},
-			Case{Family: "broken, mended, and broken again", Variant: k.name + ", noticed the first time", Path: path, Ask: advice.Question{Loss: advice.Damaged, Noticed: ago(22 * day)}, Want: of(40), Play: play})
+		all = append(
+			all,
+			Case{
+				Family:  "broken, mended, and broken again",
+				Variant: k.name,
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Damaged},
+				Want:    of(46),
+				Play:    play,
+			},
+			Case{
+				Family:  "broken, mended, and broken again",
+				Variant: k.name + ", noticed the first time",
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Damaged, Noticed: ago(22 * day)},
+				Want:    of(40),
+				Play:    play,
+			},
+		)
 	}
 	return all
 }
@@ -408,46 +617,92 @@ func withoutRecord() []Case {
 		h.Remove(Home + "/.local/share/Trash/info/berths.odt.trashinfo")
 	}
 	return []Case{
-		{Family: family, Variant: "the last version is known", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: b, Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, b)
-			h.Days(ago(19*day), ago(10*day))
-			unrecorded(h)
-			h.Days(ago(9*day), ago(day))
-		}},
-		{Family: family, Variant: "saved once more before, which no record proves", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Other: "trash", Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			h.Days(ago(19*day), ago(10*day))
-			h.Save(path, b)
-			unrecorded(h)
-			h.Days(ago(9*day), ago(day))
-		}},
-		{Family: family, Variant: "nothing else", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Other: "trash", Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			unrecorded(h)
-		}},
-		{Family: family, Variant: "the content is known, and its snapshots are gone", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			h.Days(ago(19*day), ago(15*day))
-			h.Survey()
-			h.Digest()
-			unrecorded(h)
-			h.Thin(func(time.Time) bool { return false })
-			h.At(ago(day))
-			h.Snap()
-		}},
-		{Family: family, Variant: "the user names a folder in which it never was", Path: docs("Elsewhere/berths.odt"), Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Other: "trash", Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			h.Discard(path)
-		}},
-		{Family: family, Variant: "the same, and it stands in another", Path: docs("Elsewhere/berths.odt"), Ask: advice.Question{Loss: advice.Misplaced}, Want: nil, Other: "live", Play: func(h *History) {
-			h.At(ago(20 * day))
-			h.Save(path, a)
-		}},
+		{
+			Family:  family,
+			Variant: "the last version is known",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    b,
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, b)
+				h.Days(ago(19*day), ago(10*day))
+				unrecorded(h)
+				h.Days(ago(9*day), ago(day))
+			},
+		},
+		{
+			Family:  family,
+			Variant: "saved once more before, which no record proves",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    a,
+			Other:   "trash",
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+				h.Days(ago(19*day), ago(10*day))
+				h.Save(path, b)
+				unrecorded(h)
+				h.Days(ago(9*day), ago(day))
+			},
+		},
+		{
+			Family:  family,
+			Variant: "nothing else",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    nil,
+			Other:   "trash",
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+				unrecorded(h)
+			},
+		},
+		{
+			Family:  family,
+			Variant: "the content is known, and its snapshots are gone",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    a,
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+				h.Days(ago(19*day), ago(15*day))
+				h.Survey()
+				h.Digest()
+				unrecorded(h)
+				h.Thin(func(time.Time) bool { return false })
+				h.At(ago(day))
+				h.Snap()
+			},
+		},
+		{
+			Family:  family,
+			Variant: "the user names a folder in which it never was",
+			Path:    docs("Elsewhere/berths.odt"),
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    nil,
+			Other:   "trash",
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+				h.Discard(path)
+			},
+		},
+		{
+			Family:  family,
+			Variant: "the same, and it stands in another",
+			Path:    docs("Elsewhere/berths.odt"),
+			Ask:     advice.Question{Loss: advice.Misplaced},
+			Want:    nil,
+			Other:   "live",
+			Play: func(h *History) {
+				h.At(ago(20 * day))
+				h.Save(path, a)
+			},
+		},
 	}
 }
 

@@ -337,7 +337,17 @@ func (h *History) enrolSnapshots(machine string) error {
 	if err != nil || len(entries) == 0 {
 		return err
 	}
-	_, err = h.site.AddSource(h.ctx, site.NewSource{Machine: machine, Kind: "snapshots", At: "/srv/snapshots", Zone: "UTC", Named: "%Y-%m-%dT%H%M%S", Exclusions: h.excluded})
+	_, err = h.site.AddSource(
+		h.ctx,
+		site.NewSource{
+			Machine:    machine,
+			Kind:       "snapshots",
+			At:         "/srv/snapshots",
+			Zone:       "UTC",
+			Named:      "%Y-%m-%dT%H%M%S",
+			Exclusions: h.excluded,
+		},
+	)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return nil
 	}

@@ -31,9 +31,33 @@ func acrossMachines() []Case {
 		}
 	}
 	return []Case{
-		{Family: family, Variant: "as it was", Path: from, Ask: advice.Question{Loss: advice.Misplaced}, Want: content, Found: Second + ":" + to, Play: play(false)},
-		{Family: family, Variant: "and worked on there", Path: from, Ask: advice.Question{Loss: advice.Misplaced}, Want: edited, Found: Second + ":" + to, Play: play(true)},
-		{Family: family, Variant: "the version from before", Path: to, Machine: Second, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(20 * day)}, Want: content, Play: play(true)},
+		{
+			Family:  family,
+			Variant: "as it was",
+			Path:    from,
+			Ask:     advice.Question{Loss: advice.Misplaced},
+			Want:    content,
+			Found:   Second + ":" + to,
+			Play:    play(false),
+		},
+		{
+			Family:  family,
+			Variant: "and worked on there",
+			Path:    from,
+			Ask:     advice.Question{Loss: advice.Misplaced},
+			Want:    edited,
+			Found:   Second + ":" + to,
+			Play:    play(true),
+		},
+		{
+			Family:  family,
+			Variant: "the version from before",
+			Path:    to,
+			Machine: Second,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(20 * day)},
+			Want:    content,
+			Play:    play(true),
+		},
 	}
 }
 
@@ -60,9 +84,31 @@ func redirected() []Case {
 		h.Days(ago(4*day), ago(day))
 	}
 	return []Case{
-		{Family: family, Variant: "looked for where it was", Path: old, Ask: advice.Question{Loss: advice.Misplaced}, Want: edited, Found: First + ":" + now, Play: play},
-		{Family: family, Variant: "deleted afterwards, asked by the old path", Path: old, Ask: advice.Question{Loss: advice.Deleted}, Want: edited, Play: gone},
-		{Family: family, Variant: "overwritten afterwards, good before", Path: now, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(25 * day)}, Want: content, Play: play},
+		{
+			Family:  family,
+			Variant: "looked for where it was",
+			Path:    old,
+			Ask:     advice.Question{Loss: advice.Misplaced},
+			Want:    edited,
+			Found:   First + ":" + now,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "deleted afterwards, asked by the old path",
+			Path:    old,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    edited,
+			Play:    gone,
+		},
+		{
+			Family:  family,
+			Variant: "overwritten afterwards, good before",
+			Path:    now,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(25 * day)},
+			Want:    content,
+			Play:    play,
+		},
 	}
 }
 
@@ -72,19 +118,31 @@ func wrongExtension() []Case {
 		path, right := docs("map"+wrong), docs("map"+k.ext)
 		content := k.of(prose(uint64(130+n), 0, 30))
 		if n%2 == 1 {
-			return Case{Path: path, Ask: advice.Question{Loss: advice.Damaged}, Want: content, Found: First + ":" + path, Play: func(h *History) {
-				h.At(ago(9 * day))
-				h.Save(path, content)
-				h.Days(ago(8*day), ago(day))
-			}}
+			return Case{
+				Path:  path,
+				Ask:   advice.Question{Loss: advice.Damaged},
+				Want:  content,
+				Found: First + ":" + path,
+				Play: func(h *History) {
+					h.At(ago(9 * day))
+					h.Save(path, content)
+					h.Days(ago(8*day), ago(day))
+				},
+			}
 		}
-		return Case{Path: right, Ask: advice.Question{Loss: advice.Misplaced}, Want: content, Found: First + ":" + path, Play: func(h *History) {
-			h.At(ago(9 * day))
-			h.Save(right, content)
-			h.Days(ago(8*day), ago(4*day))
-			h.Move(right, path)
-			h.Days(ago(3*day), ago(day))
-		}}
+		return Case{
+			Path:  right,
+			Ask:   advice.Question{Loss: advice.Misplaced},
+			Want:  content,
+			Found: First + ":" + path,
+			Play: func(h *History) {
+				h.At(ago(9 * day))
+				h.Save(right, content)
+				h.Days(ago(8*day), ago(4*day))
+				h.Move(right, path)
+				h.Days(ago(3*day), ago(day))
+			},
+		}
 	})
 	return all
 }
@@ -96,33 +154,53 @@ func wrongClocks() []Case {
 		k := kinds[0]
 		path := docs("clock.txt")
 		a, b, c := k.of(prose(140, 0, 30)), k.of(prose(140, 0, 33)), k.of(prose(141, 0, 8))
-		all = append(all, Case{Family: family, Variant: fmt.Sprintf("%s ahead", skew), Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(6*day + 5*hour)}, Want: b, Play: func(h *History) {
-			h.skew = skew
-			h.At(ago(20 * day))
-			h.Save(path, a)
-			h.Days(ago(20*day-hour), ago(13*day))
-			h.At(ago(12 * day))
-			h.Save(path, b)
-			h.Days(ago(12*day-30*time.Minute), ago(6*day))
-			h.At(ago(5 * day))
-			h.Save(path, c)
-			h.Days(ago(5*day-30*time.Minute), ago(hour))
-		}})
+		all = append(
+			all,
+			Case{
+				Family:  family,
+				Variant: fmt.Sprintf("%s ahead", skew),
+				Path:    path,
+				Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(6*day + 5*hour)},
+				Want:    b,
+				Play: func(h *History) {
+					h.skew = skew
+					h.At(ago(20 * day))
+					h.Save(path, a)
+					h.Days(ago(20*day-hour), ago(13*day))
+					h.At(ago(12 * day))
+					h.Save(path, b)
+					h.Days(ago(12*day-30*time.Minute), ago(6*day))
+					h.At(ago(5 * day))
+					h.Save(path, c)
+					h.Days(ago(5*day-30*time.Minute), ago(hour))
+				},
+			},
+		)
 	}
 	k := kinds[1]
 	path := docs("clock.odt")
 	a, b := k.of(prose(142, 0, 30)), k.of(prose(143, 0, 30))
-	all = append(all, Case{Family: family, Variant: "a day behind, which is known; noticed before it was deleted again", Path: path, Ask: advice.Question{Loss: advice.Deleted, Noticed: ago(2*day + 12*hour)}, Want: a, Play: func(h *History) {
-		h.skew, h.told = -day, true
-		h.At(ago(9 * day))
-		h.Save(path, a)
-		h.At(ago(7 * day))
-		h.Discard(path)
-		h.At(ago(5 * day))
-		h.Save(path, b)
-		h.At(ago(2 * day))
-		h.Discard(path)
-	}})
+	all = append(
+		all,
+		Case{
+			Family:  family,
+			Variant: "a day behind, which is known; noticed before it was deleted again",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Noticed: ago(2*day + 12*hour)},
+			Want:    a,
+			Play: func(h *History) {
+				h.skew, h.told = -day, true
+				h.At(ago(9 * day))
+				h.Save(path, a)
+				h.At(ago(7 * day))
+				h.Discard(path)
+				h.At(ago(5 * day))
+				h.Save(path, b)
+				h.At(ago(2 * day))
+				h.Discard(path)
+			},
+		},
+	)
 	return all
 }
 
@@ -149,14 +227,42 @@ func daylight() []Case {
 		}
 	}
 	return []Case{
-		{Family: family, Variant: "before the hour that comes twice", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: change.Add(-30 * time.Minute)}, Want: a, Play: play},
-		{Family: family, Variant: "in the hour, the first time", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: change.Add(-5 * time.Minute)}, Want: b, Play: play},
-		{Family: family, Variant: "in the hour, the second time", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: change.Add(10 * time.Minute)}, Want: b, Play: play},
-		{Family: family, Variant: "deleted in the repeated hour", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: c, Play: func(h *History) {
-			play(h)
-			h.At(change.Add(5 * hour))
-			h.Discard(path)
-		}},
+		{
+			Family:  family,
+			Variant: "before the hour that comes twice",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: change.Add(-30 * time.Minute)},
+			Want:    a,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "in the hour, the first time",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: change.Add(-5 * time.Minute)},
+			Want:    b,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "in the hour, the second time",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: change.Add(10 * time.Minute)},
+			Want:    b,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "deleted in the repeated hour",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    c,
+			Play: func(h *History) {
+				play(h)
+				h.At(change.Add(5 * hour))
+				h.Discard(path)
+			},
+		},
 	}
 }
 
@@ -212,7 +318,14 @@ func excludedFolder() []Case {
 	}
 	return []Case{
 		{Family: family, Variant: "deleted for good", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Play: play(false)},
-		{Family: family, Variant: "in the trash all the same", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: content, Play: play(true)},
+		{
+			Family:  family,
+			Variant: "in the trash all the same",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    content,
+			Play:    play(true),
+		},
 	}
 }
 
@@ -239,7 +352,14 @@ func expired() []Case {
 		}
 	}
 	return []Case{
-		{Family: family, Variant: "an older version in a snapshot", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Play: play(true)},
+		{
+			Family:  family,
+			Variant: "an older version in a snapshot",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    a,
+			Play:    play(true),
+		},
 		{Family: family, Variant: "nothing else", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Play: play(false)},
 	}
 }
@@ -259,50 +379,98 @@ func misplaced() []Case {
 	at := func(path string) string { return First + ":" + path }
 	ask := advice.Question{Loss: advice.Misplaced}
 	return []Case{
-		{Family: family, Variant: "dragged into another folder", Path: path, Ask: ask, Want: a, Found: at(docs("Orders/quote.odt")), Play: func(h *History) {
-			begin(h)
-			h.Move(path, docs("Orders/quote.odt"))
-			end(h)
-		}},
-		{Family: family, Variant: "moved, then worked on", Path: path, Ask: ask, Want: b, Found: at(docs("Orders/quote.odt")), Play: func(h *History) {
-			begin(h)
-			h.Move(path, docs("Orders/quote.odt"))
-			h.Days(ago(9*day), ago(5*day))
-			h.Save(docs("Orders/quote.odt"), b)
-			h.Days(ago(4*day), ago(day))
-		}},
-		{Family: family, Variant: "copied elsewhere with a new time, and deleted", Path: path, Ask: ask, Want: a, Found: at(docs("Elsewhere/copy of it.odt")), Play: func(h *History) {
-			begin(h)
-			h.At(ago(9*day + hour))
-			h.Save(docs("Elsewhere/copy of it.odt"), a)
-			h.Discard(path)
-			end(h)
-		}},
-		{Family: family, Variant: "hidden by a dot", Path: path, Ask: ask, Want: a, Found: at(docs("Quotes/.quote.odt")), Play: func(h *History) {
-			begin(h)
-			h.Move(path, docs("Quotes/.quote.odt"))
-			end(h)
-		}},
-		{Family: family, Variant: "moved out of the trash by hand", Path: path, Ask: ask, Want: a, Found: at(Home + "/Desktop/quote.odt"), Play: func(h *History) {
-			begin(h)
-			h.Discard(path)
-			h.Days(ago(9*day), ago(5*day))
-			h.Survey()
-			h.Move(Home+"/.local/share/Trash/files/quote.odt", Home+"/Desktop/quote.odt")
-			h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
-			h.Days(ago(4*day), ago(day))
-		}},
-		{Family: family, Variant: "the same, and the user calls it deleted", Path: path, Ask: advice.Question{Loss: advice.Deleted}, Want: a, Found: at(Home + "/Desktop/quote.odt"), Play: func(h *History) {
-			begin(h)
-			h.Discard(path)
-			h.At(ago(9 * day))
-			h.Survey()
-			h.Move(Home+"/.local/share/Trash/files/quote.odt", Home+"/Desktop/quote.odt")
-			h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
-			h.Thin(func(time.Time) bool { return false })
-			h.At(ago(day))
-			h.Snap()
-		}},
+		{
+			Family:  family,
+			Variant: "dragged into another folder",
+			Path:    path,
+			Ask:     ask,
+			Want:    a,
+			Found:   at(docs("Orders/quote.odt")),
+			Play: func(h *History) {
+				begin(h)
+				h.Move(path, docs("Orders/quote.odt"))
+				end(h)
+			},
+		},
+		{
+			Family:  family,
+			Variant: "moved, then worked on",
+			Path:    path,
+			Ask:     ask,
+			Want:    b,
+			Found:   at(docs("Orders/quote.odt")),
+			Play: func(h *History) {
+				begin(h)
+				h.Move(path, docs("Orders/quote.odt"))
+				h.Days(ago(9*day), ago(5*day))
+				h.Save(docs("Orders/quote.odt"), b)
+				h.Days(ago(4*day), ago(day))
+			},
+		},
+		{
+			Family:  family,
+			Variant: "copied elsewhere with a new time, and deleted",
+			Path:    path,
+			Ask:     ask,
+			Want:    a,
+			Found:   at(docs("Elsewhere/copy of it.odt")),
+			Play: func(h *History) {
+				begin(h)
+				h.At(ago(9*day + hour))
+				h.Save(docs("Elsewhere/copy of it.odt"), a)
+				h.Discard(path)
+				end(h)
+			},
+		},
+		{
+			Family:  family,
+			Variant: "hidden by a dot",
+			Path:    path,
+			Ask:     ask,
+			Want:    a,
+			Found:   at(docs("Quotes/.quote.odt")),
+			Play: func(h *History) {
+				begin(h)
+				h.Move(path, docs("Quotes/.quote.odt"))
+				end(h)
+			},
+		},
+		{
+			Family:  family,
+			Variant: "moved out of the trash by hand",
+			Path:    path,
+			Ask:     ask,
+			Want:    a,
+			Found:   at(Home + "/Desktop/quote.odt"),
+			Play: func(h *History) {
+				begin(h)
+				h.Discard(path)
+				h.Days(ago(9*day), ago(5*day))
+				h.Survey()
+				h.Move(Home+"/.local/share/Trash/files/quote.odt", Home+"/Desktop/quote.odt")
+				h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
+				h.Days(ago(4*day), ago(day))
+			},
+		},
+		{
+			Family:  family,
+			Variant: "the same, and the user calls it deleted",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    a,
+			Found:   at(Home + "/Desktop/quote.odt"),
+			Play: func(h *History) {
+				begin(h)
+				h.Discard(path)
+				h.At(ago(9 * day))
+				h.Survey()
+				h.Move(Home+"/.local/share/Trash/files/quote.odt", Home+"/Desktop/quote.odt")
+				h.Remove(Home + "/.local/share/Trash/info/quote.odt.trashinfo")
+				h.Thin(func(time.Time) bool { return false })
+				h.At(ago(day))
+				h.Snap()
+			},
+		},
 		{Family: family, Variant: "it is deleted after all", Path: path, Ask: ask, Want: a, Play: func(h *History) {
 			begin(h)
 			h.Discard(path)
@@ -312,11 +480,19 @@ func misplaced() []Case {
 			begin(h)
 			end(h)
 		}},
-		{Family: family, Variant: "its whole folder moved", Path: path, Ask: ask, Want: a, Found: at(docs("Archive/Quotes/quote.odt")), Play: func(h *History) {
-			begin(h)
-			h.Move(docs("Quotes"), docs("Archive/Quotes"))
-			end(h)
-		}},
+		{
+			Family:  family,
+			Variant: "its whole folder moved",
+			Path:    path,
+			Ask:     ask,
+			Want:    a,
+			Found:   at(docs("Archive/Quotes/quote.odt")),
+			Play: func(h *History) {
+				begin(h)
+				h.Move(docs("Quotes"), docs("Archive/Quotes"))
+				end(h)
+			},
+		},
 	}
 }
 
@@ -339,10 +515,13 @@ func unsaved() []Case {
 			h.Snap()
 		}
 		add := func(family, variant string, want []byte, play func(h *History)) {
-			all = append(all, Case{Family: family, Variant: k.name + ", " + variant, Path: path, Ask: ask, Want: want, Play: func(h *History) {
-				begin(h)
-				play(h)
-			}})
+			all = append(
+				all,
+				Case{Family: family, Variant: k.name + ", " + variant, Path: path, Ask: ask, Want: want, Play: func(h *History) {
+					begin(h)
+					play(h)
+				}},
+			)
 		}
 		add("unsaved work in a stray", "beside it", unsavedWork, func(h *History) {
 			h.At(ago(2 * hour))
@@ -407,11 +586,46 @@ func hinted() []Case {
 		}
 	}
 	return []Case{
-		{Family: family, Variant: "words that nothing has", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"submarine"}}}, Want: nil, Play: play},
-		{Family: family, Variant: "words that must not be in it", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(hour), Hints: advice.Hints{Without: []string{"220-23 "}}}, Want: v(3), Play: play},
-		{Family: family, Variant: "not this one", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Wrong: map[string]bool{sum(v(4)): true}}, Want: v(3), Play: play},
-		{Family: family, Variant: "a size", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(hour), Hints: advice.Hints{Most: int64(len(v(2)))}}, Want: v(2), Play: play},
-		{Family: family, Variant: "good before anything was known", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(50 * day)}, Want: nil, Play: play},
+		{
+			Family:  family,
+			Variant: "words that nothing has",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"submarine"}}},
+			Want:    nil,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "words that must not be in it",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(hour), Hints: advice.Hints{Without: []string{"220-23 "}}},
+			Want:    v(3),
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "not this one",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Wrong: map[string]bool{sum(v(4)): true}},
+			Want:    v(3),
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "a size",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(hour), Hints: advice.Hints{Most: int64(len(v(2)))}},
+			Want:    v(2),
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "good before anything was known",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(50 * day)},
+			Want:    nil,
+			Play:    play,
+		},
 	}
 }
 
@@ -429,18 +643,46 @@ func contradictions() []Case {
 		h.Discard(path)
 	}
 	return []Case{
-		{Family: family, Variant: "noticed in the future", Path: path, Ask: advice.Question{Loss: advice.Deleted, Noticed: Now.Add(3 * day)}, Want: b, Play: play},
-		{Family: family, Variant: "good after it was noticed", Path: path, Ask: advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Noticed: ago(6 * day)}, Want: b, Play: play},
-		{Family: family, Variant: "good in the future", Path: path, Ask: advice.Question{Loss: advice.Deleted, Good: Now.Add(day)}, Want: b, Play: play},
-		{Family: family, Variant: "every copy broken", Path: docs("broken.odt"), Ask: advice.Question{Loss: advice.Deleted}, Want: nil, Play: func(h *History) {
-			h.At(ago(10 * day))
-			for i := range 5 {
-				h.At(ago(time.Duration(10-i) * day))
-				h.Save(docs("broken.odt"), bytes.Repeat([]byte{byte(i)}, 3000+i)[:2000+i])
-				h.At(h.clock.Add(hour))
-				h.Snap()
-			}
-			h.Discard(docs("broken.odt"))
-		}},
+		{
+			Family:  family,
+			Variant: "noticed in the future",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Noticed: Now.Add(3 * day)},
+			Want:    b,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "good after it was noticed",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Noticed: ago(6 * day)},
+			Want:    b,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "good in the future",
+			Path:    path,
+			Ask:     advice.Question{Loss: advice.Deleted, Good: Now.Add(day)},
+			Want:    b,
+			Play:    play,
+		},
+		{
+			Family:  family,
+			Variant: "every copy broken",
+			Path:    docs("broken.odt"),
+			Ask:     advice.Question{Loss: advice.Deleted},
+			Want:    nil,
+			Play: func(h *History) {
+				h.At(ago(10 * day))
+				for i := range 5 {
+					h.At(ago(time.Duration(10-i) * day))
+					h.Save(docs("broken.odt"), bytes.Repeat([]byte{byte(i)}, 3000+i)[:2000+i])
+					h.At(h.clock.Add(hour))
+					h.Snap()
+				}
+				h.Discard(docs("broken.odt"))
+			},
+		},
 	}
 }

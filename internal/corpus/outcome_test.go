@@ -56,7 +56,8 @@ func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *contents.
 		machine = First
 	}
 	var err error
-	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: place.Place{Machine: machine, Path: c.Path}}); err != nil {
+	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: place.Place{Machine: machine,
+		Path: c.Path}}); err != nil {
 		h.close()
 	}
 	return o, h, reader, err
@@ -124,7 +125,8 @@ func (o *Outcome) naive(h *History, reader *contents.Reader) error {
 	choose := func(until time.Time) bool {
 		best := -1
 		for i, f := range facts {
-			if f.Readable && f.Type == "file" && (until.IsZero() || !f.Written.After(until)) && (best < 0 || f.Written.After(facts[best].Written)) {
+			if f.Readable && f.Type == "file" && (until.IsZero() || !f.Written.After(until)) &&
+				(best < 0 || f.Written.After(facts[best].Written)) {
 				best = i
 			}
 		}

@@ -92,7 +92,8 @@ func TestFilesAreValidInTheirFormats(t *testing.T) {
 		ext := filepath.Ext(path)
 		_, content, _ = strings.Cut(content, "\n")
 		seen[ext]++
-		if filepath.Base(path) == "Ledger 09.ods" || strings.Contains(path, "/Rigging/") || strings.HasSuffix(content, "\n") && strings.Count(content, "\n") == 1 {
+		if filepath.Base(path) == "Ledger 09.ods" || strings.Contains(path, "/Rigging/") ||
+			strings.HasSuffix(content, "\n") && strings.Count(content, "\n") == 1 {
 			continue // broken on purpose, or empty
 		}
 		switch ext {

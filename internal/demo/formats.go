@@ -108,7 +108,13 @@ func linesSVG(h hull, revision int) []byte {
 		fmt.Fprintf(&b, "<polyline points=\"%s\" stroke=\"#7a4b2a\"/>\n", strings.Join(points, " "))
 	}
 	fmt.Fprintf(&b, "</g>\n<path d=\"M40 205H860M450 230V400\" stroke=\"#999\" stroke-dasharray=\"6 4\"/>\n")
-	fmt.Fprintf(&b, "<text x=\"40\" y=\"30\" font-family=\"sans-serif\" font-size=\"18\">%s · lines · rev %d · LOA %.2f m</text>\n</svg>\n", html.EscapeString(h.name), revision, h.length/1000)
+	fmt.Fprintf(
+		&b,
+		"<text x=\"40\" y=\"30\" font-family=\"sans-serif\" font-size=\"18\">%s · lines · rev %d · LOA %.2f m</text>\n</svg>\n",
+		html.EscapeString(h.name),
+		revision,
+		h.length/1000,
+	)
 	return []byte(b.String())
 }
 
@@ -134,11 +140,19 @@ func openDocument(mediaType, body string, at time.Time) []byte {
 	}
 	const head = `<?xml version="1.0" encoding="UTF-8"?>` + "\n"
 	add("mimetype", zip.Store, mediaType)
-	add("META-INF/manifest.xml", zip.Deflate, head+`<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0" manifest:version="1.3">`+
-		`<manifest:file-entry manifest:full-path="/" manifest:version="1.3" manifest:media-type="`+mediaType+`"/>`+
-		`<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/>`+
-		`<manifest:file-entry manifest:full-path="styles.xml" manifest:media-type="text/xml"/></manifest:manifest>`)
-	add("styles.xml", zip.Deflate, head+`<office:document-styles xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" office:version="1.3"><office:styles/></office:document-styles>`)
+	add(
+		"META-INF/manifest.xml",
+		zip.Deflate,
+		head+`<manifest:manifest xmlns:manifest="urn:oasis:names:tc:opendocument:xmlns:manifest:1.0" manifest:version="1.3">`+
+			`<manifest:file-entry manifest:full-path="/" manifest:version="1.3" manifest:media-type="`+mediaType+`"/>`+
+			`<manifest:file-entry manifest:full-path="content.xml" manifest:media-type="text/xml"/>`+
+			`<manifest:file-entry manifest:full-path="styles.xml" manifest:media-type="text/xml"/></manifest:manifest>`,
+	)
+	add(
+		"styles.xml",
+		zip.Deflate,
+		head+`<office:document-styles xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" office:version="1.3"><office:styles/></office:document-styles>`,
+	)
 	add("content.xml", zip.Deflate, head+`<office:document-content xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" `+
 		`xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0" office:version="1.3"><office:body>`+
 		body+`</office:body></office:document-content>`)

@@ -105,7 +105,12 @@ func drawingLoftPast(m *machine, days func(float64) time.Time) {
 	// Ravi's documents were put on the second drive twenty days ago.
 	papers := "/data/ravi/Documents"
 	for i, title := range []string{"Apprentice book", "Knots", "Tide tables"} {
-		m.file(fmt.Sprintf("%s/%s.odt", papers, title), ravi, days(60-float64(i)), textDocument(title, []string{"Kept by Ravi.", "Week by week."}, days(60)))
+		m.file(
+			fmt.Sprintf("%s/%s.odt", papers, title),
+			ravi,
+			days(60-float64(i)),
+			textDocument(title, []string{"Kept by Ravi.", "Week by week."}, days(60)),
+		)
 	}
 	m.renamed("/home/ravi/Documents", papers, days(20))
 	dirs := "/home/ravi/.config/user-dirs.dirs"
@@ -144,7 +149,9 @@ func (m *machine) snapshots(dir string, now time.Time) error {
 		name := filepath.Join(dir, at.In(m.zone).Format("2006-01-02T1504"))
 		here := map[string]int{}
 		for i, p := range m.past {
-			if !p.since.After(at) && (p.until.IsZero() || at.Before(p.until)) && (strings.HasPrefix(p.path, "/home/") || strings.HasPrefix(p.path, "/data/")) && !strings.HasPrefix(p.path, notSnapped) {
+			if !p.since.After(at) && (p.until.IsZero() || at.Before(p.until)) &&
+				(strings.HasPrefix(p.path, "/home/") || strings.HasPrefix(p.path, "/data/")) &&
+				!strings.HasPrefix(p.path, notSnapped) {
 				here[p.path] = i
 			}
 		}

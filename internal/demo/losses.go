@@ -55,9 +55,21 @@ func frontOfficeLosses(m *machine, days func(float64) time.Time) {
 	}
 	m.drive("/dev/sda2", "/", "defaults,noatime", false, trimmed)
 	// Dragged into another folder by a slip of the mouse.
-	m.move("/home/ines/Documents/Quotes/Quote 113 Grey Heron.odt", "/home/ines/Documents/Orders/Grey Heron/Quote 113 Grey Heron.odt", ines, days(3.2))
+	m.move(
+		"/home/ines/Documents/Quotes/Quote 113 Grey Heron.odt",
+		"/home/ines/Documents/Orders/Grey Heron/Quote 113 Grey Heron.odt",
+		ines,
+		days(3.2),
+	)
 	// Moved out of the trash by hand, which made it forget where it belongs.
-	cover := textDocument("Winter cover", []string{"A cover of proofed canvas, laced to the gunwale every forearm's length.", "Two ridge poles of ash. Ask Oda for the measure of the sheer."}, days(60))
+	cover := textDocument(
+		"Winter cover",
+		[]string{
+			"A cover of proofed canvas, laced to the gunwale every forearm's length.",
+			"Two ridge poles of ash. Ask Oda for the measure of the sheer.",
+		},
+		days(60),
+	)
 	m.was("/home/ines/Documents/Winter cover.odt", ines, days(60), days(13), cover)
 	m.file("/home/ines/Desktop/Winter cover.odt", ines, days(60), cover)
 	brokenLedger(m, days)
@@ -69,7 +81,13 @@ func frontOfficeLosses(m *machine, days func(float64) time.Time) {
 func wages(m *machine, days func(float64) time.Time) {
 	const folder = "/home/ines/Wages/"
 	removed := days(1.4)
-	m.was(folder+"gocryptfs.conf", ines, days(80), removed, []byte("{\n\t\"Creator\": \"the front office\",\n\t\"Version\": 2,\n\t\"FeatureFlags\": [\"DirIV\", \"LongNames\"]\n}\n"))
+	m.was(
+		folder+"gocryptfs.conf",
+		ines,
+		days(80),
+		removed,
+		[]byte("{\n\t\"Creator\": \"the front office\",\n\t\"Version\": 2,\n\t\"FeatureFlags\": [\"DirIV\", \"LongNames\"]\n}\n"),
+	)
 	for n, name := range []string{"pQ7mX2vR9kT4bW1zL8cN5d", "J3fH6sY0aG9uE2iO7rM4xB", "t5Zk8Vn1Qw6Cj3Lp0Db9Fy", "W2gS7hU4eA1oI8yR5mX6qK"} {
 		if n > 0 {
 			m.was(folder+name, ines, days(float64(80-9*n)), removed, evenBytes(name, 3000+700*n))
@@ -129,8 +147,10 @@ func rigging(m *machine, days func(float64) time.Time) {
 			content []byte
 		}{
 			{"Sail plan.svg", linesSVG(newHull(boat+" sails", 1), 1)},
-			{"Spar list.ods", spreadsheet("Spars", [][]string{{"spar", "length", "wood"}, {"mast", fmt.Sprintf("%d", 4100+i*130), "spruce"}, {"yard", fmt.Sprintf("%d", 2900+i*90), "spruce"}}, days(50))},
-			{"Rigging notes.odt", textDocument("Rigging "+boat, []string{"Shrouds of hemp, served and tarred.", fmt.Sprintf("Halyard: %d metres.", 14+i)}, days(50))},
+			{"Spar list.ods", spreadsheet("Spars", [][]string{{"spar", "length", "wood"}, {"mast", fmt.Sprintf("%d", 4100+i*130),
+				"spruce"}, {"yard", fmt.Sprintf("%d", 2900+i*90), "spruce"}}, days(50))},
+			{"Rigging notes.odt", textDocument("Rigging "+boat, []string{"Shrouds of hemp, served and tarred.",
+				fmt.Sprintf("Halyard: %d metres.", 14+i)}, days(50))},
 		} {
 			path := fmt.Sprintf("%s/%s/%s", folder, boat, f.name)
 			written := days(float64(60 - i*3))
@@ -140,7 +160,16 @@ func rigging(m *machine, days func(float64) time.Time) {
 			noise := evenBytes(path, len(f.content))
 			if boat == "Curlew" && f.name == "Rigging notes.odt" { // written afresh this morning, before anybody asked for help
 				m.was(path, oda, at, days(0.2), noise)
-				m.file(path, oda, days(0.2), textDocument("Rigging Curlew", []string{"Shrouds of hemp, served and tarred.", "Written again from memory; the halyard is to be measured."}, days(0.2)))
+				m.file(
+					path,
+					oda,
+					days(0.2),
+					textDocument(
+						"Rigging Curlew",
+						[]string{"Shrouds of hemp, served and tarred.", "Written again from memory; the halyard is to be measured."},
+						days(0.2),
+					),
+				)
 				continue
 			}
 			m.file(path, oda, at, noise)
@@ -164,18 +193,45 @@ func evenBytes(seed string, size int) []byte {
 func drawingLoftLosses(m *machine, days func(float64) time.Time) {
 	m.drive("/dev/sdb1", "/", "defaults", true, time.Time{})
 	const notes = "/home/tomas/Offsets/Turnstone fairing notes.odt"
-	text := []string{"Station 3 stands proud by two millimetres between the second and the third waterline.", "The batten lies fair from station 4 on.",
-		"Buttock A runs out at the transom; lift the knuckle by three."}
+	text := []string{
+		"Station 3 stands proud by two millimetres between the second and the third waterline.",
+		"The batten lies fair from station 4 on.",
+		"Buttock A runs out at the transom; lift the knuckle by three.",
+	}
 	written := func(n int, at time.Time) []byte { return textDocument("Turnstone fairing notes", text[:n], at) }
 	m.was(notes, tomas, days(4), days(1.2), written(1, days(4)))
 	m.file(notes, tomas, days(1.2), written(2, days(1.2)))
-	more := append(slices.Clone(text), "Diagonal 2 is fair now; take the offsets from the floor, not from the plan.", "Mould 6 is to be cut again: it was marked from the old line.")
-	m.file("/home/tomas/.config/office/4/user/backup/Turnstone fairing notes_0.odt", tomas, days(0.16), textDocument("Turnstone fairing notes", more, days(0.16)))
-	m.file("/home/tomas/Offsets/.~lock.Turnstone fairing notes.odt#", tomas, days(0.3), []byte(",tomas,drawing-loft,,file:///home/tomas/.config/office/4;"))
+	more := append(
+		slices.Clone(text),
+		"Diagonal 2 is fair now; take the offsets from the floor, not from the plan.",
+		"Mould 6 is to be cut again: it was marked from the old line.",
+	)
+	m.file(
+		"/home/tomas/.config/office/4/user/backup/Turnstone fairing notes_0.odt",
+		tomas,
+		days(0.16),
+		textDocument("Turnstone fairing notes", more, days(0.16)),
+	)
+	m.file(
+		"/home/tomas/Offsets/.~lock.Turnstone fairing notes.odt#",
+		tomas,
+		days(0.3),
+		[]byte(",tomas,drawing-loft,,file:///home/tomas/.config/office/4;"),
+	)
 	m.file("/home/tomas/Offsets/Turnstone fairing notes.odt~", tomas, days(1.2), written(1, days(4)))
 	m.file("/home/tomas/Offsets/#Turnstone fairing notes.odt#", tomas, days(0.14), nil)
-	m.file("/home/tomas/Offsets/Turnstone fairing.odt", tomas, days(20), textDocument("Fairing", []string{"What the lofting floor needs before the batten is laid."}, days(20)))
-	m.file("/home/tomas/.config/office/4/user/backup/Turnstone fairing_0.odt", tomas, days(0.5), textDocument("Fairing", []string{"What the lofting floor needs before the batten is laid.", "Sweep it."}, days(0.5)))
+	m.file(
+		"/home/tomas/Offsets/Turnstone fairing.odt",
+		tomas,
+		days(20),
+		textDocument("Fairing", []string{"What the lofting floor needs before the batten is laid."}, days(20)),
+	)
+	m.file(
+		"/home/tomas/.config/office/4/user/backup/Turnstone fairing_0.odt",
+		tomas,
+		days(0.5),
+		textDocument("Fairing", []string{"What the lofting floor needs before the batten is laid.", "Sweep it."}, days(0.5)),
+	)
 }
 
 // Cases are six requests for help, one of each kind of loss and one of a whole folder, open and ready to be worked on.
@@ -191,8 +247,13 @@ func (w World) Cases() []api.NewCase {
 	return []api.NewCase{
 		{Loss: api.LossDeleted, Place: at("front-office", "/home/ines/Documents/Quotes/Quote 127 Sea Campion.odt"), NoticedAt: days(0.05),
 			Happened: text("Tidied up the quotes this morning and threw away the one that goes out today.")},
-		{Loss: api.LossOverwritten, Place: at("front-office", "/home/ines/Documents/Quotes/Quote 116 Little Tern.odt"), GoodAt: days(3), NoticedAt: days(0.1),
-			Happened: text("Opened the quote to begin a tender, and saved the tender over it.")},
+		{
+			Loss:      api.LossOverwritten,
+			Place:     at("front-office", "/home/ines/Documents/Quotes/Quote 116 Little Tern.odt"),
+			GoodAt:    days(3),
+			NoticedAt: days(0.1),
+			Happened:  text("Opened the quote to begin a tender, and saved the tender over it."),
+		},
 		{Loss: api.LossDamaged, Place: at("front-office", "/home/ines/Documents/Accounts/Ledger 09.ods"),
 			Happened: text("The September ledger does not open any more. Nobody has looked at it since the summer.")},
 		{Loss: api.LossMisplaced, Place: at("front-office", "/home/ines/Documents/Quotes/Quote 113 Grey Heron.odt"),

@@ -96,7 +96,17 @@ func (m *machine) discard(c can, path string, uid int, gone time.Time) (name str
 	if c.base != "" {
 		recorded = strings.TrimPrefix(path, c.base+"/")
 	}
-	m.record(c, name, uid, gone, fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n", trash.EncodePercent(recorded), gone.In(m.zone).Format("2006-01-02T15:04:05")))
+	m.record(
+		c,
+		name,
+		uid,
+		gone,
+		fmt.Sprintf(
+			"[Trash Info]\nPath=%s\nDeletionDate=%s\n",
+			trash.EncodePercent(recorded),
+			gone.In(m.zone).Format("2006-01-02T15:04:05"),
+		),
+	)
 	to := c.dir + "/files/" + name
 	m.end(path, gone)
 	m.fail(os.Rename(m.at(path), m.at(to)))

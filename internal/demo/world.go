@@ -125,16 +125,44 @@ func frontOffice(dir string, now time.Time) (*machine, error) {
 			textDocument("Order "+fmt.Sprint(number), []string{"Ordered: one " + boat + ".", "First instalment received."}, days(60)))
 		m.file(fmt.Sprintf("%s/Orders/%s/Launching day.jpg", docs, boat), ines, days(float64(40-i*3)), jpegOf("launch "+boat))
 		m.file(fmt.Sprintf("/home/oda/Planning/%s/Timber list.csv", boat), oda, days(float64(50-i*4)), offsetsCSV(newHull(boat, i)))
-		m.file(fmt.Sprintf("/home/oda/Planning/%s/Notes.txt", boat), oda, days(float64(30-i)), []byte("Frames steamed. Garboards next.\nAsk Tomás about the tumblehome.\n"))
+		m.file(
+			fmt.Sprintf("/home/oda/Planning/%s/Notes.txt", boat),
+			oda,
+			days(float64(30-i)),
+			[]byte("Frames steamed. Garboards next.\nAsk Tomás about the tumblehome.\n"),
+		)
 	}
 	for month := range 12 {
-		m.file(fmt.Sprintf("%s/Accounts/Ledger %02d.ods", docs, month+1), ines, days(float64(360-month*30)),
-			spreadsheet("Ledger", [][]string{{"day", "what", "amount"}, {"3", "copper nails", "212.40"}, {"11", "larch", fmt.Sprintf("%d.00", 900+month*37)}}, days(300)))
-		m.file(fmt.Sprintf("%s/Minutes/Minutes %02d.txt", docs, month+1), ines, days(float64(355-month*30)), []byte("Present: Inês, Oda, Tomás, Ravi.\nThe slip needs new greased ways before spring.\n"))
+		m.file(
+			fmt.Sprintf("%s/Accounts/Ledger %02d.ods", docs, month+1),
+			ines,
+			days(float64(360-month*30)),
+			spreadsheet(
+				"Ledger",
+				[][]string{{"day", "what", "amount"}, {"3", "copper nails", "212.40"}, {"11", "larch", fmt.Sprintf("%d.00", 900+month*37)}},
+				days(300),
+			),
+		)
+		m.file(
+			fmt.Sprintf("%s/Minutes/Minutes %02d.txt", docs, month+1),
+			ines,
+			days(float64(355-month*30)),
+			[]byte("Present: Inês, Oda, Tomás, Ravi.\nThe slip needs new greased ways before spring.\n"),
+		)
 	}
-	m.file("/home/ines/Contacts/Customers.vcf", ines, days(6), vcards([]string{"Nell Harrow", "Piet Varga", "Saoirse Holm", "Matti Dunn", "Joana Reis"}))
+	m.file(
+		"/home/ines/Contacts/Customers.vcf",
+		ines,
+		days(6),
+		vcards([]string{"Nell Harrow", "Piet Varga", "Saoirse Holm", "Matti Dunn", "Joana Reis"}),
+	)
 	m.file("/home/ines/Contacts/Suppliers.vcf", ines, days(20), vcards([]string{"Coppersmith Ebb", "Larch Wharf"}))
-	m.file("/home/ines/Calendar/Yard.ics", ines, days(2), calendar([]string{"Launch of Marsh Wren", "Insurance survey", "Steam box lit"}, now))
+	m.file(
+		"/home/ines/Calendar/Yard.ics",
+		ines,
+		days(2),
+		calendar([]string{"Launch of Marsh Wren", "Insurance survey", "Steam box lit"}, now),
+	)
 	frontOfficeTrash(m, now, days)
 	frontOfficeLosses(m, days)
 	frontOfficePast(m, days)
@@ -151,11 +179,32 @@ func frontOfficeTrash(m *machine, now time.Time, days func(float64) time.Time) {
 	discard(home, docs+"/Quotes/Quote 127 Sea Campion.odt", ines, days(0.09), days(1), quote("Sea Campion", 127, 3, days(1)))
 	discard(home, docs+"/Quotes/Quote 127 Sea Campion.odt", ines, days(4.2), days(5), quote("Sea Campion", 127, 2, days(5)))
 	discard(home, docs+"/Offsets/Marsh Wren offsets.csv", ines, days(0.3), days(12), offsetsCSV(newHull("Marsh Wren", 4)))
-	discard(home, docs+"/Offsets/Marsh Wren offsets.ods", ines, days(0.31), days(12), spreadsheet("Offsets", newHull("Marsh Wren", 4).table(), days(12)))
+	discard(
+		home,
+		docs+"/Offsets/Marsh Wren offsets.ods",
+		ines,
+		days(0.31),
+		days(12),
+		spreadsheet("Offsets", newHull("Marsh Wren", 4).table(), days(12)),
+	)
 	discard(home, "/home/ines/Contacts/Customers old.vcf", ines, days(2.5), days(200), vcards([]string{"Nell Harrow", "Piet Varga"}))
-	discard(home, "/home/ines/Calendar/Last year.ics", ines, days(27.4), days(300), calendar([]string{"Launch of Curlew", "Stocktaking"}, days(400)))
+	discard(
+		home,
+		"/home/ines/Calendar/Last year.ics",
+		ines,
+		days(27.4),
+		days(300),
+		calendar([]string{"Launch of Curlew", "Stocktaking"}, days(400)),
+	)
 	for i := range 24 {
-		discard(home, fmt.Sprintf("%s/Scans/Delivery note %03d.png", docs, 200+i), ines, days(1.5+float64(i)*1.37), days(40+float64(i)), pngOf(fmt.Sprint("scan", i)))
+		discard(
+			home,
+			fmt.Sprintf("%s/Scans/Delivery note %03d.png", docs, 200+i),
+			ines,
+			days(1.5+float64(i)*1.37),
+			days(40+float64(i)),
+			pngOf(fmt.Sprint("scan", i)),
+		)
 	}
 	for i, boat := range boats[:4] {
 		folder := fmt.Sprintf("%s/Regatta %d", docs, 2020+i)
@@ -171,11 +220,24 @@ func frontOfficeTrash(m *machine, now time.Time, days func(float64) time.Time) {
 			spreadsheet("Week", [][]string{{"day", "who", "what"}, {"Mon", "Ravi", "planks"}, {"Tue", "Tomás", "lofting"}}, days(70)))
 	}
 	discard(oldPlans, "/home/oda/Planning/Offsets checked by Oda.csv", oda, days(8.8), days(9), offsetsCSV(newHull("Grey Heron", 2)))
-	discard(oldPlans, "/home/oda/Planning/caf\xe9 opening hours.txt", oda, days(5.1), days(30), []byte("Named by an old machine, in an old encoding.\n"))
+	discard(
+		oldPlans,
+		"/home/oda/Planning/caf\xe9 opening hours.txt",
+		oda,
+		days(5.1),
+		days(30),
+		[]byte("Named by an old machine, in an old encoding.\n"),
+	)
 	discard(oldPlans, "/home/oda/Planning/two\nlines.txt", oda, days(5.2), days(31), []byte("Somebody pasted a name with a line break.\n"))
 	// An item whose record was lost, a record whose item was, and a record that is broken.
 	m.file(home.dir+"/files/Spars sketch.svg", ines, days(9), linesSVG(newHull("Spars", 1), 1))
-	m.record(home, "Winter cover.odt", ines, days(13), "[Trash Info]\nPath="+docs+"/Winter%20cover.odt\nDeletionDate="+days(13).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
+	m.record(
+		home,
+		"Winter cover.odt",
+		ines,
+		days(13),
+		"[Trash Info]\nPath="+docs+"/Winter%20cover.odt\nDeletionDate="+days(13).In(m.zone).Format("2006-01-02T15:04:05")+"\n",
+	)
 	m.file(home.dir+"/files/Insurance.pdf", ines, days(15), []byte("%PDF-1.4\n% a scan that was cut off\n"))
 	m.record(home, "Insurance.pdf", ines, days(14), "[Trash Info]\nPath=%zz/Insurance.pdf\nDeletionDate=last Tuesday\n")
 }
@@ -186,12 +248,27 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 	for i, boat := range boats {
 		for rev := 1; rev <= 4; rev++ {
 			h := newHull(boat, rev)
-			m.file(fmt.Sprintf("/home/tomas/Drawings/%s/%s lines rev %d.svg", boat, boat, rev), tomas, days(float64(120-i*8-rev*3)), linesSVG(h, rev))
+			m.file(
+				fmt.Sprintf("/home/tomas/Drawings/%s/%s lines rev %d.svg", boat, boat, rev),
+				tomas,
+				days(float64(120-i*8-rev*3)),
+				linesSVG(h, rev),
+			)
 		}
 		m.file(fmt.Sprintf("/home/tomas/Offsets/%s offsets.csv", boat), tomas, days(float64(100-i*9)), offsetsCSV(newHull(boat, 4)))
-		m.file(fmt.Sprintf("/home/tomas/Offsets/%s offsets.ods", boat), tomas, days(float64(99-i*9)), spreadsheet("Offsets", newHull(boat, 4).table(), days(99)))
+		m.file(
+			fmt.Sprintf("/home/tomas/Offsets/%s offsets.ods", boat),
+			tomas,
+			days(float64(99-i*9)),
+			spreadsheet("Offsets", newHull(boat, 4).table(), days(99)),
+		)
 		m.file(fmt.Sprintf("/home/ravi/Learning/%s half model.jpg", boat), ravi, days(float64(80-i*6)), jpegOf("model "+boat))
-		m.file(fmt.Sprintf("/home/ravi/Learning/%s.txt", boat), ravi, days(float64(79-i*6)), []byte("Station 5 is the widest. Fair the batten before marking.\n"))
+		m.file(
+			fmt.Sprintf("/home/ravi/Learning/%s.txt", boat),
+			ravi,
+			days(float64(79-i*6)),
+			[]byte("Station 5 is the widest. Fair the batten before marking.\n"),
+		)
 	}
 	can := homeCan("/home/tomas")
 	discard := func(path string, uid int, gone, written time.Time, content []byte) {
@@ -199,8 +276,20 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 		m.discard(homeCan("/home/"+logins[uid]), path, uid, gone)
 	}
 	for i, boat := range boats[:5] {
-		discard(fmt.Sprintf("/home/tomas/Offsets/drafts/%s offsets draft.csv", boat), tomas, days(0.5+float64(i)*5.9), days(float64(20+i)), offsetsCSV(newHull(boat, 3)))
-		discard(fmt.Sprintf("/home/tomas/Drawings/%s/%s lines rev 0.svg", boat, boat), tomas, days(1.2+float64(i)*6.3), days(float64(130+i)), linesSVG(newHull(boat, 0), 0))
+		discard(
+			fmt.Sprintf("/home/tomas/Offsets/drafts/%s offsets draft.csv", boat),
+			tomas,
+			days(0.5+float64(i)*5.9),
+			days(float64(20+i)),
+			offsetsCSV(newHull(boat, 3)),
+		)
+		discard(
+			fmt.Sprintf("/home/tomas/Drawings/%s/%s lines rev 0.svg", boat, boat),
+			tomas,
+			days(1.2+float64(i)*6.3),
+			days(float64(130+i)),
+			linesSVG(newHull(boat, 0), 0),
+		)
 	}
 	folder := "/home/tomas/Drawings/Sanderling moulds"
 	for i := range 9 {
@@ -209,8 +298,17 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 	m.file(folder+"/Full size/Offsets at full size.csv", tomas, days(14), offsetsCSV(newHull("Sanderling", 9)))
 	m.discard(can, folder, tomas, days(1.9))
 	for i := range 8 {
-		discard(fmt.Sprintf("/home/ravi/Learning/Exercise %d.odt", i+1), ravi, days(2.2+float64(i)*4.1), days(float64(60+i)),
-			textDocument(fmt.Sprintf("Exercise %d", i+1), []string{"Scarf two planks at eight to one.", "Show the joint to Tomás."}, days(60)))
+		discard(
+			fmt.Sprintf("/home/ravi/Learning/Exercise %d.odt", i+1),
+			ravi,
+			days(2.2+float64(i)*4.1),
+			days(float64(60+i)),
+			textDocument(
+				fmt.Sprintf("Exercise %d", i+1),
+				[]string{"Scarf two planks at eight to one.", "Show the joint to Tomás."},
+				days(60),
+			),
+		)
 	}
 	if m.err == nil {
 		m.fail(os.Symlink("/home/tomas/Drawings", m.at("/home/tomas/To the drawings")))
@@ -230,7 +328,13 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 		onCard(fmt.Sprintf("/DCIM/Trial %03d.jpg", 40+i), 0.8+float64(i)*2.4)
 	}
 	m.file(card+"/.Trash-1003/files/planted.txt", tomas, days(6), []byte("This record points out of the card.\n"))
-	m.record(cardCan(card), "planted.txt", tomas, days(6), "[Trash Info]\nPath=../../../etc/cron.d/planted\nDeletionDate="+days(6).In(m.zone).Format("2006-01-02T15:04:05")+"\n")
+	m.record(
+		cardCan(card),
+		"planted.txt",
+		tomas,
+		days(6),
+		"[Trash Info]\nPath=../../../etc/cron.d/planted\nDeletionDate="+days(6).In(m.zone).Format("2006-01-02T15:04:05")+"\n",
+	)
 	drawingLoftLosses(m, days)
 	drawingLoftPast(m, days)
 	return m, m.finish()
@@ -245,10 +349,20 @@ func store(dir string, now time.Time, snapped []*machine) error {
 	top := "/srv/yard"
 	for i, boat := range boats {
 		for k := range 4 {
-			m.file(fmt.Sprintf("%s/Photographs/%s/%s %02d.jpg", top, boat, boat, k+1), oda, days(float64(140-i*11-k)), jpegOf(fmt.Sprint(boat, k)))
+			m.file(
+				fmt.Sprintf("%s/Photographs/%s/%s %02d.jpg", top, boat, boat, k+1),
+				oda,
+				days(float64(140-i*11-k)),
+				jpegOf(fmt.Sprint(boat, k)),
+			)
 		}
 		m.file(fmt.Sprintf("%s/Shared drawings/%s lines.svg", top, boat), tomas, days(float64(70-i*4)), linesSVG(newHull(boat, 4), 4))
-		m.file(fmt.Sprintf("%s/Safety/%s checklist.txt", top, boat), oda, days(float64(33-i)), []byte("Bilge dry. Seacocks shut. Fire bucket full.\n"))
+		m.file(
+			fmt.Sprintf("%s/Safety/%s checklist.txt", top, boat),
+			oda,
+			days(float64(33-i)),
+			[]byte("Bilge dry. Seacocks shut. Fire bucket full.\n"),
+		)
 	}
 	if m.err == nil { // made by the administrator for everybody, as the specification wants it
 		m.folder(top+"/.Trash", 0, days(200))
@@ -266,7 +380,16 @@ func store(dir string, now time.Time, snapped []*machine) error {
 	}
 	folder := top + "/Tenders/Harbour ferry"
 	for i := range 6 {
-		m.file(fmt.Sprintf("%s/Tender part %d.odt", folder, i+1), ines, days(26), textDocument(fmt.Sprintf("Part %d", i+1), []string{"The harbour asks for a ferry of twelve seats.", "Drawings are to be in three views."}, days(26)))
+		m.file(
+			fmt.Sprintf("%s/Tender part %d.odt", folder, i+1),
+			ines,
+			days(26),
+			textDocument(
+				fmt.Sprintf("Part %d", i+1),
+				[]string{"The harbour asks for a ferry of twelve seats.", "Drawings are to be in three views."},
+				days(26),
+			),
+		)
 	}
 	m.discard(shared(ines), folder, ines, days(6.6))
 	m.folder("/srv/snapshots", 0, days(200))

@@ -203,7 +203,8 @@ func (r *reader) discard(zone *time.Location) {
 // next works out when the timer elapses after its last run (systemd.time(7): weekly is Monday, 00:00).
 func (r *reader) next(zone *time.Location) time.Time {
 	when := "weekly"
-	for _, at := range []string{"/etc/systemd/system/fstrim.timer", "/usr/lib/systemd/system/fstrim.timer", "/lib/systemd/system/fstrim.timer"} {
+	for _, at := range []string{"/etc/systemd/system/fstrim.timer", "/usr/lib/systemd/system/fstrim.timer",
+		"/lib/systemd/system/fstrim.timer"} {
 		if unit, err := r.read(at); err == nil {
 			for line := range strings.Lines(unit) {
 				if value, ok := strings.CutPrefix(strings.TrimSpace(line), "OnCalendar="); ok && value != "" {

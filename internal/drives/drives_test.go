@@ -43,12 +43,17 @@ func cutLink(content string) (string, bool) {
 
 func TestADriveIsKnownByTheMachinesOwnFiles(t *testing.T) {
 	root, files := lay(t, map[string]string{
-		"/etc/fstab":         "# x\n/dev/sda1 / ext4 defaults 0 1\n/dev/nvme0n1p3 /home ext4 noatime 0 2\nserver:/x /srv/far nfs defaults 0 0\n/dev/sdc1 /media/the\\040card vfat discard 0 0\n",
-		"/sys/block/nvme0n1": "=> ../devices/pci/nvme0n1",
-		"/sys/devices/pci/nvme0n1/queue/rotational": "0\n", "/sys/block/sda/queue/rotational": "1\n", "/sys/block/sdc/queue/rotational": "0\n",
+		"/etc/fstab": "# x\n/dev/sda1 / ext4 defaults 0 1\n/dev/nvme0n1p3 /home ext4 noatime 0 2\nserver:/x /srv/far nfs " +
+			"defaults 0 0\n/dev/sdc1 /media/the\\040card vfat discard 0 0\n",
+		"/sys/block/nvme0n1":                        "=> ../devices/pci/nvme0n1",
+		"/sys/devices/pci/nvme0n1/queue/rotational": "0\n", "/sys/block/sda/queue/rotational": "1\n",
+		"/sys/block/sdc/queue/rotational":            "0\n",
 		"/var/lib/systemd/timers/stamp-fstrim.timer": "", "/home/ines/plan.odt": "x", "/media/the card/x": "x",
 	})
-	require.NoError(t, os.Chtimes(filepath.Join(root, "/var/lib/systemd/timers/stamp-fstrim.timer"), now, time.Date(2026, 11, 16, 0, 20, 0, 0, time.UTC)))
+	require.NoError(
+		t,
+		os.Chtimes(filepath.Join(root, "/var/lib/systemd/timers/stamp-fstrim.timer"), now, time.Date(2026, 11, 16, 0, 20, 0, 0, time.UTC)),
+	)
 	require.NoError(t, os.Chtimes(filepath.Join(root, "/home/ines/plan.odt"), now, now.Add(-3*time.Minute)))
 	require.NoError(t, os.Chtimes(filepath.Join(root, "/home/ines"), now, now.Add(-time.Hour)))
 	d := drives.Of(t.Context(), files, "/home/ines/plan.odt", "/home/ines", time.UTC, now)

@@ -310,7 +310,16 @@ func killWhileWorking(t *testing.T, undo bool) {
 		return receipt != nil && receipt.State != api.ReceiptStateOpen && receipt.State != api.ReceiptStateUndoing
 	}, time.Minute, 50*time.Millisecond)
 	stop()
-	everything := readAllText(t, papers) + readAllText(t, filepath.Join(home, ".local")) + readAllText(t, filepath.Join(data, "safekeeping"))
+	everything := readAllText(
+		t,
+		papers,
+	) + readAllText(
+		t,
+		filepath.Join(home, ".local"),
+	) + readAllText(
+		t,
+		filepath.Join(data, "safekeeping"),
+	)
 	said, err := os.ReadFile(log)
 	require.NoError(t, err)
 	var removed strings.Builder
@@ -331,7 +340,8 @@ func killWhileWorking(t *testing.T, undo bool) {
 			continue
 		}
 		own := "own " + number + "\n"
-		if !strings.Contains(everything, own) && !strings.Contains(removed.String(), "\n"+own) && !strings.HasPrefix(removed.String(), own) {
+		if !strings.Contains(everything, own) && !strings.Contains(removed.String(), "\n"+own) &&
+			!strings.HasPrefix(removed.String(), own) {
 			lost++
 			t.Errorf("her own %s is lost", number)
 		}

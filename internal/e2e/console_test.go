@@ -122,7 +122,14 @@ func TestHostileNamesAndContentsAreInert(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(trash, name), []byte(drawing), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(trash, "onerror page.html"), []byte("<script>document.title='acted'</script>"), 0o644))
 	s.Survey()
-	do(t, b.Visit(s.URL+"/find?words=onerror"), b.WaitText("2 copies"), b.WaitText("onerror=document.title"), b.TabTo("row", 40), b.Press(browser.Down))
+	do(
+		t,
+		b.Visit(s.URL+"/find?words=onerror"),
+		b.WaitText("2 copies"),
+		b.WaitText("onerror=document.title"),
+		b.TabTo("row", 40),
+		b.Press(browser.Down),
+	)
 	do(t, b.WaitText("<script>document.title='acted'</script>"))
 	title, err := b.Evaluate("document.title")
 	require.NoError(t, err)
@@ -148,16 +155,57 @@ func TestTrailAndFolderByKeyboard(t *testing.T) {
 	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("9 copies"), b.TabTo("row", 40), b.Press("t"),
 		b.WaitText("Version 8 of 8"))
 	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It stands there now."))
-	do(t, b.TabTo("application", 40), b.Press(browser.Left), b.WaitText("Version 7 of 8"), b.WaitText("assumed after"), b.Press("c", browser.Left), b.WaitText("Version 6 of 8"))
+	do(
+		t,
+		b.TabTo("application", 40),
+		b.Press(browser.Left),
+		b.WaitText("Version 7 of 8"),
+		b.WaitText("assumed after"),
+		b.Press("c", browser.Left),
+		b.WaitText("Version 6 of 8"),
+	)
 	do(t, b.Press("c"), b.WaitText("1 paragraph changed"), b.WaitText("Copy out"), b.Press("c"), b.WaitText("Version 6 of 8"))
-	do(t, b.Press("z", "+", "-", "0", browser.Right), b.WaitText("Version 7 of 8"), b.Press("b"), b.WaitText("both are kept"), b.WaitFocus("button: Bring back"), b.Press(browser.Enter), b.WaitText("Done: 1 item settled"), b.Press(browser.Escape))
+	do(
+		t,
+		b.Press("z", "+", "-", "0", browser.Right),
+		b.WaitText("Version 7 of 8"),
+		b.Press("b"),
+		b.WaitText("both are kept"),
+		b.WaitFocus("button: Bring back"),
+		b.Press(browser.Enter),
+		b.WaitText("Done: 1 item settled"),
+		b.Press(browser.Escape),
+	)
 	both, err := filepath.Glob(filepath.Join(quotes, "Quote 116*"))
 	require.NoError(t, err)
 	assert.Len(t, both, 2, "both, side by side in the folder")
 
-	do(t, b.Visit(s.URL+"/folder?machine=front-office&path=/home/ines/Documents/Scans&as_of="+time.Now().UTC().AddDate(0, 0, -4).Format(time.RFC3339)))
-	do(t, b.WaitText("Delivery note 200.png"), b.TabTo("row", 40), b.Press(browser.Left), b.WaitText("As of"), b.WaitText("It is no longer there now"), b.Press(browser.Down, browser.Up))
-	do(t, b.Press("m"), b.WaitText("Nothing is written yet"), b.WaitFocus("button: Bring back"), b.Press(browser.Enter), b.WaitText("Done:"))
+	do(
+		t,
+		b.Visit(
+			s.URL+"/folder?machine=front-office&path=/home/ines/Documents/Scans&as_of="+time.Now().
+				UTC().
+				AddDate(0, 0, -4).
+				Format(time.RFC3339),
+		),
+	)
+	do(
+		t,
+		b.WaitText("Delivery note 200.png"),
+		b.TabTo("row", 40),
+		b.Press(browser.Left),
+		b.WaitText("As of"),
+		b.WaitText("It is no longer there now"),
+		b.Press(browser.Down, browser.Up),
+	)
+	do(
+		t,
+		b.Press("m"),
+		b.WaitText("Nothing is written yet"),
+		b.WaitFocus("button: Bring back"),
+		b.Press(browser.Enter),
+		b.WaitText("Done:"),
+	)
 	back, err := filepath.Glob(filepath.Join(filepath.Dir(quotes), "Scans/*.png"))
 	require.NoError(t, err)
 	assert.NotEmpty(t, back)

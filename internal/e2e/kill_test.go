@@ -92,7 +92,10 @@ func killOnce(t *testing.T, across, aside bool) {
 	}
 	require.Len(t, ids, files)
 	rule := api.ClashRuleSetAside
-	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &ids, Clash: &rule, To: &api.Destination{Machine: "host", Path: to + "/"}})
+	r, err := p.BringBackWithResponse(
+		t.Context(),
+		api.NewBringBack{Copies: &ids, Clash: &rule, To: &api.Destination{Machine: "host", Path: to + "/"}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON202, string(r.Body))
 	time.Sleep(rand.N(time.Duration(files) * 400 * time.Microsecond))
@@ -193,12 +196,18 @@ func killFolderOnce(t *testing.T) {
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON201, string(m.Body))
 	points := filepath.Join(dir, "points")
-	added, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Zone: new("UTC"), Maps: &[]string{"/papers=" + here}})
+	added, err := p.AddSourceWithResponse(
+		t.Context(),
+		api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Zone: new("UTC"), Maps: &[]string{"/papers=" + here}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, added.JSON201, string(added.Body))
 	p.wait(p.beginSurvey())
 	only, asOf := api.OnlyExact, point.Add(time.Minute)
-	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Place: &api.Destination{Machine: "host", Path: here}, AsOf: &asOf, Only: &only})
+	r, err := p.BringBackWithResponse(
+		t.Context(),
+		api.NewBringBack{Place: &api.Destination{Machine: "host", Path: here}, AsOf: &asOf, Only: &only},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, r.JSON202, string(r.Body))
 	time.Sleep(rand.N(time.Duration(files) * 7 * time.Millisecond))
@@ -291,7 +300,10 @@ func surveyed(t *testing.T, store, data string, kills int) (places map[string]st
 	p.add("host", "/", store)
 	points := filepath.Join(filepath.Dir(store), "points")
 	fillPoints(t, points)
-	added, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Maps: &[]string{"/=/restored"}, Zone: new("UTC")})
+	added, err := p.AddSourceWithResponse(
+		t.Context(),
+		api.NewSource{Machine: "host", Kind: "snapshots", At: &points, Maps: &[]string{"/=/restored"}, Zone: new("UTC")},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, added.JSON201, string(added.Body))
 	job := p.beginSurvey()

@@ -66,10 +66,13 @@ func start(t *testing.T, data string) *process {
 	token, err := os.ReadFile(filepath.Join(data, "technician.token"))
 	require.NoError(t, err)
 	p.Token = strings.TrimSpace(string(token))
-	p.ClientWithResponses, err = api.NewClientWithResponses(p.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		r.Header.Set("Authorization", "Bearer "+p.Token)
-		return nil
-	}))
+	p.ClientWithResponses, err = api.NewClientWithResponses(
+		p.URL+"/api/v1",
+		api.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+			r.Header.Set("Authorization", "Bearer "+p.Token)
+			return nil
+		}),
+	)
 	require.NoError(t, err)
 	return p
 }

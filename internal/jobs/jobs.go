@@ -53,7 +53,14 @@ type Runner struct {
 
 // New makes a runner for the workers.
 func New(c *catalogue.Catalogue, log *slog.Logger, now func() time.Time, workers ...Worker) *Runner {
-	r := &Runner{catalogue: c, log: log, now: now, workers: map[string]Worker{}, slots: map[string]chan struct{}{}, running: map[int64]*Task{}}
+	r := &Runner{
+		catalogue: c,
+		log:       log,
+		now:       now,
+		workers:   map[string]Worker{},
+		slots:     map[string]chan struct{}{},
+		running:   map[int64]*Task{},
+	}
 	r.ctx, r.stop = context.WithCancelCause(context.Background())
 	for _, w := range workers {
 		r.workers[w.Kind] = w
@@ -87,7 +94,10 @@ func (r *Runner) Submit(ctx context.Context, kind, by string, request any, total
 	if err != nil {
 		return catalogue.Job{}, err
 	}
-	j, err := r.catalogue.AddJob(ctx, catalogue.Job{Kind: kind, By: by, Request: encoded, CreatedAt: r.now(), Total: total, Receipt: receipt})
+	j, err := r.catalogue.AddJob(
+		ctx,
+		catalogue.Job{Kind: kind, By: by, Request: encoded, CreatedAt: r.now(), Total: total, Receipt: receipt},
+	)
 	if err != nil {
 		return catalogue.Job{}, err
 	}
@@ -135,7 +145,14 @@ func (r *Runner) run(ctx context.Context, t *Task) {
 func (r *Runner) do(ctx context.Context, worker Worker, t *Task) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
-			r.log.LogAttrs(ctx, slog.LevelError, "job faulted", slog.Int64("job", t.job.ID), slog.Any("fault", fault), slog.String("stack", string(debug.Stack())))
+			r.log.LogAttrs(
+				ctx,
+				slog.LevelError,
+				"job faulted",
+				slog.Int64("job", t.job.ID),
+				slog.Any("fault", fault),
+				slog.String("stack", string(debug.Stack())),
+			)
 			err = fmt.Errorf("a fault of the program stopped it: %v; the service's log says where", fault)
 		}
 	}()
@@ -170,8 +187,17 @@ func (r *Runner) end(ctx context.Context, t *Task, err error) {
 	})
 	t.unkept = !t.save()
 	j := t.Job()
-	r.log.LogAttrs(ctx, slog.LevelInfo, "job ended", slog.Int64("job", j.ID), slog.String("kind", j.Kind), slog.String("state", string(j.State)),
-		slog.Int64("done", j.Done), slog.Duration("took", j.EndedAt.Sub(j.CreatedAt)), slog.String("error", j.Error))
+	r.log.LogAttrs(
+		ctx,
+		slog.LevelInfo,
+		"job ended",
+		slog.Int64("job", j.ID),
+		slog.String("kind", j.Kind),
+		slog.String("state", string(j.State)),
+		slog.Int64("done", j.Done),
+		slog.Duration("took", j.EndedAt.Sub(j.CreatedAt)),
+		slog.String("error", j.Error),
+	)
 }
 
 // keep tries again to keep how a job ended, where it could not be: the data folder may be full. Until then it is known here.

@@ -54,7 +54,12 @@ func TestAJobTellsHowFarItIsAndHowItEnded(t *testing.T) {
 		}})
 		j, submitErr := r.Submit(t.Context(), "count", "tester", 7, 7, 0)
 		require.NoError(t, submitErr)
-		require.Eventually(t, func() bool { now, err := r.Job(t.Context(), j.ID); return err == nil && now.Done == 7 }, 5*time.Second, time.Millisecond)
+		require.Eventually(
+			t,
+			func() bool { now, err := r.Job(t.Context(), j.ID); return err == nil && now.Done == 7 },
+			5*time.Second,
+			time.Millisecond,
+		)
 		close(step)
 		seen := ended(t, r, j.ID)
 		last := seen[len(seen)-1]

@@ -83,5 +83,9 @@ func keep(content io.Reader, dir string) (Anywhere, error) {
 }
 
 func tooLarge(size int64) error {
-	return fmt.Errorf("it can only be read from the beginning, and with %d bytes or more it is too large to be looked into so: %w", size, problem.TooLarge)
+	return fmt.Errorf(
+		"it can only be read from the beginning, and with %d bytes or more it is too large to be looked into so: %w",
+		size,
+		problem.TooLarge,
+	)
 }

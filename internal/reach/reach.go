@@ -182,7 +182,11 @@ type LinkError struct {
 }
 
 func (e *LinkError) Error() string {
-	return fmt.Sprintf("%s is a symbolic link to %s, and links are not followed; name the place it points to", place.Readable(e.Path), place.Readable(e.Target))
+	return fmt.Sprintf(
+		"%s is a symbolic link to %s, and links are not followed; name the place it points to",
+		place.Readable(e.Path),
+		place.Readable(e.Target),
+	)
 }
 
 // Unwrap returns the code.
@@ -226,4 +230,3 @@ func Look(ctx context.Context, s Session, path string) (Info, error) {
 	defer tree.Close()
 	return tree.Look(ctx, place.Name(path))
 }
-

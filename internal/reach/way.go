@@ -34,7 +34,10 @@ func ParseAddress(text string) (Address, error) {
 		return Address{}, fmt.Errorf("read the address %s: it is no URL", place.Quote(text))
 	}
 	if _, secret := u.User.Password(); secret {
-		return Address{}, fmt.Errorf("read the address of %s: it holds a password, which would be kept with the machine; give it apart", u.Host)
+		return Address{}, fmt.Errorf(
+			"read the address of %s: it holds a password, which would be kept with the machine; give it apart",
+			u.Host,
+		)
 	}
 	a := Address{Scheme: u.Scheme, User: u.User.Username(), Host: u.Host, Path: u.Path, Options: map[string]string{}}
 	for option, values := range u.Query() {
@@ -94,7 +97,12 @@ type Ways []Way
 func (w Ways) For(at Address) (Way, error) {
 	i := slices.IndexFunc(w, func(way Way) bool { return way.Scheme == at.Scheme })
 	if i < 0 {
-		return Way{}, fmt.Errorf("reach %s: %w: addresses that begin with %q are not known; give a directory", at, problem.NoWay, at.Scheme+"://")
+		return Way{}, fmt.Errorf(
+			"reach %s: %w: addresses that begin with %q are not known; give a directory",
+			at,
+			problem.NoWay,
+			at.Scheme+"://",
+		)
 	}
 	return w[i], nil
 }

@@ -13,7 +13,17 @@ import (
 func TestAddressesHaveRoomForOptions(t *testing.T) {
 	a, err := reach.ParseAddress("sftp://oda@loft.example:2222/srv/a%20b?key=%2Fetc%2Fkey&agent=no")
 	require.NoError(t, err)
-	assert.Equal(t, reach.Address{Scheme: "sftp", User: "oda", Host: "loft.example:2222", Path: "/srv/a b", Options: map[string]string{"key": "/etc/key", "agent": "no"}}, a)
+	assert.Equal(
+		t,
+		reach.Address{
+			Scheme:  "sftp",
+			User:    "oda",
+			Host:    "loft.example:2222",
+			Path:    "/srv/a b",
+			Options: map[string]string{"key": "/etc/key", "agent": "no"},
+		},
+		a,
+	)
 	assert.NoError(t, a.TakeOnly("agent", "key"))
 	assert.ErrorIs(t, a.TakeOnly("agent"), problem.Unsupported)
 	for _, path := range []string{"/mnt/a?b=c", "/mnt/odd://name", "relative", "/caf\xe9"} {

@@ -64,7 +64,16 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if err != nil {
 		return nil, err
 	}
-	b := folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: &world{open: open, standing: map[place.Place]plan.Standing{}}, listed: map[string]entry.Type{"": entry.Folder}}
+	b := folderPlan{
+		r:      r,
+		ctx:    ctx,
+		open:   open,
+		req:    req,
+		at:     a.At,
+		base:   a.Place,
+		world:  &world{open: open, standing: map[place.Place]plan.Standing{}},
+		listed: map[string]entry.Type{"": entry.Folder},
+	}
 	if req.To != nil {
 		if b.base = *req.To; b.into() {
 			b.base.Path = place.Join(req.To.Path, a.Place.Name())
@@ -91,8 +100,11 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t t
 	at := req.AsOf.At
 	from, stood := r.reading(&t, n, at)
 	if from == 0 {
-		return nil, &site.InputError{What: fmt.Sprintf("bring back %s", t.Place), Err: errors.New("only the record of that version is left"),
-			Next: "Choose another moment; the trail shows which versions can still be read."}
+		return nil, &site.InputError{
+			What: fmt.Sprintf("bring back %s", t.Place),
+			Err:  errors.New("only the record of that version is left"),
+			Next: "Choose another moment; the trail shows which versions can still be read.",
+		}
 	}
 	c, err := r.Site.Catalogue.Copy(ctx, from)
 	if err != nil {
@@ -319,7 +331,17 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 // want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
 func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) {
-	w := wanted{Wanted: plan.Wanted{Type: e.Type, Size: max(0, e.Size), To: b.to(e.Path), Dated: b.at, DatedBy: "as of", Alone: e.Type == entry.Folder}, asOf: true}
+	w := wanted{
+		Wanted: plan.Wanted{
+			Type:    e.Type,
+			Size:    max(0, e.Size),
+			To:      b.to(e.Path),
+			Dated:   b.at,
+			DatedBy: "as of",
+			Alone:   e.Type == entry.Folder,
+		},
+		asOf: true,
+	}
 	if zone, err := b.open.zone(b.base.Machine); err == nil {
 		w.Dated = b.at.In(zone)
 	}
@@ -384,7 +406,10 @@ func (b *folderPlan) later(folder trails.Folder) error {
 			if !listed {
 				// What no source ever saw may be left out of them all, so only what is newer goes.
 				if added[path] || e.Written.After(b.at) || e.Changed.After(b.at) {
-					b.wants = append(b.wants, wanted{Wanted: plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, asOf: true})
+					b.wants = append(
+						b.wants,
+						wanted{Wanted: plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, asOf: true},
+					)
 				}
 				continue
 			}

@@ -44,12 +44,19 @@ func yardWith(t *testing.T, ways reach.Ways) *sitetest.Site {
 	at := "/srv/points/" + monday.Format("2006-01-02T1504")
 	for path, content := range then {
 		s.Lay(map[string]string{at + path: content})
-		if path != "/home/ines/Documents/lost.txt" && !strings.Contains(path, "/Quotes/") && !strings.HasSuffix(path, "Empty/") && !strings.Contains(path, "became") {
+		if path != "/home/ines/Documents/lost.txt" && !strings.Contains(path, "/Quotes/") && !strings.HasSuffix(path, "Empty/") &&
+			!strings.Contains(path, "became") {
 			s.Lay(map[string]string{path: content})
 		}
 	}
-	s.Lay(map[string]string{"/home/ines/Documents/changed.txt": "worked on since", "/home/ines/Documents/later/new.txt": "came later", "/home/ines/Documents/new.txt": "came later too",
-		"/home/ines/Documents/became a folder.txt/inside.txt": "it is a folder now"})
+	s.Lay(
+		map[string]string{
+			"/home/ines/Documents/changed.txt":                    "worked on since",
+			"/home/ines/Documents/later/new.txt":                  "came later",
+			"/home/ines/Documents/new.txt":                        "came later too",
+			"/home/ines/Documents/became a folder.txt/inside.txt": "it is a folder now",
+		},
+	)
 	require.NoError(t, unix.Setxattr(s.Path(at+"/home/ines/Documents/Quotes/a.odt"), "user.note", []byte("for Nell"), 0))
 	require.NoError(t, os.Chmod(s.Path(at+"/home/ines/Documents/Quotes"), 0o710))
 	stamp(t, s.Path(at), monday.Add(-time.Hour))
@@ -110,7 +117,18 @@ func TestOnlyWhatIsMissingComesBack(t *testing.T) {
 	s := yard(t)
 	before := withTimes(t, s, "/home")
 	r := s.BringBack(asOf("/home/ines/Documents", restore.OnlyMissing))
-	assert.Equal(t, []string{"done folder Empty", "done folder Quotes", "done folder Quotes/deep", "done file Quotes/a.odt", "done file Quotes/deep/b.odt", "done file lost.txt"}, does(s, r))
+	assert.Equal(
+		t,
+		[]string{
+			"done folder Empty",
+			"done folder Quotes",
+			"done folder Quotes/deep",
+			"done file Quotes/a.odt",
+			"done file Quotes/deep/b.odt",
+			"done file lost.txt",
+		},
+		does(s, r),
+	)
 	content, err := os.ReadFile(s.Path("/home/ines/Documents/changed.txt"))
 	require.NoError(t, err)
 	assert.Equal(t, "worked on since", string(content))
@@ -169,7 +187,13 @@ func TestAFileComesBackAsOfAMoment(t *testing.T) {
 	s := yard(t)
 	r := s.BringBack(asOf("/home/ines/Documents/changed.txt", ""))
 	assert.Equal(t, []string{"done file changed (from 2026-09-07 06.00).txt"}, does(s, r))
-	r = s.BringBack(restore.Request{AsOf: asOf("/home/ines/Documents/Quotes", "").AsOf, To: &place.Place{Machine: "loft", Path: "/srv/back"}, ToFolder: true})
+	r = s.BringBack(
+		restore.Request{
+			AsOf:     asOf("/home/ines/Documents/Quotes", "").AsOf,
+			To:       &place.Place{Machine: "loft", Path: "/srv/back"},
+			ToFolder: true,
+		},
+	)
 	content, err := os.ReadFile(s.Path("/srv/back/Quotes/deep/b.odt"))
 	require.NoError(t, err, "%v", does(s, r))
 	assert.Equal(t, "quote b", string(content))

@@ -84,7 +84,8 @@ func (h *handles) rootsOwn(src catalogue.Source, capture string) bool {
 	own := true
 	for path := p.Path; own; path = place.Folder(path) {
 		info, err := h.look(place.Place{Machine: p.Machine, Path: path})
-		own = err == nil && info.Type == entry.Folder && (info.UID.Is(0) || info.UID.Is(int64(os.Geteuid()))) && info.Mode.Known && info.Mode.Value.Perm()&0o022 == 0
+		own = err == nil && info.Type == entry.Folder && (info.UID.Is(0) || info.UID.Is(int64(os.Geteuid()))) && info.Mode.Known &&
+			info.Mode.Value.Perm()&0o022 == 0
 		if path == "/" {
 			break
 		}

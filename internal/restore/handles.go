@@ -215,8 +215,17 @@ func (w *world) observe(p place.Place) plan.Standing {
 	case err != nil:
 		return plan.Standing{Problem: Explain(err)}
 	}
-	s := plan.Standing{Exists: true, Type: info.Type, Size: info.Size, Written: info.Written, Volume: info.Volume(), Mode: info.Mode, UID: info.UID,
-		GID: info.GID, Free: -1}
+	s := plan.Standing{
+		Exists:  true,
+		Type:    info.Type,
+		Size:    info.Size,
+		Written: info.Written,
+		Volume:  info.Volume(),
+		Mode:    info.Mode,
+		UID:     info.UID,
+		GID:     info.GID,
+		Free:    -1,
+	}
 	if info.Type == entry.Folder {
 		if f, err := w.open.folder(p); err != nil {
 			s.Problem = Explain(err)

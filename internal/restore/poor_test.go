@@ -42,7 +42,9 @@ func TestOverAPoorWayAnUndoLeavesEverythingAsItWas(t *testing.T) {
 	}))
 	s.Survey(s.AddTrash("/home/ines"))
 	before := s.Tree("/")
-	r := s.BringBack(restore.Request{Copies: ids(s.Named("quote"), s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0]), Rule: plan.SetAside})
+	r := s.BringBack(
+		restore.Request{Copies: ids(s.Named("quote"), s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0]), Rule: plan.SetAside},
+	)
 	require.Equal(t, []catalogue.ItemOutcome{"done", "done"}, outcomes(r), "%+v", r.Items)
 	for _, item := range r.Items {
 		assert.NotContains(t, item.Note, "not taken out", "it was read again, and is what was copied")
@@ -60,7 +62,8 @@ func TestOverAPoorWayWorkOfTheSameSizeAndTimeIsNotLost(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	r := s.BringBack(restore.Request{Copies: ids(s.Named("quote"), s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0])})
 	require.Equal(t, []catalogue.ItemOutcome{"done", "done"}, outcomes(r))
-	for path, was := range map[string]string{"/home/ines/quote.odt": "from the trash", "/home/ines/Moulds/one.svg": "content of one.svg\n"} {
+	for path, was := range map[string]string{"/home/ines/quote.odt": "from the trash", "/home/ines/Moulds/one.svg": "content of " +
+		"one.svg\n"} {
 		info, err := os.Stat(s.Path(path))
 		require.NoError(t, err)
 		work := strings.Repeat("w", len(was))
@@ -81,7 +84,8 @@ func TestOverAPoorWayOnlyTheSameContentHasArrived(t *testing.T) {
 	for name, c := range map[string]struct {
 		stands  string
 		outcome catalogue.ItemOutcome
-	}{"the content": {"deleted", catalogue.ItemDone}, "another of its size": {"my own", catalogue.ItemFailed}, "my own of 7": {"my own.", catalogue.ItemFailed}} {
+	}{"the content": {"deleted", catalogue.ItemDone}, "another of its size": {"my own", catalogue.ItemFailed},
+		"my own of 7": {"my own.", catalogue.ItemFailed}} {
 		t.Run(name, func(t *testing.T) {
 			s := poorSite(t)
 			s.Discard("/home/ines/a.txt", "deleted")
@@ -113,7 +117,10 @@ func TestOverAPoorWayNoFolderIsSetAside(t *testing.T) {
 	s.Discard("/home/ines/Moulds/", "one.svg\n")
 	s.Lay(map[string]string{"/home/ines/Moulds/other.svg": "stands"})
 	s.Survey(s.AddTrash("/home/ines"))
-	p, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0]), Rule: plan.SetAside})
+	p, err := s.Restorer.Plan(
+		t.Context(),
+		restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0]), Rule: plan.SetAside},
+	)
 	require.NoError(t, err)
 	require.Len(t, p.Items, 1)
 	assert.Equal(t, plan.Refuse, p.Items[0].Action)

@@ -81,8 +81,11 @@ func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 			require.NoError(t, os.Chown(at, 0, 42))
 			require.NoError(t, os.Chmod(at, 0o755|fs.ModeSetuid|fs.ModeSetgid))
 		}
-		require.NoError(t, unix.Setxattr(s.Path("/other/.Trash-1001/files/tool"), "security.capability", []byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0,
-			0, 0, 0, 0, 0, 0, 0, 0, 0}, 0))
+		require.NoError(
+			t,
+			unix.Setxattr(s.Path("/other/.Trash-1001/files/tool"), "security.capability", []byte{1, 0, 0, 2, 0, 4, 0, 0, 0, 0, 0,
+				0, 0, 0, 0, 0, 0, 0, 0, 0}, 0),
+		)
 		trashOf(t, s, "/other")
 		var copies []int64
 		for _, c := range s.Find(catalogue.Query{Machine: "town"}) {

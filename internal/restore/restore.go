@@ -129,8 +129,11 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
-			w.Problem = fmt.Sprintf("its record claims that it came from %s, but the owner of this trash could not have deleted it from there; "+
-				"say where it should go, or confirm the claimed place", place.Quote(c.Claimed))
+			w.Problem = fmt.Sprintf(
+				"its record claims that it came from %s, but the owner of this trash could not have deleted it from there; "+
+					"say where it should go, or confirm the claimed place",
+				place.Quote(c.Claimed),
+			)
 		case req.To == nil:
 		case into:
 			w.To = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}
@@ -149,8 +152,11 @@ func (r *Restorer) heldAt(ctx context.Context, c catalogue.Copy, at time.Time) (
 		return c, err
 	}
 	if len(held) == 0 || at.Before(c.Captured) || at.After(c.LastSeen) {
-		return c, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)), Err: errors.New("its store has no such point in time of it"),
-			Next: "Leave the time out for the latest, or see which there are with humble-rewind folder."}
+		return c, &site.InputError{
+			What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)),
+			Err:  errors.New("its store has no such point in time of it"),
+			Next: "Leave the time out for the latest, or see which there are with humble-rewind folder.",
+		}
 	}
 	c.At.Capture, c.Written = held[0].Name, at
 	return c, nil
@@ -165,7 +171,11 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 		return false, nil
 	}
 	if _, err := open.files(req.To.Machine); err != nil {
-		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "List the machines with: humble-rewind machine list"}
+		return false, &site.InputError{
+			What: fmt.Sprintf("bring back to %s", req.To),
+			Err:  err,
+			Next: "List the machines with: humble-rewind machine list",
+		}
 	}
 	info, err := open.look(*req.To)
 	switch {
@@ -174,18 +184,31 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
 	case req.ToFolder && err == nil:
-		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: problem.NotFolder, Next: "Choose another destination."}
+		return false, &site.InputError{
+			What: fmt.Sprintf("bring back to %s", req.To),
+			Err:  problem.NotFolder,
+			Next: "Choose another destination.",
+		}
 	case req.ToFolder:
 		return true, nil
 	case count > 1:
-		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: errors.New("several copies cannot become one file"), Next: "Name a folder: end the path with a slash."}
+		return false, &site.InputError{
+			What: fmt.Sprintf("bring back to %s", req.To),
+			Err:  errors.New("several copies cannot become one file"),
+			Next: "Name a folder: end the path with a slash.",
+		}
 	}
 	return false, nil
 }
 
 // want looks at one copy where it lies.
 func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
-	w := wanted{Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"}, copy: c.ID, source: c.Source.ID, ref: c.Ref()}
+	w := wanted{
+		Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"},
+		copy:   c.ID,
+		source: c.Source.ID,
+		ref:    c.Ref(),
+	}
 	if c.OriginKnown {
 		w.To = c.Place
 	}
@@ -259,8 +282,17 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 		if err != nil {
 			return receipt, err
 		}
-		ri := catalogue.ReceiptItem{Copy: wanted.copy, Source: wanted.source, From: item.From, To: item.To, Type: item.Type, Size: item.Size,
-			Outcome: catalogue.ItemWaiting, Note: joinNotes(item.Clash, item.Note), Work: encoded}
+		ri := catalogue.ReceiptItem{
+			Copy:    wanted.copy,
+			Source:  wanted.source,
+			From:    item.From,
+			To:      item.To,
+			Type:    item.Type,
+			Size:    item.Size,
+			Outcome: catalogue.ItemWaiting,
+			Note:    joinNotes(item.Clash, item.Note),
+			Work:    encoded,
+		}
 		switch item.Action {
 		case plan.Pass:
 			ri.Outcome = catalogue.ItemSkipped
@@ -346,12 +378,13 @@ func joinNotes(notes ...string) string {
 
 // words say of problems what they mean, or what to do next, where files are brought back.
 var words = explain.Words{
-	problem.Full:         "the file system is full; free some room or choose another destination",
-	problem.OverQuota:    "the owner's quota is used up; raise it or choose another destination",
-	problem.ReadOnly:     "the file system is read-only; mount it for writing or choose another destination",
-	problem.Refused:      "the service may not do that there; run it as a user who may, or choose another destination",
-	problem.Fault:        "the drive reports a fault; stop using it and make an image of it first",
-	problem.Private:      "the service's own data lies there, which is never read, moved or written as anybody's files; choose another place",
+	problem.Full:      "the file system is full; free some room or choose another destination",
+	problem.OverQuota: "the owner's quota is used up; raise it or choose another destination",
+	problem.ReadOnly:  "the file system is read-only; mount it for writing or choose another destination",
+	problem.Refused:   "the service may not do that there; run it as a user who may, or choose another destination",
+	problem.Fault:     "the drive reports a fault; stop using it and make an image of it first",
+	problem.Private: "the service's own data lies there, which is never read, moved or written as anybody's files; choose another " +
+		"place",
 	problem.Changed:      "it changed in the meantime; plan again",
 	problem.Taken:        "something else has come to stand there",
 	problem.TooManyLinks: "something else was put into it",

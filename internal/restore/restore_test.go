@@ -199,7 +199,19 @@ func TestPlantedLinksLeadNowhere(t *testing.T) {
 
 func TestEveryNameComesBackByteForByte(t *testing.T) {
 	s := sitetest.New(t)
-	names := []string{"two\nlines", "caf\xe9", "\u202egnp.exe", strings.Repeat("x", 245), " leading", "-rf", "%41", "tab\t", "'\"$`\\", "..hidden", "é"}
+	names := []string{
+		"two\nlines",
+		"caf\xe9",
+		"\u202egnp.exe",
+		strings.Repeat("x", 245),
+		" leading",
+		"-rf",
+		"%41",
+		"tab\t",
+		"'\"$`\\",
+		"..hidden",
+		"é",
+	}
 	for _, name := range names {
 		s.Discard("/home/ines/odd/"+name, name)
 	}
@@ -256,7 +268,12 @@ func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
 	r := s.Begin(restore.Request{Copies: ids(s.Named("arrived"), s.Named("waiting"), s.Named("part.svg"))})
 	started(t, s, r.ID, numberOf(r, "arrived.txt"), "arrived")
 	require.NoError(t, os.Rename(s.Path(sitetest.HomeTrash+"/files/arrived.txt"), s.Path("/home/ines/arrived.txt")))
-	stage := catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: ".humble-rewind-x", Secret: "known to nobody"}
+	stage := catalogue.Stage{
+		Receipt: r.ID,
+		Folder:  place.Place{Machine: "loft", Path: "/home/ines"},
+		Name:    ".humble-rewind-x",
+		Secret:  "known to nobody",
+	}
 	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
 	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": "", "/home/ines/.humble-rewind-x/2.part": "half of"})
 	require.Empty(t, settle(t, s))
@@ -283,7 +300,18 @@ func TestAFolderThatIsNoStageIsNotEmptied(t *testing.T) {
 	s.Discard("/home/ines/a.txt", "a")
 	s.Survey(s.AddTrash("/home/ines"))
 	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
-	require.NoError(t, s.Catalogue.AddStage(t.Context(), catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: "Papers", Secret: "known to nobody"}))
+	require.NoError(
+		t,
+		s.Catalogue.AddStage(
+			t.Context(),
+			catalogue.Stage{
+				Receipt: r.ID,
+				Folder:  place.Place{Machine: "loft", Path: "/home/ines"},
+				Name:    "Papers",
+				Secret:  "known to nobody",
+			},
+		),
+	)
 	s.Lay(map[string]string{"/home/ines/Papers/2.part": "somebody's"})
 	s.Restorer.Leave(r.ID)
 	require.Empty(t, settle(t, s))
@@ -328,7 +356,12 @@ func TestWhatIsAwayIsUnsettledUntilItIsBack(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt")), Rule: plan.SetAside})
 	started(t, s, r.ID, 0, "from the trash")
-	stage := catalogue.Stage{Receipt: r.ID, Folder: place.Place{Machine: "loft", Path: "/home/ines"}, Name: ".humble-rewind-x", Secret: "known to nobody"}
+	stage := catalogue.Stage{
+		Receipt: r.ID,
+		Folder:  place.Place{Machine: "loft", Path: "/home/ines"},
+		Name:    ".humble-rewind-x",
+		Secret:  "known to nobody",
+	}
 	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
 	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": ""})
 	require.NoError(t, os.Rename(s.Path("/home/ines/a.txt"), s.Path("/home/ines/.humble-rewind-x/0.aside")))
@@ -503,7 +536,12 @@ func TestAcrossFileSystemsEverythingIsKeptAndUndone(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	before, item := s.Tree("/"), s.Tree(sitetest.HomeTrash+"/files/Moulds")
 
-	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})...), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	r := s.BringBack(
+		restore.Request{
+			Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})...),
+			To:     &place.Place{Machine: "loft", Path: "/other/new"},
+		},
+	)
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	assert.Equal(t, item, s.Tree("/other/new/Moulds"))
 	assert.NoDirExists(t, inside, "copied, verified, then taken out of the trash")

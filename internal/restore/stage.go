@@ -68,7 +68,12 @@ func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*s
 	if made, ok := s.at[key]; ok {
 		return made, nil
 	}
-	record := catalogue.Stage{Receipt: s.receipt, Folder: p, Name: ".humble-rewind-" + strings.ToLower(rand.Text()[:10]), Secret: rand.Text()}
+	record := catalogue.Stage{
+		Receipt: s.receipt,
+		Folder:  p,
+		Name:    ".humble-rewind-" + strings.ToLower(rand.Text()[:10]),
+		Secret:  rand.Text(),
+	}
 	if err := s.records.AddStage(ctx, record); err != nil {
 		return nil, err
 	}

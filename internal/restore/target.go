@@ -55,7 +55,15 @@ type treeTarget struct {
 
 // newTarget returns the target of a receipt's items; open stays the caller's.
 func (r *Restorer) newTarget(ctx context.Context, receipt int64, open *handles) *treeTarget {
-	t := &treeTarget{r: r, ctx: ctx, stoppable: ctx, receipt: receipt, open: open, stages: r.newStages(receipt), synced: map[volumeOf]bool{}}
+	t := &treeTarget{
+		r:         r,
+		ctx:       ctx,
+		stoppable: ctx,
+		receipt:   receipt,
+		open:      open,
+		stages:    r.newStages(receipt),
+		synced:    map[volumeOf]bool{},
+	}
 	t.journal = func(item catalogue.ReceiptItem) error {
 		return r.Site.Catalogue.SaveItems(t.ctx, receipt, []catalogue.ReceiptItem{item})
 	}

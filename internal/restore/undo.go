@@ -39,8 +39,10 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	case catalogue.ReceiptOpen, catalogue.ReceiptUndoing:
 		for _, item := range receipt.Items {
 			if item.Outcome == catalogue.ItemUnsettled {
-				refused.Reasons = []string{fmt.Sprintf("it is unsettled: nobody can tell yet whether %s arrived; it is settled by itself once its "+
-					"place is there again", item.To)}
+				refused.Reasons = []string{
+					fmt.Sprintf("it is unsettled: nobody can tell yet whether %s arrived; it is settled by itself once its "+
+						"place is there again", item.To),
+				}
 				return refused
 			}
 		}

@@ -38,8 +38,11 @@ func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 		own   []string // where it goes by itself, relative to the documents
 		whole bool     // a folder, which takes the name that it is given
 	}{
-		"a copy": {func(s *sitetest.Site) restore.Request { return restore.Request{Copies: copyOf(s, "changed.txt")} }, []string{"changed.txt"},
-			false},
+		"a copy": {
+			func(s *sitetest.Site) restore.Request { return restore.Request{Copies: copyOf(s, "changed.txt")} },
+			[]string{"changed.txt"},
+			false,
+		},
 		"several": {func(s *sitetest.Site) restore.Request { return restore.Request{Copies: copyOf(s, "lost.txt", "a.odt")} },
 			[]string{"lost.txt", "Quotes/a.odt"}, false},
 		"file as of": {func(*sitetest.Site) restore.Request {
@@ -154,7 +157,10 @@ func TestATouchedFileComesBackAsItWasAtTheMoment(t *testing.T) {
 			for name, ask := range map[string]restore.AsOf{"file": {Place: place.Place{Machine: "loft", Path: path}},
 				"folder": {Place: place.Place{Machine: "loft", Path: "/home/ines"}}} {
 				ask.At = monday.Add(time.Duration(hours) * time.Hour)
-				into := place.Place{Machine: "loft", Path: "/srv/" + name + ask.At.Format("-02T1504") + map[bool]string{true: "-late"}[lost]}
+				into := place.Place{
+					Machine: "loft",
+					Path:    "/srv/" + name + ask.At.Format("-02T1504") + map[bool]string{true: "-late"}[lost],
+				}
 				receipt := s.BringBack(restore.Request{AsOf: &ask, To: &into, ToFolder: true})
 				require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items)
 				at := into.Path + "/" + strings.TrimPrefix(path, "/home/ines/")

@@ -95,7 +95,8 @@ func technician(ctx context.Context) string {
 
 var errSignedOut = &problem{Status: http.StatusUnauthorized, Title: "Not signed in",
 	Detail: "The request carried no token or session that is known.",
-	Next:   "Give the token of the service's data folder: HUMBLE_REWIND_TOKEN or --token-file for the command line, the sign-in page for the console."}
+	Next: "Give the token of the service's data folder: HUMBLE_REWIND_TOKEN or --token-file for the command line, the sign-in page " +
+		"for the console."}
 
 // requireTechnician lets nobody through without a technician's token or session. Signing in is how to get one.
 func (s *Service) requireTechnician(next echo.HandlerFunc) echo.HandlerFunc {
@@ -171,7 +172,8 @@ func (s *Service) sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		if err := protection.Check(c.Request()); err != nil {
 			return &problem{Status: http.StatusForbidden, Title: "Request from another site",
-				Detail: "A page of another site asked for this in your name.", Next: "Open the console by its own address and try again there."}
+				Detail: "A page of another site asked for this in your name.", Next: "Open the console by its own address and try again " +
+					"there."}
 		}
 		return next(c)
 	}

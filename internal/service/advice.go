@@ -35,7 +35,12 @@ func (s *Service) UnderstandTime(_ context.Context, request api.UnderstandTimeRe
 	}
 	at, err := typedtime.Parse(request.Params.Text, s.now(), zone)
 	if err != nil {
-		return nil, &problem{Status: http.StatusUnprocessableEntity, Title: "The time was not understood", Detail: err.Error(), Next: "Write it like friday evening, yesterday 17:00 or 2026-03-04 17:00."}
+		return nil, &problem{
+			Status: http.StatusUnprocessableEntity,
+			Title:  "The time was not understood",
+			Detail: err.Error(),
+			Next:   "Write it like friday evening, yesterday 17:00 or 2026-03-04 17:00.",
+		}
 	}
 	return api.UnderstandTime200JSONResponse{At: at.UTC(), Said: at.In(zone).Format("Monday 2 January 2006, 15:04")}, nil
 }
@@ -70,7 +75,11 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 		return nil, err
 	}
 	if _, err := s.catalogue.Machine(ctx, p.Machine); err != nil {
-		return nil, &site.InputError{What: fmt.Sprintf("examine %s", p), Err: err, Next: "List the machines with: humble-rewind machine list"}
+		return nil, &site.InputError{
+			What: fmt.Sprintf("examine %s", p),
+			Err:  err,
+			Next: "List the machines with: humble-rewind machine list",
+		}
 	}
 	content, err := s.contents.Standing(ctx, p)
 	if err != nil {
@@ -88,12 +97,23 @@ func notExamined(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &problem{Status: http.StatusGone, Title: "It cannot be examined", Detail: advise.Explain(err) + ".", Next: "Survey again, or look for other copies with find."}
+	return &problem{
+		Status: http.StatusGone,
+		Title:  "It cannot be examined",
+		Detail: advise.Explain(err) + ".",
+		Next:   "Survey again, or look for other copies with find.",
+	}
 }
 
 func toExamination(p place.Place, found contents.Result) api.Examination {
 	v := found.For(p.Name())
-	return api.Examination{Place: toPlace(p), Condition: toCondition(v), MediaType: v.Media, Rename: optional(v.Rename), Sha256: optional(found.SHA256)}
+	return api.Examination{
+		Place:     toPlace(p),
+		Condition: toCondition(v),
+		MediaType: v.Media,
+		Rename:    optional(v.Rename),
+		Sha256:    optional(found.SHA256),
+	}
 }
 
 // FindOrigins says where a copy likely came from.
@@ -135,7 +155,17 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	q := advise.Question{Place: p, Zone: zone, Question: advice.Question{Loss: advice.Loss(b.Loss), Good: value(b.GoodAt), Noticed: value(b.NoticedAt), Hints: fromHints(b.Hints), Wrong: map[string]bool{}}}
+	q := advise.Question{
+		Place: p,
+		Zone:  zone,
+		Question: advice.Question{
+			Loss:    advice.Loss(b.Loss),
+			Good:    value(b.GoodAt),
+			Noticed: value(b.NoticedAt),
+			Hints:   fromHints(b.Hints),
+			Wrong:   map[string]bool{},
+		},
+	}
 	for _, id := range value(b.Wrong) {
 		c, err := s.copyOf(ctx, id)
 		if err != nil {
@@ -162,7 +192,13 @@ func fromHints(h *api.Hints) advice.Hints {
 	if h == nil {
 		return advice.Hints{}
 	}
-	return advice.Hints{Words: value(h.Containing), Without: value(h.Without), Least: value(h.Least), Most: value(h.Most), Media: value(h.MediaType)}
+	return advice.Hints{
+		Words:   value(h.Containing),
+		Without: value(h.Without),
+		Least:   value(h.Least),
+		Most:    value(h.Most),
+		Media:   value(h.MediaType),
+	}
 }
 
 func toHints(h advice.Hints) *api.Hints {
@@ -182,8 +218,18 @@ func toHints(h advice.Hints) *api.Hints {
 // toAdvice shows an answer with the copies that it names.
 func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advice, error) {
 	q := answer.Question
-	a := api.Advice{Place: toPlace(q.Place), Loss: api.Loss(q.Loss), GoodAt: optionalTime(q.Good), NoticedAt: optionalTime(q.Noticed), Others: []api.OtherCopy{}, FoundAt: []api.Place{},
-		Looked: []api.Looked{}, Notes: list(answer.Notes), Next: list(answer.Next), Because: list(answer.Because)}
+	a := api.Advice{
+		Place:     toPlace(q.Place),
+		Loss:      api.Loss(q.Loss),
+		GoodAt:    optionalTime(q.Good),
+		NoticedAt: optionalTime(q.Noticed),
+		Others:    []api.OtherCopy{},
+		FoundAt:   []api.Place{},
+		Looked:    []api.Looked{},
+		Notes:     list(answer.Notes),
+		Next:      list(answer.Next),
+		Because:   list(answer.Because),
+	}
 	copies, err := s.namedIn(ctx, answer)
 	if err != nil {
 		return a, err
@@ -203,10 +249,23 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 	}
 	for _, l := range answer.Looked {
 		src := answer.Stores[l.Source].Source
-		a.Looked = append(a.Looked, api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(src, q.Place.Machine)), Found: l.Found, Note: l.Note})
+		a.Looked = append(
+			a.Looked,
+			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(src, q.Place.Machine)), Found: l.Found, Note: l.Note},
+		)
 	}
 	for _, kind := range answer.Missing {
-		a.Looked = append(a.Looked, api.Looked{Source: api.SourceRef{Kind: kind}, Note: fmt.Sprintf("No source of this kind is known for %s; humble-rewind source suggest %s says whether there is one.", q.Place.Machine, q.Place.Machine)})
+		a.Looked = append(
+			a.Looked,
+			api.Looked{
+				Source: api.SourceRef{Kind: kind},
+				Note: fmt.Sprintf(
+					"No source of this kind is known for %s; humble-rewind source suggest %s says whether there is one.",
+					q.Place.Machine,
+					q.Place.Machine,
+				),
+			},
+		)
 	}
 	if answer.Folder != nil {
 		toFolderAdvice(&a, answer.Folder)
@@ -238,8 +297,18 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[int64]
 const maxEntries = 1000
 
 func toFolderAdvice(a *api.Advice, f *advise.Folder) {
-	shown := api.FolderAdvice{AsOf: optionalTime(f.AsOf), Certain: f.Counts[advise.Certain], Assumed: f.Counts[advise.Assumed], Missing: f.Counts[advise.Missing],
-		Kept: f.Counts[advise.Kept], Came: f.Counts[advise.Came], Same: f.Same, Bytes: f.Bytes, Entries: []api.FolderAdviceEntry{}, Cut: len(f.Entries) > maxEntries}
+	shown := api.FolderAdvice{
+		AsOf:    optionalTime(f.AsOf),
+		Certain: f.Counts[advise.Certain],
+		Assumed: f.Counts[advise.Assumed],
+		Missing: f.Counts[advise.Missing],
+		Kept:    f.Counts[advise.Kept],
+		Came:    f.Counts[advise.Came],
+		Same:    f.Same,
+		Bytes:   f.Bytes,
+		Entries: []api.FolderAdviceEntry{},
+		Cut:     len(f.Entries) > maxEntries,
+	}
 	shown.Sealed = optional(f.Sealed)
 	if m := f.Mass; m != nil {
 		shown.MassChange = &api.MassChange{From: m.From.UTC(), To: m.To.UTC(), Rewritten: m.Rewritten, Removed: m.Removed, Came: m.Came}

@@ -36,8 +36,10 @@ var named = []string{"code", "options", "lies", "path"}
 // asked are the questions whose answers are recorded: some of each that the API answers, on the sample world.
 var asked = []string{
 	"GET /machines", "GET /sources", "GET /receipts", "GET /cases", "GET /machines/front-office/suggestions",
-	"GET /copies?words=quote", "GET /copies?state=gone&sort=gone", "GET /copies?state=changed&limit=20", "GET /copies?type=pictures&sort=size",
-	"GET /copies?source=trash&records=true", "GET /copies?source=strays", "GET /copies?source=snapshots&words=ledger", "GET /copies?words=turnstone",
+	"GET /copies?words=quote", "GET /copies?state=gone&sort=gone", "GET /copies?state=changed&limit=20",
+	"GET /copies?type=pictures&sort=size",
+	"GET /copies?source=trash&records=true", "GET /copies?source=strays", "GET /copies?source=snapshots&words=ledger",
+	"GET /copies?words=turnstone",
 	"GET /copies?person=ines&under=/home/ines/Documents/Quotes", "GET /copies?whole=true&limit=10",
 	"GET /trail?machine=front-office&path=/home/ines/Documents/Quotes/Quote 116 Little Tern.odt",
 	"GET /trail?machine=front-office&path=/home/ines/Documents/Quotes/Quote 127 Sea Campion.odt",
@@ -49,18 +51,28 @@ var asked = []string{
 	"GET /folder?machine=front-office&path=/home/ines/Documents&deep=true&as_of=2026-11-18T00:00:00Z",
 	"GET /condition?machine=front-office&path=/home/ines/Documents/Accounts/Ledger 09.ods",
 	"GET /condition?machine=front-office&path=/home/ines/Documents",
-	"GET /cases/k1", "GET /cases/k1/advice", "GET /cases/k2/advice", "GET /cases/k3/advice", "GET /cases/k4/advice", "GET /cases/k5/advice", "GET /cases/k6/advice",
+	"GET /cases/k1", "GET /cases/k1/advice", "GET /cases/k2/advice", "GET /cases/k3/advice", "GET /cases/k4/advice",
+	"GET /cases/k5/advice", "GET /cases/k6/advice",
 	"GET /cases/k2/report?zone=Europe/Lisbon", "GET /cases/k3/report?reader=file",
 	`POST /advice {"place":{"machine":"front-office","path":"/home/ines/Documents/Quotes"},"loss":"deleted"}`,
 	`POST /bring-backs {"dry_run":true,"place":{"machine":"front-office","path":"/home/oda/Rigging"},"as_of":"2026-11-20T12:00:00Z","only":"changed","clash":"set-aside"}`,
-	"GET /trail?machine=front-office&path=/nowhere", "GET /trail?machine=nobody&path=/x", "GET /copies/c999999", "GET /folder?machine=front-office&path=nowhere",
-	`POST /sources {"machine":"front-office","kind":"trash","at":"/home/nobody"}`, `POST /sources {"machine":"front-office","kind":"fog","at":"/home"}`,
+	"GET /trail?machine=front-office&path=/nowhere", "GET /trail?machine=nobody&path=/x", "GET /copies/c999999",
+	"GET /folder?machine=front-office&path=nowhere",
+	`POST /sources {"machine":"front-office","kind":"trash","at":"/home/nobody"}`,
+	`POST /sources {"machine":"front-office","kind":"fog","at":"/home"}`,
 	`POST /bring-backs {"copies":["c999999"]}`, `POST /receipts/r9/undo`,
 }
 
 // ofCopies are what is asked of some copies.
-var ofCopies = []string{"GET /copies/%s", "GET /copies/%s/preview", "GET /copies/%s/condition", "GET /copies/%s/origins", "GET /comparison?left=%s&right=now",
-	`POST /bring-backs {"dry_run":true,"copies":[%q],"clash":"keep-both"}`, `POST /bring-backs {"dry_run":true,"copies":[%q],"to":{"machine":"store","path":"/srv/yard"}}`}
+var ofCopies = []string{
+	"GET /copies/%s",
+	"GET /copies/%s/preview",
+	"GET /copies/%s/condition",
+	"GET /copies/%s/origins",
+	"GET /comparison?left=%s&right=now",
+	`POST /bring-backs {"dry_run":true,"copies":[%q],"clash":"keep-both"}`,
+	`POST /bring-backs {"dry_run":true,"copies":[%q],"to":{"machine":"store","path":"/srv/yard"}}`,
+}
 
 // The sample world as of one moment is asked everything, and brought back from, by a service whose clock stands still: what it
 // answers is what it answered when the answers were recorded.

@@ -96,7 +96,10 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 		}
 	case b.Case != nil && len(ids) == 0:
 	case len(ids) == 0 || len(ids) > maxCopies:
-		return r, badRequest(fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(ids), maxCopies), "Name copies by their ids, as find shows them.")
+		return r, badRequest(
+			fmt.Sprintf("%d copies were named; it must be 1 to %d.", len(ids), maxCopies),
+			"Name copies by their ids, as find shows them.",
+		)
 	case b.AsOf != nil || b.Only != nil:
 		return r, badRequest("A moment was given for copies.", "Give a moment with a place, or leave it out.")
 	}
@@ -124,7 +127,12 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 }
 
 // forCase completes a request by what the case is about: what is advised where no copies are named, and where they go.
-func (s *Service) forCase(ctx context.Context, id string, wanted restore.Request, zone *string) (int64, restore.Request, cases.Reasons, error) {
+func (s *Service) forCase(
+	ctx context.Context,
+	id string,
+	wanted restore.Request,
+	zone *string,
+) (int64, restore.Request, cases.Reasons, error) {
 	k, z, err := s.zonedCase(ctx, id, zone)
 	if err != nil || wanted.AsOf != nil {
 		return k.ID, wanted, cases.Reasons{}, err

@@ -66,16 +66,35 @@ func (s *Service) ListCases(ctx context.Context, request api.ListCasesRequestObj
 }
 
 func toCase(k catalogue.Case) api.Case {
-	a := api.Case{Id: showID("k", k.ID), State: api.CaseState(k.State), Version: k.Version, OpenedAt: k.OpenedAt.UTC(), OpenedBy: k.OpenedBy, ChangedAt: k.ChangedAt.UTC(),
-		Person: k.Person, Machine: k.Place.Machine, Words: k.Words, Loss: api.Loss(k.Loss), Happened: k.Happened, GoodAt: optionalTime(k.Good), NoticedAt: optionalTime(k.Noticed),
-		Hints: toHints(k.Hints), Entries: []api.CaseEntry{}, Wrong: []string{}, Receipts: []string{}}
+	a := api.Case{
+		Id:        showID("k", k.ID),
+		State:     api.CaseState(k.State),
+		Version:   k.Version,
+		OpenedAt:  k.OpenedAt.UTC(),
+		OpenedBy:  k.OpenedBy,
+		ChangedAt: k.ChangedAt.UTC(),
+		Person:    k.Person,
+		Machine:   k.Place.Machine,
+		Words:     k.Words,
+		Loss:      api.Loss(k.Loss),
+		Happened:  k.Happened,
+		GoodAt:    optionalTime(k.Good),
+		NoticedAt: optionalTime(k.Noticed),
+		Hints:     toHints(k.Hints),
+		Entries:   []api.CaseEntry{},
+		Wrong:     []string{},
+		Receipts:  []string{},
+	}
 	if k.Place.Path != "" {
 		p := toPlace(k.Place)
 		a.Place = &p
 	}
 	for _, e := range k.Entries {
 		id, _, _ := strings.Cut(e.Ref, " ")
-		a.Entries = append(a.Entries, api.CaseEntry{N: e.N, At: e.At.UTC(), By: e.By, Kind: api.CaseEntryKind(e.Kind), Text: optional(e.Text), Ref: optional(id)})
+		a.Entries = append(
+			a.Entries,
+			api.CaseEntry{N: e.N, At: e.At.UTC(), By: e.By, Kind: api.CaseEntryKind(e.Kind), Text: optional(e.Text), Ref: optional(id)},
+		)
 	}
 	for _, id := range cases.Wrong(k) {
 		a.Wrong = append(a.Wrong, id)
@@ -90,7 +109,15 @@ func toCase(k catalogue.Case) api.Case {
 // OpenCase opens a case.
 func (s *Service) OpenCase(ctx context.Context, request api.OpenCaseRequestObject) (api.OpenCaseResponseObject, error) {
 	b := request.Body
-	k := catalogue.Case{Person: value(b.Person), Words: value(b.Words), Loss: advice.Loss(b.Loss), Happened: value(b.Happened), Good: value(b.GoodAt), Noticed: value(b.NoticedAt), Hints: fromHints(b.Hints)}
+	k := catalogue.Case{
+		Person:   value(b.Person),
+		Words:    value(b.Words),
+		Loss:     advice.Loss(b.Loss),
+		Happened: value(b.Happened),
+		Good:     value(b.GoodAt),
+		Noticed:  value(b.NoticedAt),
+		Hints:    fromHints(b.Hints),
+	}
 	k.Place.Machine = value(b.Machine)
 	if b.Place != nil {
 		p, _, err := fromDestination(*b.Place)
@@ -134,7 +161,15 @@ func (s *Service) ChangeCase(ctx context.Context, request api.ChangeCaseRequestO
 		return nil, err
 	}
 	b := request.Body
-	c := cases.Changes{State: (*catalogue.CaseState)(b.State), Person: b.Person, Words: b.Words, Loss: (*advice.Loss)(b.Loss), Happened: b.Happened, Good: b.GoodAt, Noticed: b.NoticedAt}
+	c := cases.Changes{
+		State:    (*catalogue.CaseState)(b.State),
+		Person:   b.Person,
+		Words:    b.Words,
+		Loss:     (*advice.Loss)(b.Loss),
+		Happened: b.Happened,
+		Good:     b.GoodAt,
+		Noticed:  b.NoticedAt,
+	}
 	if b.Place != nil {
 		p, _, err := fromDestination(*b.Place)
 		if err != nil {
@@ -167,7 +202,14 @@ func (s *Service) AddToCase(ctx context.Context, request api.AddToCaseRequestObj
 	if err != nil {
 		return nil, err
 	}
-	k, err := s.cases.Add(ctx, id, technician(ctx), catalogue.EntryKind(request.Body.Kind), value(request.Body.Text), value(request.Body.Ref))
+	k, err := s.cases.Add(
+		ctx,
+		id,
+		technician(ctx),
+		catalogue.EntryKind(request.Body.Kind),
+		value(request.Body.Text),
+		value(request.Body.Ref),
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -199,9 +241,14 @@ func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObjec
 		return nil, err
 	}
 	d := aid.Drive
-	a := api.FirstAid200JSONResponse{Steps: []api.FirstAidStep{}, Drive: api.DriveFacts{Mount: optional(place.Readable(d.Mount)), Device: optional(d.Node), FileSystem: optional(d.FileSystem),
-		Medium: optional(api.DriveFactsMedium(d.Medium)), Discard: optional(api.DriveFactsDiscard(d.Discard)), TrimLast: optionalTime(d.TrimLast), TrimNext: optionalTime(d.TrimNext),
-		ReadOnly: optional(d.ReadOnly), NewestWrite: optionalTime(d.Newest), NewestPath: optional(d.NewestPath), Notes: list(d.Notes)}}
+	a := api.FirstAid200JSONResponse{
+		Steps: []api.FirstAidStep{},
+		Drive: api.DriveFacts{Mount: optional(place.Readable(d.Mount)), Device: optional(d.Node), FileSystem: optional(d.FileSystem),
+			Medium: optional(
+				api.DriveFactsMedium(d.Medium),
+			), Discard: optional(api.DriveFactsDiscard(d.Discard)), TrimLast: optionalTime(d.TrimLast), TrimNext: optionalTime(d.TrimNext),
+			ReadOnly: optional(d.ReadOnly), NewestWrite: optionalTime(d.Newest), NewestPath: optional(d.NewestPath), Notes: list(d.Notes)},
+	}
 	if d.Free >= 0 {
 		a.Drive.Free = &d.Free
 	}

@@ -94,7 +94,12 @@ func TestACaseIsWorkedFromOpeningToReport(t *testing.T) {
 			require.NoError(t, err)
 			require.Equal(t, http.StatusOK, r.StatusCode(), string(r.Body))
 			assert.Contains(t, string(r.Body), "Quote 116 Little Tern")
-			assert.Equal(t, reader == api.ReportCaseParamsReaderFile, strings.Contains(string(r.Body), "wants the tender"), "notes are for the file")
+			assert.Equal(
+				t,
+				reader == api.ReportCaseParamsReaderFile,
+				strings.Contains(string(r.Body), "wants the tender"),
+				"notes are for the file",
+			)
 			if reader == api.ReportCaseParamsReaderFile && format == api.ReportCaseParamsFormatMarkdown {
 				assert.Contains(t, string(r.Body), "- [x] Please do not save this file again")
 				assert.Contains(t, string(r.Body), "- [ ] Do not install anything")
@@ -129,7 +134,14 @@ func watch(t *testing.T, s *servicetest.Service) <-chan string {
 func TestReportsAreInert(t *testing.T) {
 	s := servicetest.StartDemo(t, servicetest.Page)
 	happened := `<script>alert(1)</script> | **bold** [x](http://y)`
-	opened, err := s.Client.OpenCaseWithResponse(t.Context(), api.NewCase{Loss: api.LossDeleted, Happened: &happened, Place: &api.Destination{Machine: "front-office", Path: "/home/ines/<b>x</b>.odt"}})
+	opened, err := s.Client.OpenCaseWithResponse(
+		t.Context(),
+		api.NewCase{
+			Loss:     api.LossDeleted,
+			Happened: &happened,
+			Place:    &api.Destination{Machine: "front-office", Path: "/home/ines/<b>x</b>.odt"},
+		},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, opened.JSON201, string(opened.Body))
 	answer, body := ask(t, s, "GET", "/api/v1/cases/"+opened.JSON201.Id+"/report?format=html&reader=file", "")

@@ -25,7 +25,9 @@ const noncePlace = "__CSP_NONCE__" // as console/index.html has it
 func newConsole(files fs.FS) (console, error) {
 	page, err := fs.ReadFile(files, "index.html")
 	if errors.Is(err, fs.ErrNotExist) {
-		page, err = []byte("<!doctype html><title>Humble Rewind</title><p>This binary was built without its console. Build it with: make build"), nil
+		page, err = []byte(
+			"<!doctype html><title>Humble Rewind</title><p>This binary was built without its console. Build it with: make build",
+		), nil
 	}
 	if err != nil {
 		return console{}, fmt.Errorf("read the console: %w", err)
@@ -81,7 +83,10 @@ func (k console) serve(c *echo.Context) error {
 	nonce := rand.Text()
 	h := c.Response().Header()
 	h.Set("Cache-Control", "no-store")
-	h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; style-src-attr 'none'; img-src 'self'; "+
-		"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	h.Set(
+		"Content-Security-Policy",
+		"default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; style-src-attr 'none'; img-src 'self'; "+
+			"font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",
+	)
 	return c.HTMLBlob(http.StatusOK, bytes.ReplaceAll(k.page, []byte(noncePlace), []byte(nonce)))
 }

@@ -38,7 +38,10 @@ func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Conten
 	}
 	content, err := s.contents.Open(ctx, c)
 	if errors.Is(err, fs.ErrNotExist) {
-		return unreadable("It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.", "Survey again: humble-rewind survey "+c.Source.Machine)
+		return unreadable(
+			"It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.",
+			"Survey again: humble-rewind survey "+c.Source.Machine,
+		)
 	}
 	if err != nil {
 		return unreadable(restore.Explain(err)+".", "Survey again, or look for other copies with find.")
@@ -54,8 +57,15 @@ func (s *Service) openFile(ctx context.Context, id string) (catalogue.Copy, sour
 	}
 	content, err := s.openCopy(ctx, c)
 	if err == nil && content.File == nil {
-		err = errors.Join(&problem{Status: http.StatusConflict, Title: "Not a file", Detail: fmt.Sprintf("It is a %s and has no bytes of its own.", c.Type),
-			Next: "Peek at it instead, or choose a file in it."}, content.Close())
+		err = errors.Join(
+			&problem{
+				Status: http.StatusConflict,
+				Title:  "Not a file",
+				Detail: fmt.Sprintf("It is a %s and has no bytes of its own.", c.Type),
+				Next:   "Peek at it instead, or choose a file in it.",
+			},
+			content.Close(),
+		)
 	}
 	return c, content, err
 }
@@ -80,7 +90,12 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 
 // cannotRead words what keeps a copy from being read.
 func cannotRead(err error) error {
-	return &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: restore.Explain(err) + ".", Next: "Look for other copies with find."}
+	return &problem{
+		Status: http.StatusGone,
+		Title:  "The copy cannot be read",
+		Detail: restore.Explain(err) + ".",
+		Next:   "Look for other copies with find.",
+	}
 }
 
 // digestedFirst is the largest content, in bytes, that is read once for its digest before it is sent. What is larger, or asked for
@@ -156,8 +171,12 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 	var drawn bytes.Buffer
 	err = s.contents.Draw(ctx, content, &drawn)
 	if errors.Is(err, peek.ErrNoPicture) || err == nil && look.Shows != peek.Picture {
-		return nil, &problem{Status: http.StatusUnsupportedMediaType, Title: "Not a picture that can be drawn", Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
-			Next: "Peek at it as text, or download it."}
+		return nil, &problem{
+			Status: http.StatusUnsupportedMediaType,
+			Title:  "Not a picture that can be drawn",
+			Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
+			Next:   "Peek at it as text, or download it.",
+		}
 	}
 	return picture{"image/png", drawn.Bytes()}, notLookedInto(err)
 }
@@ -165,9 +184,13 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 // notLookedInto words what kept a content from being looked into; nil stays nil.
 func notLookedInto(err error) error {
 	if errors.Is(err, apart.ErrDemanding) {
-		return &problem{Status: http.StatusUnprocessableEntity, Title: "It is not looked into", Detail: "Looking into it takes more memory or " +
-			"time than is given to any content: it is damaged, or made to do harm.",
-			Next: "Bring it back and have it looked at on a machine where it can do none."}
+		return &problem{
+			Status: http.StatusUnprocessableEntity,
+			Title:  "It is not looked into",
+			Detail: "Looking into it takes more memory or " +
+				"time than is given to any content: it is damaged, or made to do harm.",
+			Next: "Bring it back and have it looked at on a machine where it can do none.",
+		}
 	}
 	return err
 }
@@ -183,7 +206,8 @@ type picture struct {
 // VisitGetPictureResponse serves a picture. An SVG may use styles of its own, but no script, and nothing from elsewhere.
 func (p picture) VisitGetPictureResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", p.mediaType)
-	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'none'; sandbox")
+	w.Header().
+		Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:; frame-ancestors 'none'; sandbox")
 	w.Header().Set("Cache-Control", "private, max-age=300")
 	_, err := w.Write(p.bytes)
 	return err
@@ -215,14 +239,30 @@ func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestO
 	case content.Folder != nil:
 		return s.listing(ctx, c)
 	case c.Type == entry.Link:
-		return api.GetPreview200JSONResponse{Shows: api.PreviewShowsLink, MediaType: "inode/symlink", Target: optional(place.Readable(content.Target))}, nil
+		return api.GetPreview200JSONResponse{
+			Shows:     api.PreviewShowsLink,
+			MediaType: "inode/symlink",
+			Target:    optional(place.Readable(content.Target)),
+		}, nil
 	}
-	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsNothing, MediaType: "inode/special", Note: optional("It is a device, pipe or socket.")}, nil
+	return api.GetPreview200JSONResponse{
+		Shows:     api.PreviewShowsNothing,
+		MediaType: "inode/special",
+		Note:      optional("It is a device, pipe or socket."),
+	}, nil
 }
 
 func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
-	a := api.GetPreview200JSONResponse{Shows: api.PreviewShows(look.Shows), MediaType: look.MediaType, Size: size, Encoding: optional(look.Encoding),
-		Cut: optional(look.Cut), Width: optional(look.Width), Height: optional(look.Height), Note: optional(look.Note)}
+	a := api.GetPreview200JSONResponse{
+		Shows:     api.PreviewShows(look.Shows),
+		MediaType: look.MediaType,
+		Size:      size,
+		Encoding:  optional(look.Encoding),
+		Cut:       optional(look.Cut),
+		Width:     optional(look.Width),
+		Height:    optional(look.Height),
+		Note:      optional(look.Note),
+	}
 	if look.Lines != nil {
 		a.Lines = &look.Lines
 	}
@@ -247,7 +287,12 @@ func folderListing(ctx context.Context, folder reach.Tree) (api.GetPreviewRespon
 			entries[i].Size = &list[i].Size
 		}
 	}
-	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsFolder, MediaType: "inode/directory", Entries: &entries, Cut: optional(cut)}, nil
+	return api.GetPreview200JSONResponse{
+		Shows:     api.PreviewShowsFolder,
+		MediaType: "inode/directory",
+		Entries:   &entries,
+		Cut:       optional(cut),
+	}, nil
 }
 
 // listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
@@ -259,7 +304,18 @@ func (s *Service) listing(ctx context.Context, c catalogue.Copy) (api.GetPreview
 	entries := make([]api.PreviewEntry, len(found.Copies))
 	for i, e := range found.Copies {
 		size := e.Size
-		entries[i] = api.PreviewEntry{Name: place.Readable(e.At.Name), Type: api.EntryType(e.Type), Size: &size, Copy: optional(restore.CopyID(e.ID))}
+		entries[i] = api.PreviewEntry{
+			Name: place.Readable(e.At.Name),
+			Type: api.EntryType(e.Type),
+			Size: &size,
+			Copy: optional(restore.CopyID(e.ID)),
+		}
 	}
-	return api.GetPreview200JSONResponse{Shows: api.PreviewShowsFolder, MediaType: "inode/directory", Size: c.Size, Entries: &entries, Cut: optional(found.Next != "")}, nil
+	return api.GetPreview200JSONResponse{
+		Shows:     api.PreviewShowsFolder,
+		MediaType: "inode/directory",
+		Size:      c.Size,
+		Entries:   &entries,
+		Cut:       optional(found.Next != ""),
+	}, nil
 }

@@ -32,15 +32,24 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 // query checks the parameters: a filter that names what does not exist is an error, not an empty answer.
 func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
 	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
-		State: string(value(p.State)), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore), Kind: value(p.Source), Shape: traits.Shape(value(p.Shape)),
-		Records: value(p.Records), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
+		State: string(
+			value(p.State),
+		), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore),
+		Kind: value(p.Source), Shape: traits.Shape(value(p.Shape)),
+		Records: value(
+			p.Records,
+		), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
 	switch {
 	case len(q.Words) > 1000:
 		return q, badRequest("More than 1000 bytes of words were given.", "Give a few words that are in the name.")
 	case p.Limit != nil && (q.Limit < 1 || q.Limit > 1000):
 		return q, badRequest("The limit must be from 1 to 1000.", "Leave it out for the default.")
 	case p.Type != nil && !p.Type.Valid():
-		return q, badRequest(fmt.Sprintf("%q is no type of file.", *p.Type), "Choose documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders or other.")
+		return q, badRequest(
+			fmt.Sprintf("%q is no type of file.", *p.Type),
+			"Choose documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders "+
+				"or other.",
+		)
 	case p.State != nil && !p.State.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no state.", *p.State), "Choose gone, present or changed.")
 	case p.Condition != nil && !p.Condition.Valid():
@@ -52,7 +61,11 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 	}
 	if q.Machine != "" {
 		if _, err := s.catalogue.Machine(ctx, q.Machine); err != nil {
-			return q, &site.InputError{What: "find on machine " + q.Machine, Err: err, Next: "List the machines with: humble-rewind machine list"}
+			return q, &site.InputError{
+				What: "find on machine " + q.Machine,
+				Err:  err,
+				Next: "List the machines with: humble-rewind machine list",
+			}
 		}
 	}
 	if q.Kind != "" {
@@ -78,8 +91,11 @@ func (s *Service) knownPerson(ctx context.Context, name string) error {
 			return nil
 		}
 	}
-	return &site.InputError{What: "find what belongs to " + name, Err: fmt.Errorf("nobody of that name has a home on a machine: %w", catalogue.ErrNotFound),
-		Next: "Known are: " + strings.Join(people, ", ")}
+	return &site.InputError{
+		What: "find what belongs to " + name,
+		Err:  fmt.Errorf("nobody of that name has a home on a machine: %w", catalogue.ErrNotFound),
+		Next: "Known are: " + strings.Join(people, ", "),
+	}
 }
 
 // under reads the folder, given as a path or as machine:/path, and the folder copy to list.

@@ -78,7 +78,8 @@ func TestRequestsInUnusualForms(t *testing.T) {
 		assert.Equal(t, want, body, accepted)
 		assert.Contains(t, answer.Header.Get("Content-Type"), "javascript")
 	}
-	for host, status := range map[string]int{"localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200, "192.0.2.7": 200, "planted.example": 421,
+	for host, status := range map[string]int{"localhost:1": 200, "127.0.0.1": 200, "[::1]:80": 200, "192.0.2.7": 200,
+		"planted.example":              421,
 		"localhost.planted.example:80": 421} {
 		r, err := http.NewRequestWithContext(t.Context(), "GET", s.URL+"/healthz", nil)
 		require.NoError(t, err)
@@ -116,8 +117,13 @@ func TestNobodyWithoutATokenMakesTheServiceGrow(t *testing.T) {
 			require.NoError(t, err)
 			defer conn.Close()
 			// Most of a body that is announced as the largest allowed, and never ends.
-			fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", path, 4<<20,
-				body)
+			fmt.Fprintf(
+				conn,
+				"POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+				path,
+				4<<20,
+				body,
+			)
 			go func() { _, _ = io.Copy(conn, bytes.NewReader(sent)) }()
 		}
 	}

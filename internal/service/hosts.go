@@ -23,7 +23,10 @@ func (s *Service) knownHost(next echo.HandlerFunc) echo.HandlerFunc {
 			return next(c)
 		}
 		return &problem{Status: http.StatusMisdirectedRequest, Title: "Not a name of this service",
-			Detail: fmt.Sprintf("The request was for %q.", c.Request().Host), Next: "Use its address, or start it with --host and the name by " +
+			Detail: fmt.Sprintf(
+				"The request was for %q.",
+				c.Request().Host,
+			), Next: "Use its address, or start it with --host and the name by " +
 				"which it is to be reached."}
 	}
 }

@@ -33,8 +33,11 @@ func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObj
 // AddMachine adds a machine and, where asked, all sources found on it.
 func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestObject) (api.AddMachineResponseObject, error) {
 	b := request.Body
-	m, err := s.site.AddMachine(ctx, site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
-		ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second})
+	m, err := s.site.AddMachine(
+		ctx,
+		site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
+			ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -120,8 +123,20 @@ func (s *Service) ListKinds(context.Context, api.ListKindsRequestObject) (api.Li
 // AddSource adds a source.
 func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	b := request.Body
-	added, err := s.site.AddSource(ctx, site.NewSource{Machine: b.Machine, Kind: b.Kind, At: value(b.At), Named: value(b.Named), Exclusions: value(b.Exclusions), Zone: value(b.Zone), Maps: value(b.Maps),
-		Options: value(b.Options), RetentionDays: b.RetentionDays})
+	added, err := s.site.AddSource(
+		ctx,
+		site.NewSource{
+			Machine:       b.Machine,
+			Kind:          b.Kind,
+			At:            value(b.At),
+			Named:         value(b.Named),
+			Exclusions:    value(b.Exclusions),
+			Zone:          value(b.Zone),
+			Maps:          value(b.Maps),
+			Options:       value(b.Options),
+			RetentionDays: b.RetentionDays,
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +161,14 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.jobs.Submit(ctx, survey.JobKind, technician(ctx), survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}, 0, 0)
+	j, err := s.jobs.Submit(
+		ctx,
+		survey.JobKind,
+		technician(ctx),
+		survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)},
+		0,
+		0,
+	)
 	if err != nil {
 		return nil, err
 	}

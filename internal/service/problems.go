@@ -53,8 +53,13 @@ func worded(err error) *problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &refused):
-		return &problem{Status: http.StatusConflict, Title: "The receipt cannot be undone", Detail: "Nothing was changed.", Reasons: refused.Reasons,
-			Next: "Put right what is named, or bring the files back by hand: the receipt says where everything went."}
+		return &problem{
+			Status:  http.StatusConflict,
+			Title:   "The receipt cannot be undone",
+			Detail:  "Nothing was changed.",
+			Reasons: refused.Reasons,
+			Next:    "Put right what is named, or bring the files back by hand: the receipt says where everything went.",
+		}
 	case errors.As(err, &input):
 		status := http.StatusUnprocessableEntity
 		switch {
@@ -68,13 +73,28 @@ func worded(err error) *problem {
 		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
 	case errors.Is(err, catalogue.ErrNotFound):
-		return &problem{Status: http.StatusNotFound, Title: "Not known", Detail: err.Error(), Next: "Check the name or number; find and the list commands show those that are known."}
+		return &problem{
+			Status: http.StatusNotFound,
+			Title:  "Not known",
+			Detail: err.Error(),
+			Next:   "Check the name or number; find and the list commands show those that are known.",
+		}
 	case errors.Is(err, catalogue.ErrCursor):
 		return badRequest(err.Error(), "Begin again without a cursor, and keep the order the same from page to page.")
 	case errors.Is(err, catalogue.ErrChangedMeanwhile):
-		return &problem{Status: http.StatusConflict, Title: "The case was not changed", Detail: err.Error(), Next: "Look at how it stands now, and change it again if that is still wanted."}
+		return &problem{
+			Status: http.StatusConflict,
+			Title:  "The case was not changed",
+			Detail: err.Error(),
+			Next:   "Look at how it stands now, and change it again if that is still wanted.",
+		}
 	case errors.Is(err, catalogue.ErrTaken), errors.Is(err, jobs.ErrEnded):
-		return &problem{Status: http.StatusConflict, Title: "Not possible any more", Detail: err.Error(), Next: "Look at how it stands now."}
+		return &problem{
+			Status: http.StatusConflict,
+			Title:  "Not possible any more",
+			Detail: err.Error(),
+			Next:   "Look at how it stands now.",
+		}
 	case errors.As(err, &coder) && coder.StatusCode() < 500:
 		return fromStatus(coder.StatusCode(), err)
 	}
@@ -89,9 +109,19 @@ func worded(err error) *problem {
 func fromStatus(status int, err error) *problem {
 	switch status {
 	case http.StatusNotFound:
-		return &problem{Status: status, Title: "Not known", Detail: "There is nothing at this address.", Next: "See api/openapi.yaml for the addresses there are."}
+		return &problem{
+			Status: status,
+			Title:  "Not known",
+			Detail: "There is nothing at this address.",
+			Next:   "See api/openapi.yaml for the addresses there are.",
+		}
 	case http.StatusRequestEntityTooLarge:
-		return &problem{Status: status, Title: "The request is too large", Detail: "Its body has more than 4 MiB.", Next: "Send it in several parts."}
+		return &problem{
+			Status: status,
+			Title:  "The request is too large",
+			Detail: "Its body has more than 4 MiB.",
+			Next:   "Send it in several parts.",
+		}
 	}
 	detail := err.Error()
 	if he, ok := errors.AsType[*echo.HTTPError](err); ok {
@@ -100,7 +130,12 @@ func fromStatus(status int, err error) *problem {
 			detail += ": " + cause.Error()
 		}
 	}
-	return &problem{Status: status, Title: http.StatusText(status), Detail: detail, Next: "See api/openapi.yaml for what the request may hold."}
+	return &problem{
+		Status: status,
+		Title:  http.StatusText(status),
+		Detail: detail,
+		Next:   "See api/openapi.yaml for what the request may hold.",
+	}
 }
 
 // writeProblem is where every error becomes an answer.

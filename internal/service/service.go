@@ -132,7 +132,14 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.contents = &contents.Reader{Site: s.site, Apart: s.apart, Dir: config.Dir}
 	s.trails = &trails.Reader{Site: s.site, Contents: s.contents}
 	s.examiner = &contents.Examiner{Contents: s.contents, Now: s.now, Patience: patience}
-	s.adviser = &advise.Adviser{Site: s.site, Trails: s.trails, Contents: s.contents, Examiner: s.examiner, Rules: config.Strays, Now: s.now}
+	s.adviser = &advise.Adviser{
+		Site:     s.site,
+		Trails:   s.trails,
+		Contents: s.contents,
+		Examiner: s.examiner,
+		Rules:    config.Strays,
+		Now:      s.now,
+	}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
 	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Contents: s.contents, Safe: s.safe, Now: s.now}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
@@ -155,7 +162,13 @@ func (s *Service) openRecords(ctx context.Context, config Config) (err error) {
 			return fmt.Errorf("rebuild the catalogue: %w", err)
 		}
 		s.rebuilt = true
-		s.log.LogAttrs(ctx, slog.LevelWarn, "the catalogue is rebuilt", slog.String("damaged", aside), slog.Time("receipts and cases of", from))
+		s.log.LogAttrs(
+			ctx,
+			slog.LevelWarn,
+			"the catalogue is rebuilt",
+			slog.String("damaged", aside),
+			slog.Time("receipts and cases of", from),
+		)
 	}
 	_, tokenErr := os.Lstat(filepath.Join(config.Dir, TokenFile))
 	_, fileErr := os.Lstat(filepath.Join(config.Dir, catalogue.File))

@@ -45,8 +45,10 @@ func ask(t *testing.T, s *servicetest.Service, method, path, body string, header
 
 func TestNobodyWithoutATokenReadsOrWritesAnything(t *testing.T) {
 	s := servicetest.Start(t, t.TempDir(), servicetest.Page)
-	for _, at := range []string{"GET /api/v1/session", "GET /api/v1/machines", "GET /api/v1/copies", "GET /api/v1/copies/c1/content", "GET /api/v1/copies/c1/picture",
-		"GET /api/v1/jobs/j1/events", "POST /api/v1/surveys", "POST /api/v1/bring-backs", "POST /api/v1/receipts/r1/undo", "DELETE /api/v1/machines/x",
+	for _, at := range []string{"GET /api/v1/session", "GET /api/v1/machines", "GET /api/v1/copies", "GET /api/v1/copies/c1/content",
+		"GET /api/v1/copies/c1/picture",
+		"GET /api/v1/jobs/j1/events", "POST /api/v1/surveys", "POST /api/v1/bring-backs", "POST /api/v1/receipts/r1/undo",
+		"DELETE /api/v1/machines/x",
 		"GET /metrics", "GET /api/v1/nothing"} {
 		method, path, _ := strings.Cut(at, " ")
 		for _, token := range []string{"", "Bearer wrong", "Bearer ", "Basic " + s.Token} {
@@ -106,7 +108,12 @@ func TestAPageOfAnotherSiteCannotActInATechniciansName(t *testing.T) {
 	assert.Equal(t, http.StatusOK, post("/api/v1/session", `{"token":"`+s.Token+`"}`, "Sec-Fetch-Site", "same-origin"))
 	assert.Equal(t, http.StatusForbidden, post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "cross-site"))
 	assert.Equal(t, http.StatusForbidden, post("/api/v1/surveys", `{}`, "Origin", "http://elsewhere.example"))
-	assert.Equal(t, http.StatusNotFound, post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "same-origin"), "its own page may; there is just nothing to survey")
+	assert.Equal(
+		t,
+		http.StatusNotFound,
+		post("/api/v1/surveys", `{}`, "Sec-Fetch-Site", "same-origin"),
+		"its own page may; there is just nothing to survey",
+	)
 	right := key
 	for _, wrong := range []string{"", "guessed"} { // another port of the host gets the cookie, but not what the page holds
 		key = wrong
@@ -259,7 +266,10 @@ func TestJobsTellTheirProgressAndAreListed(t *testing.T) {
 
 func TestOneUndoIsBegunHoweverOftenItIsAskedFor(t *testing.T) {
 	s := servicetest.StartDemo(t, servicetest.Page)
-	brought, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &[]string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}})
+	brought, err := s.Client.BringBackWithResponse(
+		t.Context(),
+		api.NewBringBack{Copies: &[]string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}},
+	)
 	require.NoError(t, err)
 	require.NotNil(t, brought.JSON202, string(brought.Body))
 	require.Equal(t, api.JobStateDone, s.Wait(brought.JSON202.Id).State)

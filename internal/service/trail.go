@@ -32,7 +32,10 @@ func fromQuery(machine string, path, pathBytes *string) (place.Place, error) {
 	}
 	clean, err := place.Clean(raw)
 	if err != nil || machine == "" {
-		return place.Place{}, badRequest(fmt.Sprintf("%s:%s is no place.", machine, place.Readable(raw)), "Give a machine and an absolute path without \"..\".")
+		return place.Place{}, badRequest(
+			fmt.Sprintf("%s:%s is no place.", machine, place.Readable(raw)),
+			"Give a machine and an absolute path without \"..\".",
+		)
 	}
 	return place.Place{Machine: machine, Path: clean}, nil
 }
@@ -63,13 +66,22 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		return nil, err
 	}
 	setStates(&t, copies)
-	a := api.GetTrail200JSONResponse{Place: toPlace(p), Names: []api.Place{}, Versions: []api.TrailVersion{}, Events: []api.TrailEvent{}, Lanes: []api.TrailLane{}, Notes: t.Notes, Zone: m.Zone}
+	a := api.GetTrail200JSONResponse{
+		Place:    toPlace(p),
+		Names:    []api.Place{},
+		Versions: []api.TrailVersion{},
+		Events:   []api.TrailEvent{},
+		Lanes:    []api.TrailLane{},
+		Notes:    t.Notes,
+		Zone:     m.Zone,
+	}
 	for _, n := range t.Names {
 		a.Names = append(a.Names, toPlace(n.Place))
 	}
 	for i := range t.Versions {
 		v := toVersion(&t, i, copies)
-		if state := request.Params.Condition; state == nil || slices.ContainsFunc(v.Copies, func(c api.Copy) bool { return c.Condition.State == *state }) {
+		if state := request.Params.Condition; state == nil ||
+			slices.ContainsFunc(v.Copies, func(c api.Copy) bool { return c.Condition.State == *state }) {
 			a.Versions = append(a.Versions, v)
 		}
 	}
@@ -111,9 +123,23 @@ func setStates(t *trails.Trail, copies []catalogue.Copy) {
 
 func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion {
 	v := &t.Versions[i]
-	a := api.TrailVersion{Sha256: optional(v.SHA256), WrittenAt: optionalTime(v.Written), ArrivedAt: v.Arrived.UTC(), FirstSeenAt: v.First.UTC(), LastSeenAt: v.LastSeen.UTC(),
-		SupersededAt: optionalTime(v.Superseded), After: optionalTime(v.After), Current: v.Superseded.IsZero(), Copies: []api.Copy{}, Place: toPlace(v.Place),
-		Type: api.EntryType(v.Type), Content: v.Content, Doubt: optional(v.Doubt)}
+	a := api.TrailVersion{
+		Sha256:      optional(v.SHA256),
+		WrittenAt:   optionalTime(v.Written),
+		ArrivedAt:   v.Arrived.UTC(),
+		FirstSeenAt: v.First.UTC(),
+		LastSeenAt:  v.LastSeen.UTC(),
+		SupersededAt: optionalTime(
+			v.Superseded,
+		),
+		After:   optionalTime(v.After),
+		Current: v.Superseded.IsZero(),
+		Copies:  []api.Copy{},
+		Place:   toPlace(v.Place),
+		Type:    api.EntryType(v.Type),
+		Content: v.Content,
+		Doubt:   optional(v.Doubt),
+	}
 	if v.Size >= 0 && v.Type != entry.Folder {
 		size := v.Size
 		a.Size = &size
@@ -132,7 +158,14 @@ func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion
 }
 
 func toLane(s *catalogue.Store) api.TrailLane {
-	a := api.TrailLane{Source: toSourceRef(s.Source), At: place.Readable(s.Source.At), AtMachine: s.Source.AtMachine, Live: s.Source.Traits.Live(), Captures: s.Captures, Held: make([]bool, len(s.Captures))}
+	a := api.TrailLane{
+		Source:    toSourceRef(s.Source),
+		At:        place.Readable(s.Source.At),
+		AtMachine: s.Source.AtMachine,
+		Live:      s.Source.Traits.Live(),
+		Captures:  s.Captures,
+		Held:      make([]bool, len(s.Captures)),
+	}
 	if a.Captures == nil {
 		a.Captures = []time.Time{}
 	}
@@ -161,12 +194,25 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	if err != nil {
 		return nil, err
 	}
-	a := api.GetFolder200JSONResponse{Place: toPlace(p), AsOf: q.AsOf, Against: q.Against, Zone: m.Zone, Moments: make([]api.FolderMoment, len(f.Moments)), Rows: make([]api.FolderRow, len(f.Rows))}
+	a := api.GetFolder200JSONResponse{
+		Place:   toPlace(p),
+		AsOf:    q.AsOf,
+		Against: q.Against,
+		Zone:    m.Zone,
+		Moments: make([]api.FolderMoment, len(f.Moments)),
+		Rows:    make([]api.FolderRow, len(f.Rows)),
+	}
 	if f.Was != (place.Place{}) {
 		was := toPlace(f.Was)
 		a.Was = &was
 	}
-	counts := map[trails.State]*int{trails.Same: &a.Same, trails.Changed: &a.Changed, trails.Missing: &a.Missing, trails.Added: &a.Added, trails.Moved: &a.Moved}
+	counts := map[trails.State]*int{
+		trails.Same:    &a.Same,
+		trails.Changed: &a.Changed,
+		trails.Missing: &a.Missing,
+		trails.Added:   &a.Added,
+		trails.Moved:   &a.Moved,
+	}
 	for _, e := range f.Entries {
 		if e.Type != entry.Folder {
 			*counts[e.State]++
@@ -188,14 +234,29 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		for k, c := range r.Cells {
 			cells[k] = byte(c)
 		}
-		a.Rows[i] = api.FolderRow{Name: place.Readable(r.Name), Path: toPlace(place.Place{Machine: p.Machine, Path: place.Join(p.Path, r.Name)}), Type: api.EntryType(r.Type), Cells: string(cells)}
+		a.Rows[i] = api.FolderRow{
+			Name:  place.Readable(r.Name),
+			Path:  toPlace(place.Place{Machine: p.Machine, Path: place.Join(p.Path, r.Name)}),
+			Type:  api.EntryType(r.Type),
+			Cells: string(cells),
+		}
 	}
 	return a, nil
 }
 
 func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
-	a := api.FolderEntry{Name: place.Readable(e.Path), Path: toPlace(place.Place{Machine: folder.Machine, Path: place.Join(folder.Path, e.Path)}), Type: api.EntryType(e.Type),
-		State: api.EntryState(e.State), WrittenAt: optionalTime(e.Written), Sha256: optional(e.SHA256), Proved: e.Proved, MovedTo: optional(place.Readable(e.MovedTo))}
+	a := api.FolderEntry{
+		Name: place.Readable(e.Path),
+		Path: toPlace(place.Place{Machine: folder.Machine, Path: place.Join(folder.Path, e.Path)}),
+		Type: api.EntryType(e.Type),
+		State: api.EntryState(
+			e.State,
+		),
+		WrittenAt: optionalTime(e.Written),
+		Sha256:    optional(e.SHA256),
+		Proved:    e.Proved,
+		MovedTo:   optional(place.Readable(e.MovedTo)),
+	}
 	if e.Size >= 0 {
 		size := e.Size
 		a.Size = &size
@@ -246,7 +307,12 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, notLookedInto(err)
 	}
 	if err != nil {
-		return nil, &problem{Status: http.StatusGone, Title: "They cannot be compared", Detail: restore.Explain(err) + ".", Next: "Peek at each, or look for other copies with find."}
+		return nil, &problem{
+			Status: http.StatusGone,
+			Title:  "They cannot be compared",
+			Detail: restore.Explain(err) + ".",
+			Next:   "Peek at each, or look for other copies with find.",
+		}
 	}
 	fillComparison((*api.Comparison)(&a), c)
 	return a, nil
@@ -254,13 +320,32 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 
 func fillComparison(a *api.Comparison, c compare.Comparison) {
 	a.By, a.Summary, a.Cut, a.Notes = api.ComparisonBy(c.By), c.Summary, c.Cut, list(c.Notes)
-	a.Blocks, a.Cells, a.Entries = make([]api.ComparedBlock, len(c.Blocks)), make([]api.ComparedCell, len(c.Cells)), make([]api.ComparedEntry, len(c.Entries))
+	a.Blocks, a.Cells, a.Entries = make(
+		[]api.ComparedBlock,
+		len(c.Blocks),
+	), make(
+		[]api.ComparedCell,
+		len(c.Cells),
+	), make(
+		[]api.ComparedEntry,
+		len(c.Entries),
+	)
 	if c.Differs >= 0 {
 		a.DiffersAt = &c.Differs
 	}
 	for i, b := range c.Blocks {
-		a.Blocks[i] = api.ComparedBlock{Change: api.ComparedBlockChange(b.Change), LeftNumber: optional(b.LeftNumber), RightNumber: optional(b.RightNumber),
-			Left: optional(b.Left), Right: optional(b.Right), LeftWords: toWords(b.LeftWords), RightWords: toWords(b.RightWords), Count: optional(b.Count)}
+		a.Blocks[i] = api.ComparedBlock{
+			Change:      api.ComparedBlockChange(b.Change),
+			LeftNumber:  optional(b.LeftNumber),
+			RightNumber: optional(b.RightNumber),
+			Left: optional(
+				b.Left,
+			),
+			Right:      optional(b.Right),
+			LeftWords:  toWords(b.LeftWords),
+			RightWords: toWords(b.RightWords),
+			Count:      optional(b.Count),
+		}
 	}
 	for i, cell := range c.Cells {
 		a.Cells[i] = api.ComparedCell{Sheet: cell.Sheet, Address: cell.Address, Left: cell.Left, Right: cell.Right}
@@ -275,7 +360,14 @@ func fillComparison(a *api.Comparison, c compare.Comparison) {
 		}
 	}
 	if p := c.Picture; p != nil {
-		a.Picture = &api.ComparedPicture{LeftWidth: p.Left.X, LeftHeight: p.Left.Y, RightWidth: p.Right.X, RightHeight: p.Right.Y, Share: float32(p.Share), Regions: []api.ComparedRegion{}}
+		a.Picture = &api.ComparedPicture{
+			LeftWidth:   p.Left.X,
+			LeftHeight:  p.Left.Y,
+			RightWidth:  p.Right.X,
+			RightHeight: p.Right.Y,
+			Share:       float32(p.Share),
+			Regions:     []api.ComparedRegion{},
+		}
 		for _, r := range p.Regions {
 			a.Picture.Regions = append(a.Picture.Regions, api.ComparedRegion{X: r.Min.X, Y: r.Min.Y, Width: r.Dx(), Height: r.Dy()})
 		}

@@ -59,8 +59,10 @@ func fromDestination(d api.Destination) (place.Place, bool, error) {
 	}
 	clean, err := place.Clean(path)
 	if err != nil || d.Machine == "" {
-		return place.Place{}, false, badRequest(fmt.Sprintf("%s:%s is no place to bring something back to.", d.Machine, place.Readable(path)),
-			"Give a machine and an absolute path without \"..\".")
+		return place.Place{}, false, badRequest(
+			fmt.Sprintf("%s:%s is no place to bring something back to.", d.Machine, place.Readable(path)),
+			"Give a machine and an absolute path without \"..\".",
+		)
 	}
 	return place.Place{Machine: d.Machine, Path: clean}, place.EndsInSlash(path), nil
 }
@@ -70,8 +72,21 @@ func toSourceRef(s catalogue.Source) api.SourceRef {
 }
 
 func toSource(s catalogue.Source) api.Source {
-	a := api.Source{Id: showID("s", s.ID), Kind: s.Kind, Machine: s.Machine, At: place.Readable(s.At), AtMachine: s.AtMachine, Drive: optional(s.Drive),
-		Zone: optional(s.Zone), RetentionDays: s.RetentionDays, Copies: s.Found, SurveyedAt: optionalTime(s.SurveyedAt), Trouble: optional(s.Trouble)}
+	a := api.Source{
+		Id:        showID("s", s.ID),
+		Kind:      s.Kind,
+		Machine:   s.Machine,
+		At:        place.Readable(s.At),
+		AtMachine: s.AtMachine,
+		Drive:     optional(s.Drive),
+		Zone: optional(
+			s.Zone,
+		),
+		RetentionDays: s.RetentionDays,
+		Copies:        s.Found,
+		SurveyedAt:    optionalTime(s.SurveyedAt),
+		Trouble:       optional(s.Trouble),
+	}
 	if len(s.Notes) > 0 {
 		a.Notes = &s.Notes
 	}
@@ -93,7 +108,16 @@ func toSource(s catalogue.Source) api.Source {
 }
 
 func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
-	a := api.Machine{Name: m.Name, At: m.At, Zone: m.Zone, RetentionDays: m.RetentionDays, ClockAheadSeconds: optional(int64(m.ClockAhead / time.Second)), People: []api.Person{}, Sources: []api.Source{}, Notes: list(m.Notes)}
+	a := api.Machine{
+		Name:              m.Name,
+		At:                m.At,
+		Zone:              m.Zone,
+		RetentionDays:     m.RetentionDays,
+		ClockAheadSeconds: optional(int64(m.ClockAhead / time.Second)),
+		People:            []api.Person{},
+		Sources:           []api.Source{},
+		Notes:             list(m.Notes),
+	}
 	for _, p := range m.People {
 		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home)})
 	}
@@ -114,10 +138,18 @@ func list(s []string) []string {
 
 func toCopy(c catalogue.Copy) api.Copy {
 	a := api.Copy{
-		Id: restore.CopyID(c.ID), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
-		Class: api.FileClass(c.Class), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
-		WrittenAt: optionalTime(c.Written), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
-		Sha256: optional(c.SHA256), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
+		Id: restore.CopyID(
+			c.ID,
+		), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
+		Class: api.FileClass(
+			c.Class,
+		), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
+		WrittenAt: optionalTime(
+			c.Written,
+		), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
+		Sha256: optional(
+			c.SHA256,
+		), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
 	}
 	if c.Size >= 0 && (c.Readable || c.Type != entry.Other) { // else nothing but a record, which does not tell
 		size := c.Size
@@ -145,8 +177,19 @@ func toCondition(v condition.Verdict) api.Condition {
 }
 
 func toJob(j catalogue.Job) api.Job {
-	a := api.Job{Id: showID("j", j.ID), Kind: api.JobKind(j.Kind), State: api.JobState(j.State), By: optional(j.By), Doing: optional(j.Doing), Done: j.Done,
-		Total: j.Total, Bytes: j.Bytes, CreatedAt: j.CreatedAt.UTC(), EndedAt: optionalTime(j.EndedAt), Error: optional(j.Error)}
+	a := api.Job{
+		Id:        showID("j", j.ID),
+		Kind:      api.JobKind(j.Kind),
+		State:     api.JobState(j.State),
+		By:        optional(j.By),
+		Doing:     optional(j.Doing),
+		Done:      j.Done,
+		Total:     j.Total,
+		Bytes:     j.Bytes,
+		CreatedAt: j.CreatedAt.UTC(),
+		EndedAt:   optionalTime(j.EndedAt),
+		Error:     optional(j.Error),
+	}
 	if j.Receipt != 0 {
 		a.Receipt = optional(showID("r", j.Receipt))
 	}
@@ -193,20 +236,42 @@ func copyID(id int64) string {
 }
 
 func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
-	a := api.Receipt{Id: showID("r", r.ID), At: r.At.UTC(), By: r.By, State: api.ReceiptState(r.State), Items: make([]api.ReceiptItem, len(r.Items)),
-		Count: r.Count, Done: r.Done, EndedAt: optionalTime(r.EndedAt), UndoneAt: optionalTime(r.UndoneAt)}
+	a := api.Receipt{
+		Id:       showID("r", r.ID),
+		At:       r.At.UTC(),
+		By:       r.By,
+		State:    api.ReceiptState(r.State),
+		Items:    make([]api.ReceiptItem, len(r.Items)),
+		Count:    r.Count,
+		Done:     r.Done,
+		EndedAt:  optionalTime(r.EndedAt),
+		UndoneAt: optionalTime(r.UndoneAt),
+	}
 	if r.State == catalogue.ReceiptUndone {
 		a.UndoneBy = optional(r.UndoneBy)
 	}
 	for n, i := range r.Items {
-		a.Items[n] = api.ReceiptItem{Copy: copyID(i.Copy), From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size,
-			Sha256: optional(i.SHA256), Outcome: api.Outcome(i.Outcome), Note: i.Note}
+		a.Items[n] = api.ReceiptItem{
+			Copy:    copyID(i.Copy),
+			From:    toPlace(i.From),
+			To:      toPlace(i.To),
+			Type:    api.EntryType(i.Type),
+			Size:    i.Size,
+			Sha256:  optional(i.SHA256),
+			Outcome: api.Outcome(i.Outcome),
+			Note:    i.Note,
+		}
 		gave, aside, err := restore.SetAside(i)
 		if err != nil {
 			return a, fmt.Errorf("receipt r%d: %w", r.ID, err)
 		}
 		if aside {
-			a.Items[n].SetAside = &api.SetAside{Place: toPlace(i.To), Type: api.EntryType(gave.Type), Size: gave.Size, Sha256: optional(gave.SHA256)}
+			a.Items[n].SetAside = &api.SetAside{
+				Place:  toPlace(i.To),
+				Type:   api.EntryType(gave.Type),
+				Size:   gave.Size,
+				Sha256: optional(gave.SHA256),
+			}
 		}
 	}
 	return a, nil

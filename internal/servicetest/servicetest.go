@@ -79,8 +79,11 @@ func open(ctx context.Context, dir string, console fs.FS, now func() time.Time) 
 		return nil, err
 	}
 	rules, _ := kinds.Leftovers()
-	return service.Open(ctx, service.Config{Dir: dir, Ways: kinds.Ways(dir), Kinds: kinds.All(rules), Strays: rules, Console: console, Now: now,
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	return service.Open(
+		ctx,
+		service.Config{Dir: dir, Ways: kinds.Ways(dir), Kinds: kinds.All(rules), Strays: rules, Console: console, Now: now,
+			Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
+	)
 }
 
 // StartDemo builds the sample world and serves it, its machines added and surveyed.

@@ -30,7 +30,8 @@ func lay(t *testing.T, files map[string]string) string {
 
 func TestPeopleAreThoseWithHomes(t *testing.T) {
 	files, err := local.Open(lay(t, map[string]string{
-		"etc/passwd":          "root:x:0:0::/root:/bin/sh\nines:x:1001:1001:Inês Falk,desk 2:/home/ines:/bin/sh\noda:x:1002:1002:Oda:/home/oda:/bin/sh\nbroken\nbad:x:many:1:::\nup:x:7:7::/home/../etc:/\n",
+		"etc/passwd": "root:x:0:0::/root:/bin/sh\nines:x:1001:1001:Inês Falk,desk " +
+			"2:/home/ines:/bin/sh\noda:x:1002:1002:Oda:/home/oda:/bin/sh\nbroken\nbad:x:many:1:::\nup:x:7:7::/home/../etc:/\n",
 		"home/ines/.profile":  "",
 		"home/guest/.profile": "",
 		"home/lost+found/x":   "",

@@ -91,7 +91,11 @@ func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, e
 	if err != nil {
 		return nil, err
 	}
-	key := storeKey{src.ID, files, fmt.Sprint(src.Kind, src.Machine, src.AtMachine, src.At, src.Named, src.Zone, src.Maps, src.Options, src.Exclusions)}
+	key := storeKey{
+		src.ID,
+		files,
+		fmt.Sprint(src.Kind, src.Machine, src.AtMachine, src.At, src.Named, src.Zone, src.Maps, src.Options, src.Exclusions),
+	}
 	lease, err := s.pool.Get(ctx, key, func() (source.Store, error) { return s.OpenStore(context.WithoutCancel(ctx), src) })
 	if err != nil {
 		return nil, err
@@ -227,14 +231,24 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 		return catalogue.Machine{}, &InputError{"add machine " + n.Name, err, next}
 	}
 	if !machineName.MatchString(n.Name) {
-		return refuse(errors.New("the name must be letters, digits, dots, dashes or underscores, beginning with a letter or digit"), "Choose another name.")
+		return refuse(
+			errors.New("the name must be letters, digits, dots, dashes or underscores, beginning with a letter or digit"),
+			"Choose another name.",
+		)
 	}
 	files, err := s.Ways.Open(ctx, n.At)
 	if err != nil {
 		return refuse(err, "Give the directory that holds what the machine's / looks like, and check that it is mounted.")
 	}
 	defer files.Close()
-	m := catalogue.Machine{Name: n.Name, At: n.At, Zone: n.Zone, RetentionDays: DefaultRetentionDays, ClockAhead: n.ClockAhead, Notes: []string{}}
+	m := catalogue.Machine{
+		Name:          n.Name,
+		At:            n.At,
+		Zone:          n.Zone,
+		RetentionDays: DefaultRetentionDays,
+		ClockAhead:    n.ClockAhead,
+		Notes:         []string{},
+	}
 	if n.RetentionDays != nil {
 		m.RetentionDays = *n.RetentionDays
 	}
@@ -283,7 +297,16 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "Choose one of the known kinds.")
 	}
-	src := catalogue.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone, Options: n.Options, OwnRetention: n.RetentionDays}
+	src := catalogue.Source{
+		Kind:         n.Kind,
+		Machine:      n.Machine,
+		AtMachine:    n.Machine,
+		Named:        n.Named,
+		Exclusions:   n.Exclusions,
+		Zone:         n.Zone,
+		Options:      n.Options,
+		OwnRetention: n.RetentionDays,
+	}
 	src.Traits = kind.Traits()
 	if src.OwnRetention == nil && src.Traits.Dated() && !src.Traits.Expires { // nothing in it goes by itself
 		keeps := 0

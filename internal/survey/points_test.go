@@ -77,7 +77,10 @@ func history(r *rand.Rand, days int) []tree {
 		}
 		for range r.IntN(5) {
 			path := fmt.Sprintf("/home/ines/f%d/quote %d.odt", r.IntN(3), r.IntN(6))
-			next[path] = content{fmt.Sprintf("%d of %d", r.IntN(1000), day), night.AddDate(0, 0, day).Add(-time.Duration(r.IntN(80000)) * time.Second)}
+			next[path] = content{
+				fmt.Sprintf("%d of %d", r.IntN(1000), day),
+				night.AddDate(0, 0, day).Add(-time.Duration(r.IntN(80000)) * time.Second),
+			}
 		}
 		all = append(all, next)
 		now = next
@@ -92,7 +95,19 @@ func records(t *testing.T, s *sitetest.Site) string {
 	var lines []string
 	for f, err := range s.Catalogue.FactsUnder(t.Context(), stores, place.Place{Machine: "loft", Path: "/home"}) {
 		require.NoError(t, err)
-		lines = append(lines, fmt.Sprintf("%s %d %s from %s to %s open %t readable %t", f.Place.Path, f.Size, f.Written.UTC().Format(time.RFC3339), f.First.Format("01-02"), f.Last.Format("01-02"), f.Open, f.Readable))
+		lines = append(
+			lines,
+			fmt.Sprintf(
+				"%s %d %s from %s to %s open %t readable %t",
+				f.Place.Path,
+				f.Size,
+				f.Written.UTC().Format(time.RFC3339),
+				f.First.Format("01-02"),
+				f.Last.Format("01-02"),
+				f.Open,
+				f.Readable,
+			),
+		)
 	}
 	return strings.Join(sorted(lines), "\n")
 }
@@ -108,9 +123,19 @@ func sorted(lines []string) []string {
 
 func TestAnUnchangedFileIsOneSpanOverAllPointsInTime(t *testing.T) {
 	s := sitetest.New(t)
-	stays, first, second := content{"stays", night.Add(-time.Hour)}, content{"one", night.Add(-time.Hour)}, content{"two", night.AddDate(0, 0, 2).Add(-time.Hour)}
+	stays, first, second := content{
+		"stays",
+		night.Add(-time.Hour),
+	}, content{
+		"one",
+		night.Add(-time.Hour),
+	}, content{
+		"two",
+		night.AddDate(0, 0, 2).Add(-time.Hour),
+	}
 	var before tree
-	for day, now := range []tree{{"/home/ines/a": stays, "/home/ines/b": first}, {"/home/ines/a": stays, "/home/ines/b": first}, {"/home/ines/a": stays, "/home/ines/b": second}, {"/home/ines/a": stays}} {
+	for day, now := range []tree{{"/home/ines/a": stays, "/home/ines/b": first}, {"/home/ines/a": stays, "/home/ines/b": first},
+		{"/home/ines/a": stays, "/home/ines/b": second}, {"/home/ines/a": stays}} {
 		snapshot(s, day, before, now)
 		before = now
 	}
@@ -156,7 +181,16 @@ func TestLatePointsInTimeFallIntoTheirPlace(t *testing.T) {
 
 func TestWhatIsThinnedOutStaysAsARecord(t *testing.T) {
 	s := sitetest.New(t)
-	a, b, c := content{"a", night.Add(-time.Hour)}, content{"bb", night.Add(-time.Hour)}, content{"ccc", night.AddDate(0, 0, 1).Add(-time.Hour)}
+	a, b, c := content{
+		"a",
+		night.Add(-time.Hour),
+	}, content{
+		"bb",
+		night.Add(-time.Hour),
+	}, content{
+		"ccc",
+		night.AddDate(0, 0, 1).Add(-time.Hour),
+	}
 	days := []tree{{"/home/ines/a": a, "/home/ines/b": b}, {"/home/ines/a": a, "/home/ines/b": c}, {"/home/ines/a": a}}
 	var dirs []string
 	for day := range days {

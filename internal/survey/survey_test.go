@@ -111,8 +111,13 @@ func TestOnlyWhatChangedIsWritten(t *testing.T) {
 	assert.Equal(t, "3 found, 3 fresh, 0 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 1, "z"))))
 	assert.Equal(t, "3 found, 0 fresh, 0 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 1, "z"))))
 	assert.Equal(t, "3 found, 1 fresh, 1 gone", b.must(t, both(sight("a", 1, "x", "y"), sight("b", 2, "z"))), "a new mark is a new version")
-	assert.Equal(t, "1 found, 0 fresh, 2 gone", b.must(t, sight("a", 1, "x")), "a folder that is no longer reported has vanished with what "+
-		"was in it")
+	assert.Equal(
+		t,
+		"1 found, 0 fresh, 2 gone",
+		b.must(t, sight("a", 1, "x")),
+		"a folder that is no longer reported has vanished with what "+
+			"was in it",
+	)
 	assert.Len(t, b.Find(catalogue.Query{}), 1)
 	assert.Len(t, b.Find(catalogue.Query{Records: true}), 4)
 }
@@ -163,8 +168,9 @@ func TestCopiesBelongToWhomTheirPlaceBelongs(t *testing.T) {
 			origin string
 			uid    int64
 		}{{"/home/ines/a", 0}, {"/srv/b", 1001}, {"/srv/c", 55}, {"/home/inesx/d", 55}} {
-			if err := report.Sight(sighting.Sighting{At: sighting.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: entry.Mark{Size: 1}, Origin: c.origin,
-				UID: entry.Is(c.uid), Type: entry.File, Readable: true}); err != nil {
+			if err := report.Sight(sighting.Sighting{At: sighting.Locator{Dir: "a", Name: fmt.Sprint(i)}, Mark: entry.Mark{Size: 1},
+				Origin: c.origin,
+				UID:    entry.Is(c.uid), Type: entry.File, Readable: true}); err != nil {
 				return err
 			}
 		}

@@ -83,7 +83,10 @@ func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jo
 				}
 				read = task.Job().Bytes
 				if unread > 0 {
-					outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread))
+					outcome.Notes = append(
+						outcome.Notes,
+						fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread),
+					)
 				}
 			}
 			if err == nil && request.Examine {
@@ -97,7 +100,10 @@ func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jo
 				}
 				read = task.Job().Bytes
 				if unread > 0 {
-					outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread))
+					outcome.Notes = append(
+						outcome.Notes,
+						fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread),
+					)
 				}
 			}
 			before += result.Found

@@ -139,7 +139,10 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 // Under calls each with the trail of everything below a folder, by its path relative to the folder. Neither the trail nor
 // the facts may be kept. Nothing there is ErrNothingThere.
 func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, facts []catalogue.Fact)) error {
-	a := &assembly{Folder: &Folder{Place: p}, each: func(rel string, t *trail.Trail, facts []catalogue.Fact, _ []trail.Seen) { each(rel, t, facts) }}
+	a := &assembly{
+		Folder: &Folder{Place: p},
+		each:   func(rel string, t *trail.Trail, facts []catalogue.Fact, _ []trail.Seen) { each(rel, t, facts) },
+	}
 	return a.walk(ctx, r)
 }
 
@@ -245,7 +248,13 @@ func (a *assembly) saw(path string, facts []catalogue.Fact) {
 }
 
 // former gathers what was seen in the folder while it had another name, by the paths that it has under this one.
-func (a *assembly) former(ctx context.Context, r *Reader, stores map[int64]*catalogue.Store, until time.Time, into map[string][]catalogue.Fact) error {
+func (a *assembly) former(
+	ctx context.Context,
+	r *Reader,
+	stores map[int64]*catalogue.Store,
+	until time.Time,
+	into map[string][]catalogue.Fact,
+) error {
 	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, stores, a.Was) {
 		if err != nil {
 			return err

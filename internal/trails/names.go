@@ -179,7 +179,8 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 		return place.Place{}, err
 	}
 	candidates := slices.DeleteFunc(neighbours, func(o catalogue.Fact) bool {
-		return o.Source != f.Source || o.Place == f.Place || o.Type != entry.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) || path.Ext(o.Name) != path.Ext(f.Name)
+		return o.Source != f.Source || o.Place == f.Place || o.Type != entry.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) ||
+			path.Ext(o.Name) != path.Ext(f.Name)
 	})
 	slices.SortStableFunc(candidates, func(a, b catalogue.Fact) int {
 		same := func(o catalogue.Fact) int {
@@ -254,10 +255,14 @@ const (
 
 // folderOrigin finds where a file was by where its neighbours came from.
 func (g *gatherer) folderOrigin(f catalogue.Fact, since time.Time) (place.Place, error) {
-	return g.byNeighbours(f, func(n catalogue.Fact) bool { return n.First.Equal(f.First) }, func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
+	return g.byNeighbours(
+		f,
+		func(n catalogue.Fact) bool { return n.First.Equal(f.First) },
+		func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
 		func(old place.Place, facts []catalogue.Fact) bool {
 			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && !o.Open && o.Last.Equal(since) })
-		})
+		},
+	)
 }
 
 // folderWas finds the folder that most of the files in one came from when it came up, and until when.
@@ -273,8 +278,12 @@ func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, e
 		}
 		inside := f
 		inside.Place.Path = place.Join(p.Path, "\x00") // no name, so that every file in it has a say
-		found, err := g.byNeighbours(inside, func(n catalogue.Fact) bool { return n.First.Equal(f.First) }, func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
-			func(place.Place, []catalogue.Fact) bool { return true })
+		found, err := g.byNeighbours(
+			inside,
+			func(n catalogue.Fact) bool { return n.First.Equal(f.First) },
+			func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
+			func(place.Place, []catalogue.Fact) bool { return true },
+		)
 		if err != nil || found != (place.Place{}) {
 			return place.Place{Machine: found.Machine, Path: place.Folder(found.Path)}, f.First, err
 		}
@@ -284,7 +293,12 @@ func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, e
 
 // byNeighbours maps a file's place by the way that most of the files in its folder went: of those that chosen picks, the
 // twins that fit tells to be the same files. stood says whether the mapped place fits as well.
-func (g *gatherer) byNeighbours(f catalogue.Fact, chosen func(catalogue.Fact) bool, fit func(n, t catalogue.Fact) bool, stood func(place.Place, []catalogue.Fact) bool) (place.Place, error) {
+func (g *gatherer) byNeighbours(
+	f catalogue.Fact,
+	chosen func(catalogue.Fact) bool,
+	fit func(n, t catalogue.Fact) bool,
+	stood func(place.Place, []catalogue.Fact) bool,
+) (place.Place, error) {
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
 	neighbours, err := g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder)
 	if err != nil {
@@ -366,7 +380,9 @@ func (g *gatherer) destination(f catalogue.Fact, noticed time.Time) (place.Place
 		if t.Source == n.Source {
 			return t.First.Equal(noticed)
 		}
-		return (t.Place.Machine == n.Place.Machine || t.Place.Name() == n.Place.Name()) && t.First.After(n.Last) && !g.before(t).After(noticed) && !g.before(t).IsZero()
+		return (t.Place.Machine == n.Place.Machine || t.Place.Name() == n.Place.Name()) && t.First.After(n.Last) &&
+			!g.before(t).After(noticed) &&
+			!g.before(t).IsZero()
 	}
 	twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, f, maxTwins)
 	if err != nil {
@@ -381,9 +397,14 @@ func (g *gatherer) destination(f catalogue.Fact, noticed time.Time) (place.Place
 	if best.Place != (place.Place{}) {
 		return best.Place, best.First, nil
 	}
-	to, err := g.byNeighbours(f, func(n catalogue.Fact) bool { return !n.Open && n.Last.Equal(f.Last) }, came, func(_ place.Place, facts []catalogue.Fact) bool {
-		return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && o.First.Equal(noticed) })
-	})
+	to, err := g.byNeighbours(
+		f,
+		func(n catalogue.Fact) bool { return !n.Open && n.Last.Equal(f.Last) },
+		came,
+		func(_ place.Place, facts []catalogue.Fact) bool {
+			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && o.First.Equal(noticed) })
+		},
+	)
 	if err == nil && to == (place.Place{}) {
 		to, err = g.alike(f, func(o catalogue.Fact) bool { return o.First.Equal(noticed) })
 	}

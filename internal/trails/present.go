@@ -69,7 +69,9 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source 
 	}
 	if open >= 0 {
 		f := &t.Facts[open]
-		if f.Type == stands.Type && (f.Type != entry.File || f.Size == stands.Size && f.Stamp.Equal(stands.Written) && (digest == "" || f.SHA256 == "" || f.SHA256 == digest)) {
+		if f.Type == stands.Type &&
+			(f.Type != entry.File || f.Size == stands.Size && f.Stamp.Equal(stands.Written) && (digest == "" || f.SHA256 == "" ||
+				f.SHA256 == digest)) {
 			f.Last = l.At
 			if f.SHA256 == "" {
 				f.SHA256 = digest
@@ -79,9 +81,19 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source 
 		f.Open, f.Readable = false, false
 	}
 	ahead := t.Stores[source].Source.ClockAhead
-	t.Facts = append(t.Facts, catalogue.Fact{Name: p.Name(), Stamp: stands.Written, Seen: trail.Seen{Source: source, Place: p, Type: stands.Type, Size: stands.Size,
-		Written: stands.Written.Add(-ahead), SHA256: digest, First: l.At, Last: l.At, Open: true}})
-	t.Notes = append(t.Notes, fmt.Sprintf("What stands at %s has changed since the last survey; survey the machine to have a copy of it on record.", p))
+	t.Facts = append(
+		t.Facts,
+		catalogue.Fact{
+			Name:  p.Name(),
+			Stamp: stands.Written,
+			Seen: trail.Seen{Source: source, Place: p, Type: stands.Type, Size: stands.Size,
+				Written: stands.Written.Add(-ahead), SHA256: digest, First: l.At, Last: l.At, Open: true},
+		},
+	)
+	t.Notes = append(
+		t.Notes,
+		fmt.Sprintf("What stands at %s has changed since the last survey; survey the machine to have a copy of it on record.", p),
+	)
 	return true, nil
 }
 

@@ -53,7 +53,8 @@ func (g *gatherer) redirected(n trail.Name) error {
 	}
 	for _, p := range machine.People {
 		for home, until := range former[p.Name] {
-			if err := g.swap(n.Place, home, p.Home, until, "The home of "+p.Name+" was moved from %[1]s to %[2]s, as the machine's accounts say."); err != nil {
+			if err := g.swap(n.Place, home, p.Home, until, "The home of "+p.Name+" was moved from %[1]s to %[2]s, as the machine's "+
+				"accounts say."); err != nil {
 				return err
 			}
 		}
@@ -92,11 +93,18 @@ func (g *gatherer) redirect(here place.Place, to, rest string, at time.Time, tex
 func (g *gatherer) swap(p place.Place, old, now string, at time.Time, text string) error {
 	text = fmt.Sprintf(text, place.Readable(old), place.Readable(now))
 	event := func() *trail.Event {
-		return &trail.Event{At: at, Kind: trail.Redirect, Text: text, From: place.Place{Machine: p.Machine, Path: old}, To: place.Place{Machine: p.Machine, Path: now}}
+		return &trail.Event{
+			At:   at,
+			Kind: trail.Redirect,
+			Text: text,
+			From: place.Place{Machine: p.Machine, Path: old},
+			To:   place.Place{Machine: p.Machine, Path: now},
+		}
 	}
 	for _, pair := range [][2]string{{old, now}, {now, old}} {
 		if rest, ok := place.Below(p.Path, pair[0]); ok && pair[0] != pair[1] {
-			if err := g.add(trail.Name{Place: place.Place{Machine: p.Machine, Path: place.Join(pair[1], rest)}, Move: event()}); err != nil {
+			if err := g.add(trail.Name{Place: place.Place{Machine: p.Machine, Path: place.Join(pair[1], rest)},
+				Move: event()}); err != nil {
 				return err
 			}
 		}
@@ -110,7 +118,10 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 	if err != nil || len(facts) == 0 {
 		return err
 	}
-	facts = slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs })
+	facts = slices.DeleteFunc(
+		slices.Clone(facts),
+		func(f catalogue.Fact) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs },
+	)
 	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int { return a.Written.Compare(b.Written) })
 	var before map[string]string
 	for _, f := range facts[:min(len(facts), maxVersions)] {
@@ -128,7 +139,8 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 				old = userdirs.Usual(key, home)
 			}
 			if old != "" && old != folder {
-				if err := g.swap(p, old, folder, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs says."); err != nil {
+				if err := g.swap(p, old, folder, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs "+
+					"says."); err != nil {
 					return err
 				}
 			}

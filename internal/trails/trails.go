@@ -147,7 +147,8 @@ func (g *gatherer) covering(p place.Place) ([]int64, error) {
 	var all []int64
 	for id, s := range g.stores {
 		of := func(f catalogue.Fact) bool { return int64(f.Source) == id }
-		if s.Trail.Shows && s.Source.Machine == p.Machine && (slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || looksAfter(s, p.Path)) {
+		if s.Trail.Shows && s.Source.Machine == p.Machine &&
+			(slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || looksAfter(s, p.Path)) {
 			all = append(all, id)
 		}
 	}
@@ -251,5 +252,7 @@ func notes(skipped int) []string {
 	if skipped == 0 {
 		return []string{}
 	}
-	return []string{fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped)}
+	return []string{
+		fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped),
+	}
 }

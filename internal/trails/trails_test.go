@@ -53,7 +53,10 @@ func newLoft(t *testing.T, days ...map[string]string) *loft {
 	for _, files := range days {
 		l.capture(files)
 	}
-	src, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"})
+	src, err := l.AddSource(
+		t.Context(),
+		site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+	)
 	require.NoError(t, err)
 	l.Survey(src)
 	return l
@@ -77,11 +80,16 @@ func (l *loft) trail(path string) string {
 }
 
 func TestAFileIsFollowedThroughItsNames(t *testing.T) {
-	l := newLoft(t,
+	l := newLoft(
+		t,
 		map[string]string{"/home/ines/Quote.odt": "a quote @-3.1", "/home/ines/other.odt": "another"},
 		map[string]string{"/home/ines/Quote.odt": "a longer quote @0.5", "/home/ines/other.odt": "another"},
 		map[string]string{"/home/ines/Old/Quote final.odt": "a longer quote @0.5", "/home/ines/other.odt": "another"},
-		map[string]string{"/home/ines/Old/Quote final.odt": "a longer quote, and more @2.5", "/home/ines/other.odt": "another", "/home/ines/Quote.odt": "a stranger @2.6"},
+		map[string]string{
+			"/home/ines/Old/Quote final.odt": "a longer quote, and more @2.5",
+			"/home/ines/other.odt":           "another",
+			"/home/ines/Quote.odt":           "a stranger @2.6",
+		},
 	)
 	want := "Quote.odt:7 Quote.odt:14 Old/Quote final.odt:14 Old/Quote final.odt:24 moved"
 	assert.Equal(t, want, l.trail("/home/ines/Old/Quote final.odt"), "from its last name")
@@ -95,7 +103,11 @@ func TestAFileThatWasRenamedAndWorkedOnIsKnownAgain(t *testing.T) {
 		map[string]string{"/home/ines/draft.txt": draft + "@-1", "/home/ines/list.txt": "nails, tar, oakum @-1"},
 		map[string]string{"/home/ines/tender.txt": draft + "And a new end. @0.5", "/home/ines/things.txt": "something else entirely @0.6"},
 	)
-	assert.Equal(t, fmt.Sprintf("draft.txt:%d tender.txt:%d moved", len(draft)-1, len(draft)+len("And a new end.")), l.trail("/home/ines/tender.txt"))
+	assert.Equal(
+		t,
+		fmt.Sprintf("draft.txt:%d tender.txt:%d moved", len(draft)-1, len(draft)+len("And a new end.")),
+		l.trail("/home/ines/tender.txt"),
+	)
 	assert.Equal(t, "things.txt:23", l.trail("/home/ines/things.txt"))
 }
 
@@ -122,9 +134,19 @@ func TestAFolderIsFollowed(t *testing.T) {
 }
 
 func TestRedirectedFoldersAreOnePlace(t *testing.T) {
-	l := newLoft(t,
-		map[string]string{"/home/ines/Documents/a.txt": "one @-1", "/home/ines/.config/user-dirs.dirs": "XDG_DOCUMENTS_DIR=\"$HOME/Documents\"\n @-2", "/home/ines/Pictures/p.txt": "p"},
-		map[string]string{"/data/ines/a.txt": "one, changed @0.4", "/home/ines/.config/user-dirs.dirs": "XDG_DOCUMENTS_DIR=\"/data/ines\"\n @0.3", "/home/ines/Pictures": "=> ../../data/pictures", "/data/pictures/p.txt": "p, changed @0.5"},
+	l := newLoft(
+		t,
+		map[string]string{
+			"/home/ines/Documents/a.txt":        "one @-1",
+			"/home/ines/.config/user-dirs.dirs": "XDG_DOCUMENTS_DIR=\"$HOME/Documents\"\n @-2",
+			"/home/ines/Pictures/p.txt":         "p",
+		},
+		map[string]string{
+			"/data/ines/a.txt":                  "one, changed @0.4",
+			"/home/ines/.config/user-dirs.dirs": "XDG_DOCUMENTS_DIR=\"/data/ines\"\n @0.3",
+			"/home/ines/Pictures":               "=> ../../data/pictures",
+			"/data/pictures/p.txt":              "p, changed @0.5",
+		},
 	)
 	assert.Equal(t, "Documents/a.txt:3 /data/ines/a.txt:12 redirected", l.trail("/data/ines/a.txt"))
 	assert.Equal(t, "Documents/a.txt:3 /data/ines/a.txt:12 redirected", l.trail("/home/ines/Documents/a.txt"))
@@ -146,7 +168,11 @@ func TestRedirectedFoldersAreOnePlace(t *testing.T) {
 
 // The same content under the same name on another machine, where it came up after it went away here.
 func TestAFileIsFollowedAcrossMachines(t *testing.T) {
-	l := newLoft(t, map[string]string{"/home/ines/Lines of the ferry.svg": "lines @-1.3", "/home/ines/x": "x"}, map[string]string{"/home/ines/x": "x"})
+	l := newLoft(
+		t,
+		map[string]string{"/home/ines/Lines of the ferry.svg": "lines @-1.3", "/home/ines/x": "x"},
+		map[string]string{"/home/ines/x": "x"},
+	)
 	other := t.TempDir()
 	at := filepath.Join(other, "points")
 	for day, files := range [][]string{{"y"}, {"y", "Lines of the ferry.svg"}} {
@@ -161,7 +187,10 @@ func TestAFileIsFollowedAcrossMachines(t *testing.T) {
 	}
 	_, err := l.AddMachine(t.Context(), site.NewMachine{Name: "store", At: other})
 	require.NoError(t, err)
-	src, err := l.AddSource(t.Context(), site.NewSource{Machine: "store", Kind: "snapshots", At: "/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"})
+	src, err := l.AddSource(
+		t.Context(),
+		site.NewSource{Machine: "store", Kind: "snapshots", At: "/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+	)
 	require.NoError(t, err)
 	l.Survey(src)
 	got, err := l.Trails.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Lines of the ferry.svg"})
@@ -193,10 +222,17 @@ func TestTheLiveTreeSaysWhatIsGone(t *testing.T) {
 
 // A machine whose clock is an hour ahead writes times that are put right.
 func TestAWrongClockIsPutRight(t *testing.T) {
-	l := newLoft(t, map[string]string{"/home/ines/a.txt": "one @-1", "/home/ines/b": "b @-1"}, map[string]string{"/home/ines/a.txt": "later @0.5", "/home/ines/b": "b @-1"})
+	l := newLoft(
+		t,
+		map[string]string{"/home/ines/a.txt": "one @-1", "/home/ines/b": "b @-1"},
+		map[string]string{"/home/ines/a.txt": "later @0.5", "/home/ines/b": "b @-1"},
+	)
 	m, err := l.AddMachine(t.Context(), site.NewMachine{Name: "ahead", At: l.Root, ClockAhead: 6 * time.Hour})
 	require.NoError(t, err)
-	src, err := l.AddSource(t.Context(), site.NewSource{Machine: m.Name, Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"})
+	src, err := l.AddSource(
+		t.Context(),
+		site.NewSource{Machine: m.Name, Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+	)
 	require.NoError(t, err)
 	l.Survey(src)
 	arrived := func(machine string) time.Time {

@@ -72,7 +72,10 @@ func take(link, dir string) error {
 		func() error { return b.WaitText("Nothing is written yet") },
 		func() error { return shot("bring-back") },
 		press(browser.Escape),
-		visit("/trail?machine=front-office&path=/home/ines/Documents/Quotes/Quote+116+Little+Tern.odt&good_at="+ago(60)+"&noticed_at="+ago(3), "Version 8 of 8"),
+		visit(
+			"/trail?machine=front-office&path=/home/ines/Documents/Quotes/Quote+116+Little+Tern.odt&good_at="+ago(60)+"&noticed_at="+ago(3),
+			"Version 8 of 8",
+		),
 		func() error { return b.TabTo("application", 40) },
 		press(browser.Left),
 		func() error { return b.WaitText("Version 7 of 8") },

@@ -53,10 +53,20 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 	}
 	switch {
 	case v.Content != nearest.Content:
-		costs = append(costs, fmt.Sprintf("What was saved between %s and %s is not in it.", c.say(v.Arrived), c.say(laterOf(nearest.Arrived, w.wanted))))
+		costs = append(
+			costs,
+			fmt.Sprintf("What was saved between %s and %s is not in it.", c.say(v.Arrived), c.say(laterOf(nearest.Arrived, w.wanted))),
+		)
 	case c.Loss == Deleted || c.Loss == Misplaced:
 		if v.Superseded.Sub(v.LastSeen) > time.Hour && !v.Superseded.IsZero() {
-			costs = append(costs, fmt.Sprintf("Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.", c.say(v.LastSeen), c.say(v.Superseded)))
+			costs = append(
+				costs,
+				fmt.Sprintf(
+					"Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.",
+					c.say(v.LastSeen),
+					c.say(v.Superseded),
+				),
+			)
 		}
 	}
 	later := 0
@@ -68,11 +78,25 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []stri
 		}
 	}
 	if later > 0 {
-		costs = append(costs, fmt.Sprintf("%s came later, up to %s; none of that is in it, and none of it is touched.", capital(counted(later, "other version", "other versions")), c.say(last)))
+		costs = append(
+			costs,
+			fmt.Sprintf(
+				"%s came later, up to %s; none of that is in it, and none of it is touched.",
+				capital(counted(later, "other version", "other versions")),
+				c.say(last),
+			),
+		)
 	}
 	for _, other := range c.Neighbours {
 		if until := v.Superseded; !until.IsZero() && other.Written.After(until) {
-			costs = append(costs, fmt.Sprintf("%s beside it was written on %s, after this version was replaced, and may no longer fit.", other.Name, c.say(other.Written)))
+			costs = append(
+				costs,
+				fmt.Sprintf(
+					"%s beside it was written on %s, after this version was replaced, and may no longer fit.",
+					other.Name,
+					c.say(other.Written),
+				),
+			)
 		}
 	}
 	if verdict.State == condition.Doubtful || verdict.State == condition.Unread {
@@ -114,7 +138,14 @@ func (c *chooser) nothing(w candidates) {
 	case len(c.Trail.Versions) == 0:
 		c.Because = append(c.Because, fmt.Sprintf("No source ever saw anything at %s.", c.Place))
 	case len(w.order) == 0 && !c.Good.IsZero():
-		c.Because = append(c.Because, fmt.Sprintf("Nothing is known to have stood there on %s or before; the oldest version came on %s.", c.say(c.Good), c.say(c.Trail.Versions[0].Arrived)))
+		c.Because = append(
+			c.Because,
+			fmt.Sprintf(
+				"Nothing is known to have stood there on %s or before; the oldest version came on %s.",
+				c.say(c.Good),
+				c.say(c.Trail.Versions[0].Arrived),
+			),
+		)
 	case len(w.order) == 0:
 		c.Because = append(c.Because, fmt.Sprintf("Nothing is known to have stood there before %s.", c.say(w.wanted)))
 	default:
@@ -138,7 +169,15 @@ func (c *chooser) others() {
 				continue
 			}
 			n++
-			c.Others = append(c.Others, Other{Copy: copy, Version: c.Recommended.Version, State: c.Recommended.Condition.State, Why: "The same content, less near at hand."})
+			c.Others = append(
+				c.Others,
+				Other{
+					Copy:    copy,
+					Version: c.Recommended.Version,
+					State:   c.Recommended.Condition.State,
+					Why:     "The same content, less near at hand.",
+				},
+			)
 		}
 	}
 	for n := len(c.Trail.Versions) - 1; n >= 0 && len(c.Others) < maxOthers; n-- {
@@ -165,7 +204,15 @@ func (c *chooser) others() {
 			if len(c.Others) == maxOthers {
 				break
 			}
-			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: condition.Unread, Why: fmt.Sprintf("%s of it, from %s: a leftover, and no save.", capital(s.What), c.say(s.Earliest))})
+			c.Others = append(
+				c.Others,
+				Other{
+					Copy:    s.Copy,
+					Version: -1,
+					State:   condition.Unread,
+					Why:     fmt.Sprintf("%s of it, from %s: a leftover, and no save.", capital(s.What), c.say(s.Earliest)),
+				},
+			)
 		}
 	}
 	for _, e := range c.Elsewhere {
@@ -263,7 +310,11 @@ func (s *Source) Nothing(what string, now time.Time, zone *time.Location) string
 	case s.Covers && !s.Since.IsZero():
 		return fmt.Sprintf("The folder is in it since %s, and %s was not there at any of its times.", Say(s.Since, now, zone), what)
 	case s.Covers:
-		return fmt.Sprintf("It looks after that place since %s, and %s was not there at any of its times.", Say(s.Captures[0], now, zone), what)
+		return fmt.Sprintf(
+			"It looks after that place since %s, and %s was not there at any of its times.",
+			Say(s.Captures[0], now, zone),
+			what,
+		)
 	}
 	return "Nothing in it is known to have come from there."
 }
@@ -271,7 +322,11 @@ func (s *Source) Nothing(what string, now time.Time, zone *time.Location) string
 // next says what remains to be tried.
 func (c *chooser) next() {
 	if len(c.Sources) == 0 {
-		c.Next = append(c.Next, "No source is known for this machine: add one with humble-rewind source add, or see what there is with humble-rewind source suggest.")
+		c.Next = append(
+			c.Next,
+			"No source is known for this machine: add one with humble-rewind source add, or see what there is with humble-rewind source "+
+				"suggest.",
+		)
 		return
 	}
 	for i := range c.Sources {
@@ -289,8 +344,16 @@ func (c *chooser) next() {
 		c.Next = append(c.Next, "Ask again with fewer hints: a word may be spelled differently in the file.")
 	}
 	if len(c.Trail.Versions) == 0 && len(c.Elsewhere) > 0 {
-		c.Next = append(c.Next, "Look at those of the same name first: one may be it, in a folder other than the user remembers. Then ask again with its place.")
+		c.Next = append(
+			c.Next,
+			"Look at those of the same name first: one may be it, in a folder other than the user remembers. Then ask again with its "+
+				"place.",
+		)
 	}
-	c.Next = append(c.Next, "Look for it under another name with humble-rewind find, and ask the user where else it may be: a stick, a mail, a colleague's machine, paper.",
-		"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.")
+	c.Next = append(
+		c.Next,
+		"Look for it under another name with humble-rewind find, and ask the user where else it may be: a stick, a mail, a colleague's "+
+			"machine, paper.",
+		"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.",
+	)
 }

@@ -53,8 +53,8 @@ func (h Hints) reads() bool { return len(h.Words)+len(h.Without) > 0 }
 // Copy is one copy of what was seen, beside its trail.Seen.
 type Copy struct {
 	ID       int64
-	Rank     int    // of its source, among copies of equal content: the lower is taken first
-	Source   int    // index into the evidence's sources; negative where it is in none
+	Rank     int // of its source, among copies of equal content: the lower is taken first
+	Source   int // index into the evidence's sources; negative where it is in none
 	Live     bool
 	Remote   bool // its source is on another machine than its place
 	Access   Access
@@ -69,8 +69,8 @@ type Access int
 // The accesses.
 const (
 	Readable Access = iota
-	Doubted        // its source could not be read last; trying tells
-	Recorded       // the bytes are nowhere any more
+	Doubted         // its source could not be read last; trying tells
+	Recorded        // the bytes are nowhere any more
 )
 
 // Stray is a leftover that belongs to the document.
@@ -116,7 +116,7 @@ type Neighbour struct {
 
 // Source is a store that was asked.
 type Source struct {
-	Name     string // as it is shown
+	Name     string      // as it is shown
 	Captures []time.Time // oldest first
 	Covers   bool        // it would have shown the place, had something been there
 	Excluded string      // the pattern that leaves the place out; "" where none does

@@ -81,11 +81,31 @@ func history(digests ...string) (advice.Evidence, *contents) {
 		at := first.AddDate(0, 0, i)
 		captures = append(captures, at)
 		if d != "" {
-			seen = append(seen, trail.Seen{Copy: int64(i + 1), Place: file, Type: entry.File, Size: int64(100 + len(d)), Written: at.Add(-time.Hour), SHA256: d, First: at, Last: at, Readable: true})
+			seen = append(
+				seen,
+				trail.Seen{
+					Copy:     int64(i + 1),
+					Place:    file,
+					Type:     entry.File,
+					Size:     int64(100 + len(d)),
+					Written:  at.Add(-time.Hour),
+					SHA256:   d,
+					First:    at,
+					Last:     at,
+					Readable: true,
+				},
+			)
 			copies = append(copies, advice.Copy{ID: int64(i + 1), Rank: 20, Place: file, Verified: true})
 		}
 	}
-	ev := advice.Evidence{Place: file, Seen: seen, Copies: copies, Now: now, Zone: time.UTC, Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: captures, Covers: true}}}
+	ev := advice.Evidence{
+		Place:   file,
+		Seen:    seen,
+		Copies:  copies,
+		Now:     now,
+		Zone:    time.UTC,
+		Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: captures, Covers: true}},
+	}
 	ev.Trail = trail.Build(seen, []trail.Source{{Captures: captures, Shows: true}}, []trail.Name{{Place: file}}, nil)
 	return ev, &contents{t: &ev.Trail, broken: map[string]bool{}, words: map[string]string{}}
 }
@@ -97,12 +117,13 @@ func TestEachLossWantsItsOwnVersion(t *testing.T) {
 		q    advice.Question
 		copy int64
 	}{
-		"deleted":                       {advice.Question{Loss: advice.Deleted}, 4},
-		"deleted, noticed before it":    {advice.Question{Loss: advice.Deleted, Noticed: now.AddDate(0, 0, -4)}, 3},
-		"misplaced, and it is nowhere":  {advice.Question{Loss: advice.Misplaced}, 4},
-		"overwritten, by when":          {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4)}, 3},
-		"overwritten, by words":         {advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"oak"}}}, 2},
-		"overwritten, not this one":     {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4), Wrong: map[string]bool{"c": true}}, 2},
+		"deleted":                      {advice.Question{Loss: advice.Deleted}, 4},
+		"deleted, noticed before it":   {advice.Question{Loss: advice.Deleted, Noticed: now.AddDate(0, 0, -4)}, 3},
+		"misplaced, and it is nowhere": {advice.Question{Loss: advice.Misplaced}, 4},
+		"overwritten, by when":         {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4)}, 3},
+		"overwritten, by words":        {advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"oak"}}}, 2},
+		"overwritten, not this one": {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4),
+			Wrong: map[string]bool{"c": true}}, 2},
 		"damaged, and nothing was":      {advice.Question{Loss: advice.Damaged}, 4},
 		"never saved, and nothing left": {advice.Question{Loss: advice.Unsaved}, 4},
 	} {
@@ -125,13 +146,15 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 		q        advice.Question
 		why      string
 	}{
-		"nothing":         {sound, advice.Question{}, ""},
-		"broken":          {advice.Examined{Verdict: condition.Verdict{State: condition.Broken}}, advice.Question{}, "It is broken"},
-		"cannot be read":  {advice.Examined{Failed: map[int64]string{70: "it is gone"}}, advice.Question{}, "It cannot be read: it is gone"},
-		"lacks words":     {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
-		"too small":       {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "less than"},
-		"not the one":     {sound, advice.Question{Wrong: map[string]bool{"x": true}}, "not this one"},
-		"of another kind": {advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: "text/plain"}}, advice.Question{Hints: advice.Hints{Media: "image/"}}, "image/ is wanted"},
+		"nothing": {sound, advice.Question{}, ""},
+		"broken":  {advice.Examined{Verdict: condition.Verdict{State: condition.Broken}}, advice.Question{}, "It is broken"},
+		"cannot be read": {advice.Examined{Failed: map[int64]string{70: "it is gone"}}, advice.Question{},
+			"It cannot be read: it is gone"},
+		"lacks words": {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
+		"too small":   {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "less than"},
+		"not the one": {sound, advice.Question{Wrong: map[string]bool{"x": true}}, "not this one"},
+		"of another kind": {advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: "text/plain"}},
+			advice.Question{Hints: advice.Hints{Media: "image/"}}, "image/ is wanted"},
 	} {
 		for _, loss := range []advice.Loss{advice.Unsaved, advice.Misplaced} {
 			ev, c := history("a", "")
@@ -203,7 +226,13 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Proved: true, Size: 90, SHA256: "b"}
 	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Proved: true, Newer: true, Size: 90, SHA256: "c", At: now}
 	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Proved: true, Old: true, Size: 90, SHA256: "a", At: now}
-	lost := advice.Elsewhere{Copy: advice.Copy{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}}, Proved: true, Lost: true, Size: 90, SHA256: "b"}
+	lost := advice.Elsewhere{
+		Copy:   advice.Copy{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}},
+		Proved: true,
+		Lost:   true,
+		Size:   90,
+		SHA256: "b",
+	}
 	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Why: "It has the same name."}
 	for name, want := range map[string]struct {
 		loss  advice.Loss
@@ -247,8 +276,10 @@ func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	ev, c := history("a", "")
 	base := ev.Copies[0]
 	better := []func(*advice.Copy){
-		func(c *advice.Copy) { c.Access = advice.Recorded }, func(c *advice.Copy) { c.Access = advice.Doubted }, func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
-		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Rank = 70 }, func(c *advice.Copy) { c.Rank = 60 }, func(*advice.Copy) {}, func(c *advice.Copy) { c.Rank = 10 },
+		func(c *advice.Copy) { c.Access = advice.Recorded }, func(c *advice.Copy) { c.Access = advice.Doubted },
+		func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
+		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Rank = 70 }, func(c *advice.Copy) { c.Rank = 60 },
+		func(*advice.Copy) {}, func(c *advice.Copy) { c.Rank = 10 },
 	}
 	for n, change := range better { // each is better than the one before
 		other, seen := base, ev.Seen[0]

@@ -79,7 +79,12 @@ func (c *chooser) contradictions() {
 		c.Good = time.Time{}
 	}
 	if !c.Good.IsZero() && c.Good.After(c.Noticed) {
-		c.note("It is said to have been right on %s, after the loss was noticed on %s; one of the two is wrong. The time when it was noticed is moved to then.", c.say(c.Good), c.say(c.Noticed))
+		c.note(
+			"It is said to have been right on %s, after the loss was noticed on %s; one of the two is wrong. The time when it was "+
+				"noticed is moved to then.",
+			c.say(c.Good),
+			c.say(c.Noticed),
+		)
 		c.Noticed = c.Good
 	}
 }
@@ -140,8 +145,10 @@ func (c *chooser) moment(w candidates, n int) []string {
 		if reason == "" {
 			reason = "That one is not fit to be brought back."
 		}
-		return []string{fmt.Sprintf("The version of %s would be nearer to the wanted moment. %s", c.say(c.Trail.Versions[w.nearest].Arrived), reason),
-			fmt.Sprintf("This is the latest before it: it came on %s.", c.say(v.Arrived))}
+		return []string{
+			fmt.Sprintf("The version of %s would be nearer to the wanted moment. %s", c.say(c.Trail.Versions[w.nearest].Arrived), reason),
+			fmt.Sprintf("This is the latest before it: it came on %s.", c.say(v.Arrived)),
+		}
 	}
 	return w.because
 }
@@ -206,7 +213,10 @@ func (c *chooser) first(w candidates) (version int, copies []Copy, examined Exam
 	}
 	if doubtful >= 0 {
 		delete(c.whyNot, doubtful)
-		c.note("No version is known to be sound; the newest that nothing speaks against is recommended instead. Open it before you promise anything.")
+		c.note(
+			"No version is known to be sound; the newest that nothing speaks against is recommended instead. Open it before you promise " +
+				"anything.",
+		)
 		return doubtful, c.copiesOf(doubtful), c.examine(doubtful)
 	}
 	return -1, nil, Examined{}
@@ -238,7 +248,9 @@ func (c *chooser) examine(n int) Examined {
 		found.State = condition.Broken
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
-		found.Reasons = append([]string{"Its bytes changed while its size and its write time stayed the same, which no save does: something damaged it."}, found.Reasons...)
+		found.Reasons = append(
+			[]string{"Its bytes changed while its size and its write time stayed the same, which no save does: something damaged it."},
+			found.Reasons...)
 	case c.Loss == Damaged && found.State == condition.Sound && found.Rename != "":
 		c.judgeKind(n, &found)
 	case c.Loss == Damaged && found.State != condition.Broken && !found.Proved:
@@ -258,7 +270,10 @@ func (c *chooser) judgeKind(n int, found *Examined) {
 		}
 		if before := c.reading.Condition(k); before.State == condition.Sound && before.Rename == "" {
 			found.State, found.Rename = condition.Doubtful, ""
-			found.Reasons = append(found.Reasons, fmt.Sprintf("The version of %s is what the name says, so this is another file in its place.", c.say(v.Arrived)))
+			found.Reasons = append(
+				found.Reasons,
+				fmt.Sprintf("The version of %s is what the name says, so this is another file in its place.", c.say(v.Arrived)),
+			)
 		}
 		return
 	}
@@ -281,11 +296,15 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 			return
 		case Beginning:
 			found.State = condition.Broken
-			found.Reasons = []string{fmt.Sprintf("It is the beginning of the version of %s and nothing more, cut off in the middle.", c.say(v.Arrived))}
+			found.Reasons = []string{
+				fmt.Sprintf("It is the beginning of the version of %s and nothing more, cut off in the middle.", c.say(v.Arrived)),
+			}
 			return
 		case Ragged:
 			found.State = condition.Doubtful
-			found.Reasons = []string{fmt.Sprintf("It ends in the middle of a line, as the version of %s does not; it may have been cut off.", c.say(v.Arrived))}
+			found.Reasons = []string{
+				fmt.Sprintf("It ends in the middle of a line, as the version of %s does not; it may have been cut off.", c.say(v.Arrived)),
+			}
 			return
 		}
 	}
@@ -375,8 +394,15 @@ func (c *chooser) copiesOf(n int) []Copy {
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Copy) int {
-		return cmp.Or(cmp.Compare(a.Access, b.Access), Behind(a.Place != c.Place, b.Place != c.Place), Behind(!a.Live, !b.Live), Behind(a.Remote, b.Remote),
-			Behind(!a.Verified, !b.Verified), cmp.Compare(a.Rank, b.Rank), cmp.Compare(a.ID, b.ID))
+		return cmp.Or(
+			cmp.Compare(a.Access, b.Access),
+			Behind(a.Place != c.Place, b.Place != c.Place),
+			Behind(!a.Live, !b.Live),
+			Behind(a.Remote, b.Remote),
+			Behind(!a.Verified, !b.Verified),
+			cmp.Compare(a.Rank, b.Rank),
+			cmp.Compare(a.ID, b.ID),
+		)
 	})
 	return all
 }

@@ -43,10 +43,19 @@ func (c *chooser) misplaced() {
 
 // proved lists what is surely the file, best first: on its own machine before others, worked on since before as it was.
 func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
-	all := slices.DeleteFunc(slices.Clone(c.Elsewhere), func(e Elsewhere) bool { return !e.Proved || e.Copy.Access == Recorded || !wanted(e) })
+	all := slices.DeleteFunc(
+		slices.Clone(c.Elsewhere),
+		func(e Elsewhere) bool { return !e.Proved || e.Copy.Access == Recorded || !wanted(e) },
+	)
 	slices.SortStableFunc(all, func(a, b Elsewhere) int {
-		return cmp.Or(Behind(a.Old, b.Old), Behind(a.Lost, b.Lost), Behind(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
-			Behind(!a.Newer, !b.Newer), b.At.Compare(a.At), cmp.Compare(a.Copy.ID, b.Copy.ID))
+		return cmp.Or(
+			Behind(a.Old, b.Old),
+			Behind(a.Lost, b.Lost),
+			Behind(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
+			Behind(!a.Newer, !b.Newer),
+			b.At.Compare(a.At),
+			cmp.Compare(a.Copy.ID, b.Copy.ID),
+		)
 	})
 	return all
 }
@@ -102,8 +111,15 @@ func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdi
 	} else {
 		to = c.destination(copy, verdict)
 	}
-	c.Recommended = &Recommended{Copy: copy, Version: version, To: to, Condition: verdict, Because: append(because, said(verdict)...), Plain: len(because),
-		Costs: []string{"Nothing is lost by using it where it is; moving it back is up to the user."}}
+	c.Recommended = &Recommended{
+		Copy:      copy,
+		Version:   version,
+		To:        to,
+		Condition: verdict,
+		Because:   append(because, said(verdict)...),
+		Plain:     len(because),
+		Costs:     []string{"Nothing is lost by using it where it is; moving it back is up to the user."},
+	}
 }
 
 // elsewhere names where else the file stands, whatever the loss.
@@ -113,7 +129,12 @@ func (c *chooser) elsewhere() {
 			c.found(e.Copy.Place)
 		}
 		if r := c.Recommended; e.Lost && !e.Proved && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
-			c.note("%s holds an item of the same name without a record of where it came from, written on %s, after what is recommended; look at it too.", capital(c.sourceName(e.Copy)), c.say(e.At))
+			c.note(
+				"%s holds an item of the same name without a record of where it came from, written on %s, after what is recommended; "+
+					"look at it too.",
+				capital(c.sourceName(e.Copy)),
+				c.say(e.At),
+			)
 		}
 	}
 	n := len(c.Trail.Versions) - 1
@@ -149,7 +170,9 @@ func (c *chooser) unsaved() {
 	v := &c.Trail.Versions[save]
 	all := c.copiesOf(save)
 	r := &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
-		Because: append([]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))}, said(examined.Verdict)...), Plain: 1,
+		Because: append(
+			[]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))},
+			said(examined.Verdict)...), Plain: 1,
 		Costs: []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
 	c.Recommended = r
 	if all[0].Live {
@@ -206,14 +229,32 @@ func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
 	because := []string{}
 	if save >= 0 {
 		at := c.savedAt(save)
-		because = append(because, fmt.Sprintf("It is %s of this document, written on %s, %s after the last save of %s.", s.What, c.say(s.Earliest), distance(s.Earliest.Sub(at)), c.say(at)))
+		because = append(
+			because,
+			fmt.Sprintf(
+				"It is %s of this document, written on %s, %s after the last save of %s.",
+				s.What,
+				c.say(s.Earliest),
+				distance(s.Earliest.Sub(at)),
+				c.say(at),
+			),
+		)
 	} else {
-		because = append(because, fmt.Sprintf("It is %s of this document, written on %s; the document itself was never saved.", s.What, c.say(s.Earliest)))
+		because = append(because, fmt.Sprintf("It is %s of this document, written on %s; the document itself was never saved.", s.What,
+			c.say(s.Earliest)))
 	}
 	because = append(because, s.Why...)
 	costs := []string{fmt.Sprintf("What was written after %s is not in it.", c.say(s.Earliest))}
 	if save >= 0 {
 		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
 	}
-	c.Recommended = &Recommended{Copy: s.Copy, Version: -1, To: c.Place, Condition: verdict, Because: append(because, said(verdict)...), Plain: 1, Costs: costs}
+	c.Recommended = &Recommended{
+		Copy:      s.Copy,
+		Version:   -1,
+		To:        c.Place,
+		Condition: verdict,
+		Because:   append(because, said(verdict)...),
+		Plain:     1,
+		Costs:     costs,
+	}
 }

@@ -62,9 +62,17 @@ func (c *chooser) deleted() candidates {
 	v := &c.Trail.Versions[n]
 	when := "on " + c.say(v.Superseded)
 	if v.LastSeen.Before(v.Superseded) {
-		when = fmt.Sprintf("some time between %s, when it was last seen, and %s, when it was no longer there", c.say(v.LastSeen), c.say(v.Superseded))
+		when = fmt.Sprintf(
+			"some time between %s, when it was last seen, and %s, when it was no longer there",
+			c.say(v.LastSeen),
+			c.say(v.Superseded),
+		)
 	}
-	w := candidates{wanted: v.Superseded, nearest: n, because: []string{fmt.Sprintf("It is the content that stood there when it was deleted, %s.", when)}}
+	w := candidates{
+		wanted:  v.Superseded,
+		nearest: n,
+		because: []string{fmt.Sprintf("It is the content that stood there when it was deleted, %s.", when)},
+	}
 	for k := n; k >= 0; k-- {
 		w.order = append(w.order, k)
 	}
@@ -84,7 +92,9 @@ func (c *chooser) neverRemoved() candidates {
 	w.nearest = order[0]
 	last := &c.Trail.Versions[order[0]]
 	if !last.Superseded.IsZero() {
-		w.because = []string{fmt.Sprintf("No source recorded a deletion; it is the last content known, seen until %s.", c.say(last.LastSeen))}
+		w.because = []string{
+			fmt.Sprintf("No source recorded a deletion; it is the last content known, seen until %s.", c.say(last.LastSeen)),
+		}
 		return w
 	}
 	if len(order) > 1 && order[0] > 0 {
@@ -93,7 +103,13 @@ func (c *chooser) neverRemoved() candidates {
 			c.whyNot[order[0]] = "It stands there now, and is another file under the same name."
 			w.order, w.nearest = order[1:], order[1]
 			w.wanted = last.Arrived
-			w.because = []string{fmt.Sprintf("No source recorded a deletion, but what stands there since %s has next to nothing of what stood there before; this is that.", c.say(last.Arrived))}
+			w.because = []string{
+				fmt.Sprintf(
+					"No source recorded a deletion, but what stands there since %s has next to nothing of what stood there before; this "+
+						"is that.",
+					c.say(last.Arrived),
+				),
+			}
 			return w
 		}
 	}
@@ -117,7 +133,12 @@ func (c *chooser) overwritten() candidates {
 	at, clear, why := c.breakIn(order)
 	if last := &c.Trail.Versions[order[0]]; at >= 0 && !clear && ends(c.Trail.Versions, order[0]) && !last.Superseded.After(c.Noticed) {
 		w.nearest = order[0]
-		w.because = []string{fmt.Sprintf("No save stands out as the one that went wrong, and the file was gone on %s; this is what stood there last.", c.say(last.Superseded))}
+		w.because = []string{
+			fmt.Sprintf(
+				"No save stands out as the one that went wrong, and the file was gone on %s; this is what stood there last.",
+				c.say(last.Superseded),
+			),
+		}
 		return w
 	}
 	if at < 0 {
@@ -145,7 +166,12 @@ func (c *chooser) atGood() candidates {
 		// What was first seen later may have stood there already, where its write time is not believed.
 		if v := &c.Trail.Versions[0]; v.Doubt != "" && v.After.Before(c.Good) {
 			w.order, w.nearest = []int{0}, 0
-			w.because = []string{fmt.Sprintf("It is the oldest content known; its write time is not believed, so it may have stood there on %s.", c.say(c.Good))}
+			w.because = []string{
+				fmt.Sprintf(
+					"It is the oldest content known; its write time is not believed, so it may have stood there on %s.",
+					c.say(c.Good),
+				),
+			}
 			return w
 		}
 	}
@@ -155,7 +181,8 @@ func (c *chooser) atGood() candidates {
 		}
 	}
 	if len(order) > 1 && c.putBack(order[0]) {
-		c.whyNot[order[0]] = "It stands there now, so it is what went wrong; that it had come by then is only assumed, as it brought an older write time with it."
+		c.whyNot[order[0]] = "It stands there now, so it is what went wrong; that it had come by then is only assumed, as it brought an " +
+			"older write time with it."
 		w.order = order[1:]
 		order = w.order
 	}
@@ -165,11 +192,30 @@ func (c *chooser) atGood() candidates {
 	w.nearest = order[0]
 	v := &c.Trail.Versions[order[0]]
 	if current, proved := c.Trail.Current(c.Good); current == order[0] && !proved {
-		w.because = []string{fmt.Sprintf("It stood there on %s as far as is known: it was seen until %s, and the next version came on %s.", c.say(c.Good), c.say(v.LastSeen), c.say(v.Superseded))}
-		if v.Superseded.IsZero() {
-			w.because = []string{fmt.Sprintf("It stood there on %s as far as is known: it was last seen on %s, and nothing newer is known.", c.say(c.Good), c.say(v.LastSeen))}
+		w.because = []string{
+			fmt.Sprintf(
+				"It stood there on %s as far as is known: it was seen until %s, and the next version came on %s.",
+				c.say(c.Good),
+				c.say(v.LastSeen),
+				c.say(v.Superseded),
+			),
 		}
-		w.costs = []string{fmt.Sprintf("Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.", c.say(v.LastSeen), c.say(c.Good))}
+		if v.Superseded.IsZero() {
+			w.because = []string{
+				fmt.Sprintf(
+					"It stood there on %s as far as is known: it was last seen on %s, and nothing newer is known.",
+					c.say(c.Good),
+					c.say(v.LastSeen),
+				),
+			}
+		}
+		w.costs = []string{
+			fmt.Sprintf(
+				"Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.",
+				c.say(v.LastSeen),
+				c.say(c.Good),
+			),
+		}
 	} else {
 		w.because = []string{fmt.Sprintf("It is what stood there on %s, when it was last right.", c.say(c.Good))}
 	}
@@ -226,15 +272,27 @@ func (c *chooser) breakIn(order []int) (at int, clear bool, why string) {
 			return saves[i].n, true, fmt.Sprintf("It is the version before an older one took its place on %s.", c.say(v.Arrived))
 		}
 		if saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > 0.8) {
-			return saves[i].n, true, fmt.Sprintf("It is the version before the save of %s, which lost %d %% of what was in it; saves before lost %d %% as a rule.", c.say(v.Arrived), percent(saves[i].lost), percent(usual))
+			return saves[i].n, true, fmt.Sprintf(
+				"It is the version before the save of %s, which lost %d %% of what was in it; saves before lost %d %% as a rule.",
+				c.say(v.Arrived),
+				percent(saves[i].lost),
+				percent(usual),
+			)
 		}
 	}
 	worst := slices.MaxFunc(saves, func(a, b save) int { return cmp.Or(cmp.Compare(a.lost, b.lost), cmp.Compare(a.n, b.n)) })
 	if worst.lost < 0.1 {
 		last := saves[len(saves)-1].n
-		return last, false, fmt.Sprintf("No save stands out as the one that went wrong; it is the version before the last, which came on %s.", c.say(c.Trail.Versions[last].Arrived))
+		return last, false, fmt.Sprintf(
+			"No save stands out as the one that went wrong; it is the version before the last, which came on %s.",
+			c.say(c.Trail.Versions[last].Arrived),
+		)
 	}
-	return worst.n, false, fmt.Sprintf("It is the version before the save of %s, which lost the most of what was in it (%d %%), though not far more than others.", c.say(c.Trail.Versions[worst.n].Arrived), percent(worst.lost))
+	return worst.n, false, fmt.Sprintf(
+		"It is the version before the save of %s, which lost the most of what was in it (%d %%), though not far more than others.",
+		c.say(c.Trail.Versions[worst.n].Arrived),
+		percent(worst.lost),
+	)
 }
 
 // cameBack tells whether a version's content had stood there before another did.

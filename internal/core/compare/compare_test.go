@@ -40,8 +40,13 @@ func odt(t testing.TB, paragraphs ...string) string {
 	for _, p := range paragraphs {
 		body += "<text:p>" + p + "</text:p>"
 	}
-	return packed(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml",
-		`<office:document-content xmlns:office="o" xmlns:text="t"><office:body><office:text>`+body+`</office:text></office:body></office:document-content>`)
+	return packed(
+		t,
+		"mimetype",
+		"application/vnd.oasis.opendocument.text",
+		"content.xml",
+		`<office:document-content xmlns:office="o" xmlns:text="t"><office:body><office:text>`+body+`</office:text></office:body></office:document-content>`,
+	)
 }
 
 func ods(t testing.TB, rows ...string) string {
@@ -53,9 +58,14 @@ func ods(t testing.TB, rows ...string) string {
 		}
 		body += "</table:table-row>"
 	}
-	return packed(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml",
+	return packed(
+		t,
+		"mimetype",
+		"application/vnd.oasis.opendocument.spreadsheet",
+		"content.xml",
 		`<office:document-content xmlns:office="o" xmlns:text="t" xmlns:table="b"><office:body><office:spreadsheet><table:table table:name="Prices">`+body+
-			`<table:table-row table:number-rows-repeated="1048000"><table:table-cell table:number-columns-repeated="16000"/></table:table-row></table:table></office:spreadsheet></office:body></office:document-content>`)
+			`<table:table-row table:number-rows-repeated="1048000"><table:table-cell table:number-columns-repeated="16000"/></table:table-row></table:table></office:spreadsheet></office:body></office:document-content>`,
+	)
 }
 
 func docx(t testing.TB, paragraphs ...string) string {
@@ -71,11 +81,24 @@ func xlsx(t testing.TB, cells ...string) string {
 	for i, c := range cells {
 		address, value, _ := strings.Cut(c, "=")
 		shared += "<si><t>" + value + "</t></si>"
-		sheet += fmt.Sprintf(`<row r="%s"><c r="%s" t="s"><v>%d</v></c></row>`, strings.TrimLeft(address, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"), address, i)
+		sheet += fmt.Sprintf(
+			`<row r="%s"><c r="%s" t="s"><v>%d</v></c></row>`,
+			strings.TrimLeft(address, "ABCDEFGHIJKLMNOPQRSTUVWXYZ"),
+			address,
+			i,
+		)
 	}
-	return packed(t, "xl/workbook.xml", `<workbook xmlns:r="r"><sheets><sheet name="Timber" r:id="rId7"/></sheets></workbook>`,
-		"xl/_rels/workbook.xml.rels", `<Relationships><Relationship Id="rId7" Target="worksheets/first.xml"/></Relationships>`,
-		"xl/sharedStrings.xml", `<sst>`+shared+`</sst>`, "xl/worksheets/first.xml", `<worksheet><sheetData>`+sheet+`</sheetData></worksheet>`)
+	return packed(
+		t,
+		"xl/workbook.xml",
+		`<workbook xmlns:r="r"><sheets><sheet name="Timber" r:id="rId7"/></sheets></workbook>`,
+		"xl/_rels/workbook.xml.rels",
+		`<Relationships><Relationship Id="rId7" Target="worksheets/first.xml"/></Relationships>`,
+		"xl/sharedStrings.xml",
+		`<sst>`+shared+`</sst>`,
+		"xl/worksheets/first.xml",
+		`<worksheet><sheetData>`+sheet+`</sheetData></worksheet>`,
+	)
 }
 
 func pictureOf(t testing.TB, width, height int, blot image.Rectangle) string {
@@ -95,7 +118,10 @@ func pictureOf(t testing.TB, width, height int, blot image.Rectangle) string {
 }
 
 func of(t testing.TB, nameA, a, nameB, b string) compare.Comparison {
-	c, err := compare.Of(compare.Side{Name: nameA, Content: strings.NewReader(a), Size: int64(len(a))}, compare.Side{Name: nameB, Content: strings.NewReader(b), Size: int64(len(b))})
+	c, err := compare.Of(
+		compare.Side{Name: nameA, Content: strings.NewReader(a), Size: int64(len(a))},
+		compare.Side{Name: nameB, Content: strings.NewReader(b), Size: int64(len(b))},
+	)
 	require.NoError(t, err)
 	return c
 }
@@ -139,11 +165,15 @@ func TestContentsAreComparedInTheirOwnTerms(t *testing.T) {
 	long := strings.Repeat("alike\n", 20)
 	for _, c := range []struct{ nameA, a, nameB, b, want string }{
 		{"a.txt", "same", "b.txt", "same", "nothing "},
-		{"a.txt", long + "the old oak keel\nend\n", "a.txt", long + "the new oak keel\nend\nmore\n", "lines (17) | 21:the «old» oak keel / 21:the «new» oak keel | +23:more"},
-		{"a.odt", odt(t, "Quote", "Price: 18,200."), "a.odt", odt(t, "Quote", "Price: 21,700.", "New"), "paragraphs 2:Price: «18»,«200». / 2:Price: «21»,«700». | +3:New"},
-		{"a.docx", docx(t, "One", "Two words"), "a.docx", docx(t, "One", "Two other words"), "paragraphs 2:Two words / 2:Two «other »words"},
+		{"a.txt", long + "the old oak keel\nend\n", "a.txt", long + "the new oak keel\nend\nmore\n",
+			"lines (17) | 21:the «old» oak keel / 21:the «new» oak keel | +23:more"},
+		{"a.odt", odt(t, "Quote", "Price: 18,200."), "a.odt", odt(t, "Quote", "Price: 21,700.", "New"),
+			"paragraphs 2:Price: «18»,«200». / 2:Price: «21»,«700». | +3:New"},
+		{"a.docx", docx(t, "One", "Two words"), "a.docx", docx(t, "One", "Two other words"), "paragraphs 2:Two words / 2:Two «other " +
+			"»words"},
 		{"a.ods", ods(t, "larch,12", "oak,15"), "a.ods", ods(t, "larch,12", "oak,17"), `cells Prices!B2 "15" "17"`},
-		{"a.xlsx", xlsx(t, "A1=larch", "C3=12"), "a.xlsx", xlsx(t, "A1=larch", "C3=13", "D4=x"), `cells Timber!C3 "12" "13" | Timber!D4 "" "x"`},
+		{"a.xlsx", xlsx(t, "A1=larch", "C3=12"), "a.xlsx", xlsx(t, "A1=larch", "C3=13", "D4=x"),
+			`cells Timber!C3 "12" "13" | Timber!D4 "" "x"`},
 		{"a.csv", "wood;price\nash;3\n", "a.csv", "wood;price\nash;4\n", `cells !B2 "3" "4"`},
 		{"a.zip", packed(t, "x", "1", "y", "2"), "a.zip", packed(t, "x", "1", "z", "3"), "listing removed y | added z"},
 		{"a.bin", "\x00\x01\x02\x03", "a.bin", "\x00\x01\x07\x03", "bytes "},
@@ -191,8 +221,13 @@ func TestHostileContentsStayWithinBounds(t *testing.T) {
 	}
 	entities := packed(t, "content.xml", `<!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;">]><x>&b;</x>`)
 	deep := packed(t, "word/document.xml", strings.Repeat("<p>", 200_000))
-	repeated := packed(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml",
-		`<o xmlns:table="b" xmlns:text="t"><spreadsheet><table:table><table:table-row table:number-rows-repeated="1000000"><table:table-cell table:number-columns-repeated="1000000"><text:p>x</text:p></table:table-cell></table:table-row></table:table></spreadsheet></o>`)
+	repeated := packed(
+		t,
+		"mimetype",
+		"application/vnd.oasis.opendocument.spreadsheet",
+		"content.xml",
+		`<o xmlns:table="b" xmlns:text="t"><spreadsheet><table:table><table:table-row table:number-rows-repeated="1000000"><table:table-cell table:number-columns-repeated="1000000"><text:p>x</text:p></table:table-cell></table:table-row></table:table></spreadsheet></o>`,
+	)
 	for name, pair := range map[string][2]string{
 		"a paragraph of 300 MB": {bomb("a"), odt(t, "x")},
 		"entities":              {entities, odt(t, "x")},
@@ -217,7 +252,10 @@ func FuzzOf(f *testing.F) {
 	f.Add("a.xlsx", []byte(xlsx(f, "A1=x")), []byte(xlsx(f, "A1=y")))
 	f.Add("a.png", []byte(pictureOf(f, 20, 20, image.Rectangle{})), []byte(pictureOf(f, 20, 20, image.Rect(2, 2, 9, 9))))
 	f.Fuzz(func(t *testing.T, name string, a, b []byte) {
-		c, err := compare.Of(compare.Side{Name: name, Content: bytes.NewReader(a), Size: int64(len(a))}, compare.Side{Name: name, Content: bytes.NewReader(b), Size: int64(len(b))})
+		c, err := compare.Of(
+			compare.Side{Name: name, Content: bytes.NewReader(a), Size: int64(len(a))},
+			compare.Side{Name: name, Content: bytes.NewReader(b), Size: int64(len(b))},
+		)
 		if err != nil {
 			t.Fatal(err)
 		}

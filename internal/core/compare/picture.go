@@ -28,7 +28,8 @@ const tile = 16
 const visible = 0x0c00
 
 func (*Comparison) pictures(left, right Side, c *Comparison) bool {
-	if !strings.HasPrefix(c.LeftType, "image/") || !strings.HasPrefix(c.RightType, "image/") || strings.Contains(c.LeftType+c.RightType, "svg") {
+	if !strings.HasPrefix(c.LeftType, "image/") || !strings.HasPrefix(c.RightType, "image/") ||
+		strings.Contains(c.LeftType+c.RightType, "svg") {
 		return false
 	}
 	l, errL := peek.Dimensions(left.Content, left.Size)
@@ -50,7 +51,14 @@ func (*Comparison) pictures(left, right Side, c *Comparison) bool {
 		return true
 	}
 	c.Picture.Regions, c.Picture.Share = regions(a, b)
-	c.Summary = fmt.Sprintf("Both are of %d × %d pixels; %s of them differ, in %d %s.", l.X, l.Y, percent(c.Picture.Share), len(c.Picture.Regions), plural("region", len(c.Picture.Regions)))
+	c.Summary = fmt.Sprintf(
+		"Both are of %d × %d pixels; %s of them differ, in %d %s.",
+		l.X,
+		l.Y,
+		percent(c.Picture.Share),
+		len(c.Picture.Regions),
+		plural("region", len(c.Picture.Regions)),
+	)
 	if c.Picture.Share == 0 {
 		c.Summary = fmt.Sprintf("Both are of %d × %d pixels and look the same; they were saved differently.", l.X, l.Y)
 	}
@@ -92,7 +100,8 @@ func regions(a, b image.Image) (found []image.Rectangle, share float64) {
 			queue = queue[:len(queue)-1]
 			x, y := at%columns, at/columns
 			box = box.Union(image.Rect(x*tile, y*tile, min((x+1)*tile, ba.Dx()), min((y+1)*tile, ba.Dy())))
-			for _, n := range [][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}, {x - 1, y - 1}, {x + 1, y + 1}, {x - 1, y + 1}, {x + 1, y - 1}} {
+			for _, n := range [][2]int{{x - 1, y}, {x + 1, y}, {x, y - 1}, {x, y + 1}, {x - 1, y - 1}, {x + 1, y + 1}, {x - 1, y + 1},
+				{x + 1, y - 1}} {
 				if i := n[1]*columns + n[0]; n[0] >= 0 && n[1] >= 0 && n[0] < columns && n[1] < rows && differs[i] {
 					differs[i] = false
 					queue = append(queue, i)

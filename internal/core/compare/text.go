@@ -50,7 +50,16 @@ func (c *Comparison) lines(left, right []string) {
 		switch {
 		case r.Op == diff.Same:
 			for n := r.AStart; n < r.AEnd; n++ {
-				all = append(all, Block{Change: Same, LeftNumber: n + 1, RightNumber: r.BStart + n - r.AStart + 1, Left: short(left[n]), Right: short(left[n])})
+				all = append(
+					all,
+					Block{
+						Change:      Same,
+						LeftNumber:  n + 1,
+						RightNumber: r.BStart + n - r.AStart + 1,
+						Left:        short(left[n]),
+						Right:       short(left[n]),
+					},
+				)
 			}
 		case r.Op == diff.Removed && i+1 < len(runs) && runs[i+1].Op == diff.Added:
 			all = append(all, c.replaced(left, right, r, runs[i+1])...)
@@ -109,7 +118,18 @@ func (c *Comparison) replaced(left, right []string, removed, added diff.Run) (al
 		}
 		c.Changed++
 		l, r := markWords(left[a], right[b])
-		all = append(all, Block{Change: Altered, LeftNumber: a + 1, RightNumber: b + 1, Left: short(left[a]), Right: short(right[b]), LeftWords: l, RightWords: r})
+		all = append(
+			all,
+			Block{
+				Change:      Altered,
+				LeftNumber:  a + 1,
+				RightNumber: b + 1,
+				Left:        short(left[a]),
+				Right:       short(right[b]),
+				LeftWords:   l,
+				RightWords:  r,
+			},
+		)
 		b++
 	}
 	for ; b < added.BEnd; b++ {
@@ -237,7 +257,8 @@ func (c *Comparison) cells(left, right document.Document) {
 	used := map[int]bool{}
 	for i, l := range left.Sheets {
 		match := slices.IndexFunc(right.Sheets, func(r document.Sheet) bool { return r.Name == l.Name })
-		if match < 0 && i < len(right.Sheets) && !slices.ContainsFunc(left.Sheets, func(s document.Sheet) bool { return s.Name == right.Sheets[i].Name }) {
+		if match < 0 && i < len(right.Sheets) &&
+			!slices.ContainsFunc(left.Sheets, func(s document.Sheet) bool { return s.Name == right.Sheets[i].Name }) {
 			match = i
 			c.Notes = append(c.Notes, fmt.Sprintf("The sheet %q is called %q in the second.", l.Name, right.Sheets[i].Name))
 		}

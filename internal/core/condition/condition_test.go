@@ -74,14 +74,36 @@ func contents() map[string]string {
 	second := pdf.Len()
 	pdf.WriteString("2 0 obj\n<< /Length 560 >>\nstream\n" + strings.Repeat("0 0 m 10 10 l\n", 40) + "endstream\nendobj\n")
 	xref := pdf.Len()
-	fmt.Fprintf(&pdf, "xref\n0 3\n0000000000 65535 f \n%010d 00000 n \n%010d 00000 n \ntrailer\n<< /Size 3 /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n", at, second, xref)
+	fmt.Fprintf(
+		&pdf,
+		"xref\n0 3\n0000000000 65535 f \n%010d 00000 n \n%010d 00000 n \ntrailer\n<< /Size 3 /Root 1 0 R >>\nstartxref\n%d\n%%%%EOF\n",
+		at,
+		second,
+		xref,
+	)
 	return map[string]string{
-		"a.odt":  packed("mimetype", "application/vnd.oasis.opendocument.text", "content.xml", "<a>"+planks+"</a>", "META-INF/manifest.xml", "<m/>"),
+		"a.odt": packed(
+			"mimetype",
+			"application/vnd.oasis.opendocument.text",
+			"content.xml",
+			"<a>"+planks+"</a>",
+			"META-INF/manifest.xml",
+			"<m/>",
+		),
 		"a.docx": packed("[Content_Types].xml", "<t/>", "_rels/.rels", "<r/>", "word/document.xml", "<w>"+planks+"</w>"),
 		"a.epub": packed("mimetype", "application/epub+zip", "META-INF/container.xml", "<c/>", "book.xhtml", "<h>"+planks+"</h>"),
-		"a.zip":  packed("one.txt", planks, "two.txt", planks), "a.png": pngs.String(), "a.jpg": jpegs.String(), "a.tar": tars.String(), "a.tgz": gz.String(), "a.pdf": pdf.String(),
-		"a.svg": `<svg xmlns="http://www.w3.org/2000/svg">` + planks + "</svg>", "a.json": `{"planks": [` + strings.Repeat("1, ", 400) + `2]}`,
-		"a.vcf": strings.Repeat("BEGIN:VCARD\r\nFN:Nell Harrow\r\nEND:VCARD\r\n", 20), "a.txt": strings.Repeat("Grüße vom Steg. ", 90), "a.csv": strings.Repeat("1,2,3\n", 400),
+		"a.zip": packed(
+			"one.txt",
+			planks,
+			"two.txt",
+			planks,
+		), "a.png": pngs.String(), "a.jpg": jpegs.String(), "a.tar": tars.String(), "a.tgz": gz.String(), "a.pdf": pdf.String(),
+		"a.svg": `<svg xmlns="http://www.w3.org/2000/svg">` + planks + "</svg>", "a.json": `{"planks": [` + strings.Repeat("1, ",
+			400) + `2]}`,
+		"a.vcf": strings.Repeat(
+			"BEGIN:VCARD\r\nFN:Nell Harrow\r\nEND:VCARD\r\n",
+			20,
+		), "a.txt": strings.Repeat("Grüße vom Steg. ", 90), "a.csv": strings.Repeat("1,2,3\n", 400),
 	}
 }
 
@@ -111,7 +133,13 @@ func TestWhatIsWholeIsSoundAndEveryHarmShows(t *testing.T) {
 		"emptied":                 func(string) string { return "" },
 	}
 	// Nothing in these tells where they should end; a tar ends with zeros anyhow.
-	endless := map[string]bool{"a.tar its end never written": true, "a.txt cut off": true, "a.csv cut off": true, "a.json cut off": true, "a.vcf cut off": true}
+	endless := map[string]bool{
+		"a.tar its end never written": true,
+		"a.txt cut off":               true,
+		"a.csv cut off":               true,
+		"a.json cut off":              true,
+		"a.vcf cut off":               true,
+	}
 	for name, content := range contents() {
 		v := examine(t, name, content)
 		assert.Equal(t, condition.Sound, v.State, "%s: %v", name, v.Reasons)
@@ -137,7 +165,12 @@ func TestOneByteInTheMiddleShowsWhereTheFormatHasChecks(t *testing.T) {
 		assert.Equal(t, condition.Broken, examine(t, name, string(content)).State, name)
 	}
 	pdf := contents()["a.pdf"]
-	assert.Equal(t, condition.Broken, examine(t, "a.pdf", strings.Replace(pdf, "/Type /Catalog", "/Type", 1)).State, "everything behind what was lost has moved")
+	assert.Equal(
+		t,
+		condition.Broken,
+		examine(t, "a.pdf", strings.Replace(pdf, "/Type /Catalog", "/Type", 1)).State,
+		"everything behind what was lost has moved",
+	)
 }
 
 func TestTheStreamsOfAPDFAreReadThrough(t *testing.T) {
@@ -153,11 +186,19 @@ func TestTheStreamsOfAPDFAreReadThrough(t *testing.T) {
 	}
 	for name, stream := range streams {
 		content := "%PDF-1.7\n7 0 obj\n" + stream + "\nendobj\n"
-		content += fmt.Sprintf("8 0 obj\n<< /Type /XRef /Length 4 >>\nstream\nabcd\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n", len(content))
+		content += fmt.Sprintf(
+			"8 0 obj\n<< /Type /XRef /Length 4 >>\nstream\nabcd\nendstream\nendobj\nstartxref\n%d\n%%%%EOF\n",
+			len(content),
+		)
 		v := examine(t, "a.pdf", content)
 		assert.Equal(t, condition.Sound, v.State, "%s: %v", name, v.Reasons)
 		stated := strings.Replace(content, "/Length ", "/Length 1", 1)
-		stated = strings.Replace(stated, fmt.Sprintf("startxref\n%d", strings.Index(content, "8 0 obj")), fmt.Sprintf("startxref\n%d", strings.Index(stated, "8 0 obj")), 1)
+		stated = strings.Replace(
+			stated,
+			fmt.Sprintf("startxref\n%d", strings.Index(content, "8 0 obj")),
+			fmt.Sprintf("startxref\n%d", strings.Index(stated, "8 0 obj")),
+			1,
+		)
 		assert.NotEqual(t, condition.Broken, examine(t, "a.pdf", stated).State, "%s: a wrong length is put up with", name)
 		harmed := []byte(content)
 		middle := len(stream) / 2
@@ -179,19 +220,20 @@ func TestTheNameIsHeldAgainstTheContent(t *testing.T) {
 		content, rename string
 		state           condition.State
 	}{
-		"map.txt":        {all["a.odt"], "map.odt", condition.Sound},
-		"map.odt.txt":    {all["a.odt"], "map.odt", condition.Sound},
-		"scan.pdf":       {all["a.png"], "scan.png", condition.Sound},
-		"Launch.JPG":     {all["a.png"], "Launch.png", condition.Sound},
-		"notes.odt":      {all["a.txt"], "notes.txt", condition.Doubtful}, // perhaps what stood there was lost
-		"offsets.csv":    {all["a.txt"], "", condition.Sound},
-		"plan":           {all["a.odt"], "", condition.Sound},
-		"backup.zip":     {all["a.docx"], "", condition.Sound},
-		"key.bin":        {noise(900), "", condition.Doubtful},
-		"half.model":     {"\x01\x02\x03 lines \x00\x00\x07 of some program" + strings.Repeat("\x05ab", 90), "", condition.Doubtful},
-		"old.doc":        {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("ab\x00", 900), "", condition.Doubtful},
-		"Windows.txt":    {"caf\xe9 am Steg, sch\xf6n und gut " + strings.Repeat("und mehr ", 40), "", condition.Sound},
-		"garbled.txt":    {"caf\xc3\xa9 am Steg " + strings.Repeat("und ", 1200) + "\xfe\xfe\xfe\xff\xfe" + strings.Repeat("mehr ", 40), "", condition.Broken},
+		"map.txt":     {all["a.odt"], "map.odt", condition.Sound},
+		"map.odt.txt": {all["a.odt"], "map.odt", condition.Sound},
+		"scan.pdf":    {all["a.png"], "scan.png", condition.Sound},
+		"Launch.JPG":  {all["a.png"], "Launch.png", condition.Sound},
+		"notes.odt":   {all["a.txt"], "notes.txt", condition.Doubtful}, // perhaps what stood there was lost
+		"offsets.csv": {all["a.txt"], "", condition.Sound},
+		"plan":        {all["a.odt"], "", condition.Sound},
+		"backup.zip":  {all["a.docx"], "", condition.Sound},
+		"key.bin":     {noise(900), "", condition.Doubtful},
+		"half.model":  {"\x01\x02\x03 lines \x00\x00\x07 of some program" + strings.Repeat("\x05ab", 90), "", condition.Doubtful},
+		"old.doc":     {"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + strings.Repeat("ab\x00", 900), "", condition.Doubtful},
+		"Windows.txt": {"caf\xe9 am Steg, sch\xf6n und gut " + strings.Repeat("und mehr ", 40), "", condition.Sound},
+		"garbled.txt": {"caf\xc3\xa9 am Steg " + strings.Repeat("und ", 1200) + "\xfe\xfe\xfe\xff\xfe" + strings.Repeat("mehr ",
+			40), "", condition.Broken},
 		"interrupted.md": {strings.Repeat("Planking. ", 500) + strings.Repeat("\x00", 40) + "end", "", condition.Broken},
 	} {
 		v := examine(t, name, want.content)
@@ -206,9 +248,24 @@ func TestRequiredPartsAndDatabasesAndFaults(t *testing.T) {
 	assert.Contains(t, v.Reasons[0], `"content.xml"`)
 	v = examine(t, "a.docx", packed("[Content_Types].xml", "<t/>", "_rels/.rels", "<r/>", "word/styles.xml", "<s/>"))
 	assert.Contains(t, strings.Join(v.Reasons, " "), `"word/document.xml"`)
-	v = examine(t, "a.ods", packed("mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", "<a><b></a>", "META-INF/manifest.xml", "<m/>"))
+	v = examine(
+		t,
+		"a.ods",
+		packed("mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", "<a><b></a>", "META-INF/manifest.xml", "<m/>"),
+	)
 	assert.Contains(t, v.Reasons[0], "not well-formed XML")
-	v = examine(t, "a.odt", packed("mimetype", "application/vnd.oasis.opendocument.text", "content.xml", noise(200), "META-INF/manifest.xml", "<m><encryption-data/></m>"))
+	v = examine(
+		t,
+		"a.odt",
+		packed(
+			"mimetype",
+			"application/vnd.oasis.opendocument.text",
+			"content.xml",
+			noise(200),
+			"META-INF/manifest.xml",
+			"<m><encryption-data/></m>",
+		),
+	)
 	assert.Equal(t, condition.Doubtful, v.State, "a password is no damage")
 
 	f := condition.Findings{Media: "application/vnd.sqlite3", State: condition.Doubtful, Size: 4096}

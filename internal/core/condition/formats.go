@@ -64,7 +64,10 @@ func (e *examination) picture() {
 func (e *examination) decodeError(err error) {
 	switch {
 	case unsupported(err):
-		e.doubt("It uses a way of storing pictures that is not known here (%s), so only its beginning was examined.", place.Readable(err.Error()))
+		e.doubt(
+			"It uses a way of storing pictures that is not known here (%s), so only its beginning was examined.",
+			place.Readable(err.Error()),
+		)
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
 		e.broken("The picture ends in the middle: it was cut off.")
 	default:
@@ -172,7 +175,12 @@ func (e *examination) sqlite() {
 	}
 	pages := int64(binary.BigEndian.Uint32(e.head[28:32]))
 	if current := bytes.Equal(e.head[24:28], e.head[92:96]); current && pages > 0 && pages*page > e.Size {
-		e.broken("The database says that it has %d pages of %d bytes, but the file ends after %d: it was cut off.", pages, page, e.Size/page)
+		e.broken(
+			"The database says that it has %d pages of %d bytes, but the file ends after %d: it was cut off.",
+			pages,
+			page,
+			e.Size/page,
+		)
 		return
 	}
 	e.doubt("The header of the database is right; its own integrity check was not run.")
@@ -199,7 +207,12 @@ func (e *examination) boxes() {
 			length = e.Size - at
 		}
 		if length < 8 || length > e.Size-at {
-			e.broken("Its %q part should have %d bytes, and the file ends after %d of them: it was cut off.", place.Readable(kind), length, e.Size-at)
+			e.broken(
+				"Its %q part should have %d bytes, and the file ends after %d of them: it was cut off.",
+				place.Readable(kind),
+				length,
+				e.Size-at,
+			)
 			return
 		}
 		movie = movie || kind == "moov" || kind == "meta" || kind == "moof"

@@ -43,7 +43,17 @@ var formats = []format{
 	{"xz txz", []string{"application/x-xz"}, "xz-compressed", true},
 	{"zst", []string{"application/zstd"}, "zstd-compressed", true},
 	{"tar", []string{"application/x-tar"}, "a tar archive", true},
-	{"zip", []string{"application/zip", "application/epub+zip", "application/vnd.oasis.opendocument.", "application/vnd.openxmlformats-officedocument."}, "a ZIP archive", true},
+	{
+		"zip",
+		[]string{
+			"application/zip",
+			"application/epub+zip",
+			"application/vnd.oasis.opendocument.",
+			"application/vnd.openxmlformats-officedocument.",
+		},
+		"a ZIP archive",
+		true,
+	},
 	{"doc xls ppt msg dot xlt", []string{"application/x-compound-document"}, "an older office document", true},
 	{"mp4 m4v mov m4a", []string{"video/mp4"}, "a recording", true},
 	{"mp3", []string{"audio/mpeg", "application/octet-stream"}, "a sound recording", true},
@@ -54,8 +64,13 @@ var formats = []format{
 	{"html htm xhtml", []string{"text/html", "text/", "application/xml"}, "a page", false},
 	{"csv tsv", []string{"text/csv", "text/plain"}, "a table", false},
 	{"xml fodt fods fodg", []string{"application/xml", "text/", "image/svg+xml"}, "an XML document", false},
-	{"txt md tex rtf ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps eps rst org srt css",
-		[]string{"text/", "application/xml", "image/svg+xml"}, "a text", false},
+	{
+		"txt md tex rtf ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps " +
+			"eps rst org srt css",
+		[]string{"text/", "application/xml", "image/svg+xml"},
+		"a text",
+		false,
+	},
 }
 
 // formatOf returns the format that a name promises.
@@ -82,7 +97,8 @@ func (f format) allows(media string) bool {
 // formatFor returns the format that content of a media type has a name for.
 func formatFor(media string) (format, bool) {
 	for _, f := range formats {
-		if slices.Contains(f.media, media) && (f.media[0] == media || media != "application/xml" && media != "text/plain" && media != "application/octet-stream") {
+		if slices.Contains(f.media, media) &&
+			(f.media[0] == media || media != "application/xml" && media != "text/plain" && media != "application/octet-stream") {
 			return f, true
 		}
 	}
@@ -110,7 +126,10 @@ func (f Findings) For(name string) Verdict {
 		worse(Broken, noisy(promised, ext))
 		return v
 	case f.Media == "application/octet-stream":
-		worse(Broken, fmt.Sprintf("What it begins with is not what %s (.%s) begins with: it was overwritten or damaged.", promised.what, ext))
+		worse(
+			Broken,
+			fmt.Sprintf("What it begins with is not what %s (.%s) begins with: it was overwritten or damaged.", promised.what, ext),
+		)
 		return v
 	}
 	actual, ok := formatFor(f.Media)
@@ -126,7 +145,16 @@ func (f Findings) For(name string) Verdict {
 	if extensions := strings.Fields(actual.extensions); len(extensions) > 0 && f.State != Broken {
 		v.Rename = renamed(name, extensions[0])
 		if !isText || !promised.packed {
-			v.Reasons = append([]string{fmt.Sprintf("It is %s, not %s as its name says; under the name %s it opens.", actual.what, promised.what, place.Readable(v.Rename))}, v.Reasons...)
+			v.Reasons = append(
+				[]string{
+					fmt.Sprintf(
+						"It is %s, not %s as its name says; under the name %s it opens.",
+						actual.what,
+						promised.what,
+						place.Readable(v.Rename),
+					),
+				},
+				v.Reasons...)
 		}
 	}
 	return v

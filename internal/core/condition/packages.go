@@ -42,7 +42,11 @@ func (e *examination) packaged() {
 	}
 	if err != nil {
 		if bytes.HasPrefix(e.head, []byte("PK\x03\x04\x14\x00")) || e.Media != "application/zip" {
-			e.broken("Its table of contents, which stands at the end, is missing or damaged: the file was cut off or its end was overwritten (%s).", place.Readable(err.Error()))
+			e.broken(
+				"Its table of contents, which stands at the end, is missing or damaged: the file was cut off or its end was overwritten "+
+					"(%s).",
+				place.Readable(err.Error()),
+			)
 		} else {
 			e.broken("Its table of contents cannot be read: %s.", place.Readable(err.Error()))
 		}

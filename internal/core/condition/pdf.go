@@ -101,7 +101,11 @@ func (e *examination) pdfTable(at int64) {
 		return
 	}
 	if wrong > 0 {
-		e.broken("%d of the %d objects that its cross-reference lists are not where it says: bytes in it were lost or overwritten.", wrong, wrong+right)
+		e.broken(
+			"%d of the %d objects that its cross-reference lists are not where it says: bytes in it were lost or overwritten.",
+			wrong,
+			wrong+right,
+		)
 		return
 	}
 	e.proved("Its header, its end mark and all %d objects of its cross-reference are where they belong.", right)

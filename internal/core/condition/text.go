@@ -26,10 +26,18 @@ func (e *examination) text() {
 	}
 	switch {
 	case s.zeros > 0:
-		e.broken("%d of its bytes, from %s on, are zero, which no text has: a crash or a fault of the drive left them.", s.zeros, atLine(s.firstZero, s.zeroLine))
+		e.broken(
+			"%d of its bytes, from %s on, are zero, which no text has: a crash or a fault of the drive left them.",
+			s.zeros,
+			atLine(s.firstZero, s.zeroLine),
+		)
 		return
 	case s.foreign > 0 && (s.multi > 0 || s.run > 8 || s.foreign*10 > s.bytes*3):
-		e.broken("From %s on, %d of its bytes are none of its encoding (UTF-8): something else was written into it.", atLine(s.firstForeign, s.foreignLine), s.foreign)
+		e.broken(
+			"From %s on, %d of its bytes are none of its encoding (UTF-8): something else was written into it.",
+			atLine(s.firstForeign, s.foreignLine),
+			s.foreign,
+		)
 		return
 	case s.controls*100 > s.bytes:
 		e.broken("%d of its bytes are control characters, which no text has.", s.controls)

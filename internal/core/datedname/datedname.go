@@ -61,7 +61,12 @@ func parse(text string) (Pattern, string, error) {
 		case long[i] == '%':
 			body.WriteString("%")
 		case conversions[long[i]] == "":
-			return p, "", fmt.Errorf("%w: %q holds %%%c; known are %%Y %%m %%d %%H %%M %%S %%y %%j %%s %%z %%Z %%F %%T", ErrPattern, text, long[i])
+			return p, "", fmt.Errorf(
+				"%w: %q holds %%%c; known are %%Y %%m %%d %%H %%M %%S %%y %%j %%s %%z %%Z %%F %%T",
+				ErrPattern,
+				text,
+				long[i],
+			)
 		default:
 			body.WriteString(conversions[long[i]])
 			p.fields = append(p.fields, long[i])
@@ -139,11 +144,43 @@ var shapes = [][]string{
 	{"@GMT-%Y.%m.%d-%H.%M.%S"},
 	{"%Y-%m-%dT%H:%M:%S%z", "%Y-%m-%dT%H-%M-%S%z", "%Y-%m-%dT%H%M%S%z", "%Y%m%dT%H%M%S%z", "%Y-%m-%d %H:%M:%S %z"},
 	{"%Y-%m-%dT%H:%M%z", "%Y-%m-%dT%H%M%z", "%Y%m%dT%H%M%z"},
-	{"%Y-%m-%dT%H:%M:%S", "%Y-%m-%dT%H-%M-%S", "%Y-%m-%dT%H%M%S", "%Y%m%dT%H%M%S", "%Y-%m-%d_%H-%M-%S", "%Y-%m-%d_%H:%M:%S", "%Y-%m-%d_%H%M%S",
-		"%Y-%m-%d-%H-%M-%S", "%Y-%m-%d-%H%M%S", "%Y-%m-%d %H:%M:%S", "%Y-%m-%d %H-%M-%S", "%Y.%m.%d-%H.%M.%S", "%Y_%m_%d_%H_%M_%S",
-		"%Y%m%d-%H%M%S", "%Y%m%d_%H%M%S", "%Y%m%d%H%M%S"},
-	{"%Y-%m-%dT%H:%M", "%Y-%m-%dT%H-%M", "%Y-%m-%dT%H%M", "%Y%m%dT%H%M", "%Y-%m-%d_%H-%M", "%Y-%m-%d_%H:%M", "%Y-%m-%d_%H%M", "%Y-%m-%d-%H-%M",
-		"%Y-%m-%d-%H%M", "%Y-%m-%d %H:%M", "%Y-%m-%d %H-%M", "%Y-%m-%d %H%M", "%Y.%m.%d-%H.%M", "%Y_%m_%d_%H_%M", "%Y%m%d-%H%M", "%Y%m%d_%H%M", "%Y%m%d%H%M"},
+	{
+		"%Y-%m-%dT%H:%M:%S",
+		"%Y-%m-%dT%H-%M-%S",
+		"%Y-%m-%dT%H%M%S",
+		"%Y%m%dT%H%M%S",
+		"%Y-%m-%d_%H-%M-%S",
+		"%Y-%m-%d_%H:%M:%S",
+		"%Y-%m-%d_%H%M%S",
+		"%Y-%m-%d-%H-%M-%S",
+		"%Y-%m-%d-%H%M%S",
+		"%Y-%m-%d %H:%M:%S",
+		"%Y-%m-%d %H-%M-%S",
+		"%Y.%m.%d-%H.%M.%S",
+		"%Y_%m_%d_%H_%M_%S",
+		"%Y%m%d-%H%M%S",
+		"%Y%m%d_%H%M%S",
+		"%Y%m%d%H%M%S",
+	},
+	{
+		"%Y-%m-%dT%H:%M",
+		"%Y-%m-%dT%H-%M",
+		"%Y-%m-%dT%H%M",
+		"%Y%m%dT%H%M",
+		"%Y-%m-%d_%H-%M",
+		"%Y-%m-%d_%H:%M",
+		"%Y-%m-%d_%H%M",
+		"%Y-%m-%d-%H-%M",
+		"%Y-%m-%d-%H%M",
+		"%Y-%m-%d %H:%M",
+		"%Y-%m-%d %H-%M",
+		"%Y-%m-%d %H%M",
+		"%Y.%m.%d-%H.%M",
+		"%Y_%m_%d_%H_%M",
+		"%Y%m%d-%H%M",
+		"%Y%m%d_%H%M",
+		"%Y%m%d%H%M",
+	},
 	{"%d-%m-%Y_%H-%M", "%m-%d-%Y_%H-%M"}, {"%d.%m.%Y_%H.%M", "%m.%d.%Y_%H.%M"},
 	{"%s"},
 	{"%Y-%m-%d", "%Y.%m.%d", "%Y_%m_%d", "%Y%m%d"},

@@ -171,7 +171,14 @@ func (m *Mark) UnmarshalJSON(b []byte) error {
 		UID, GID int64
 	}
 	err := json.Unmarshal(b, &former)
-	*m = Mark{Type: former.Type, Size: former.Size, Written: former.Written, Mode: Is(former.Mode), UID: Is(former.UID), GID: Is(former.GID)}
+	*m = Mark{
+		Type:    former.Type,
+		Size:    former.Size,
+		Written: former.Written,
+		Mode:    Is(former.Mode),
+		UID:     Is(former.UID),
+		GID:     Is(former.GID),
+	}
 	return err
 }
 

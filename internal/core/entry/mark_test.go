@@ -25,9 +25,13 @@ func between(r *rand.Rand) time.Time {
 
 func random(r *rand.Rand) entry.Mark {
 	return entry.Mark{
-		Type: entry.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)), Mode: entry.Is(fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid),
-		UID: entry.Is(r.Int64N(70000)), GID: entry.Maybe[int64]{Known: r.IntN(2) == 0},
-		File: entry.Identity{Number: r.Uint64(), Changed: entry.At(between(r))}, Record: entry.Identity{Number: r.Uint64(), Changed: entry.At(between(r))},
+		Type: entry.File, Size: r.Int64N(1 << 40), Written: entry.At(between(r)),
+		Mode: entry.Is(fs.FileMode(r.Uint32N(0o1000)) | fs.ModeSetuid),
+		UID:  entry.Is(r.Int64N(70000)), GID: entry.Maybe[int64]{Known: r.IntN(2) == 0},
+		File: entry.Identity{
+			Number:  r.Uint64(),
+			Changed: entry.At(between(r)),
+		}, Record: entry.Identity{Number: r.Uint64(), Changed: entry.At(between(r))},
 		Inside: r.Int64N(1 << 30), Content: entry.ContentID{Kind: entry.GitBlob, Value: "4f"},
 	}
 }
@@ -59,7 +63,15 @@ func TestAChangeOfAFieldIsSeenWhateverTheTimesAre(t *testing.T) {
 			c.change(&changed)
 			for _, by := range []entry.Keeps{entry.Likeness, entry.SameFile, entry.All} {
 				require.Equal(t, by < c.by, m.Same(changed, by), "%s of %v by %d", what, m, by)
-				require.Equal(t, by < c.by, string(m.AppendKept(nil, by)) == string(changed.AppendKept(nil, by)), "%s of %v by %d", what, m, by)
+				require.Equal(
+					t,
+					by < c.by,
+					string(m.AppendKept(nil, by)) == string(changed.AppendKept(nil, by)),
+					"%s of %v by %d",
+					what,
+					m,
+					by,
+				)
 				require.True(t, m.Same(m, by))
 			}
 		}
@@ -104,10 +116,19 @@ func TestMarksOfTheVersionBeforeAreTheSame(t *testing.T) {
 		GID: entry.Is(int64(0)), File: entry.Identity{Number: 35, Changed: at}}, file)
 	trashed, err := entry.ParseMark(before(0, 0, 0, 0))
 	require.NoError(t, err)
-	assert.Equal(t, entry.Mark{Size: 12, Written: at, File: entry.Identity{Number: 35, Changed: at}}, trashed, "of a trash neither mode nor owner was told")
+	assert.Equal(
+		t,
+		entry.Mark{Size: 12, Written: at, File: entry.Identity{Number: 35, Changed: at}},
+		trashed,
+		"of a trash neither mode nor owner was told",
+	)
 
 	var like entry.Mark
-	require.NoError(t, json.Unmarshal([]byte(`{"Type":"file","Size":12,"Written":"1793723400.000000007","Mode":420,"UID":0,"GID":5}`), &like), "as receipts held it")
+	require.NoError(
+		t,
+		json.Unmarshal([]byte(`{"Type":"file","Size":12,"Written":"1793723400.000000007","Mode":420,"UID":0,"GID":5}`), &like),
+		"as receipts held it",
+	)
 	assert.Equal(t, entry.Is(int64(0)), like.UID)
 	encoded, err := json.Marshal(like)
 	require.NoError(t, err)

@@ -100,7 +100,13 @@ func (s *steps) stopWriting() {
 		where = "the drive that holds " + s.Mount
 	}
 	if s.Medium == Network {
-		s.add(Step{ID: "stop-writing", Text: "Please leave the folder alone for the moment; others may go on working elsewhere.", Why: "It is on a network drive, so what was freed is on another machine; tell whoever looks after that one."})
+		s.add(
+			Step{
+				ID:   "stop-writing",
+				Text: "Please leave the folder alone for the moment; others may go on working elsewhere.",
+				Why:  "It is on a network drive, so what was freed is on another machine; tell whoever looks after that one.",
+			},
+		)
 		return
 	}
 	why := fmt.Sprintf("What was deleted stays on %s until something new is written over it.", where)
@@ -113,11 +119,26 @@ func (s *steps) stopWriting() {
 		why += fmt.Sprintf(" It is being written to: %s was written on %s.", s.NewestPath, s.say(s.Newest))
 	}
 	if s.loss == advice.Deleted {
-		s.add(Step{ID: "stop-writing", Urgent: urgent, Text: "Please save nothing more on this machine for the moment, and leave programs closed that write by themselves.", Why: why})
+		s.add(
+			Step{
+				ID:     "stop-writing",
+				Urgent: urgent,
+				Text:   "Please save nothing more on this machine for the moment, and leave programs closed that write by themselves.",
+				Why:    why,
+			},
+		)
 	} else {
-		s.add(Step{ID: "stop-saving", Urgent: urgent, Text: "Please do not save this file again, and close it without saving if it is open.", Why: "Every save puts another version over the ones that are wanted."})
+		s.add(Step{ID: "stop-saving", Urgent: urgent, Text: "Please do not save this file again, and close it without saving if it is " +
+			"open.", Why: "Every save puts another version over the ones that are wanted."})
 	}
-	s.add(Step{ID: "no-install", Dont: true, Text: "Do not install anything on this machine, and do not run a clean-up or repair program.", Why: "Both write a great deal, and repairs throw away what they cannot place."})
+	s.add(
+		Step{
+			ID:   "no-install",
+			Dont: true,
+			Text: "Do not install anything on this machine, and do not run a clean-up or repair program.",
+			Why:  "Both write a great deal, and repairs throw away what they cannot place.",
+		},
+	)
 }
 
 func (s *steps) trim() {
@@ -126,7 +147,13 @@ func (s *steps) trim() {
 	}
 	switch {
 	case s.Discard == AtOnce:
-		s.add(Step{ID: "trim", Text: "Nothing needs to be done about the drive: what was deleted from it is wiped at once.", Why: "The file system tells the solid-state drive of freed blocks with every deletion, so only copies elsewhere can help."})
+		s.add(
+			Step{
+				ID:   "trim",
+				Text: "Nothing needs to be done about the drive: what was deleted from it is wiped at once.",
+				Why:  "The file system tells the solid-state drive of freed blocks with every deletion, so only copies elsewhere can help.",
+			},
+		)
 	case s.Discard == Periodically:
 		why := "The machine tells its solid-state drive of freed blocks from time to time; the drive then wipes them."
 		if !s.TrimLast.IsZero() {
@@ -141,32 +168,100 @@ func (s *steps) trim() {
 				why += fmt.Sprintf(" It does again on %s.", s.say(s.TrimNext))
 			}
 		}
-		s.add(Step{ID: "trim", Urgent: urgent, Text: "Please leave the machine as it is, and let us stop the periodic trim until the file is back: systemctl stop fstrim.timer.", Why: why})
+		s.add(
+			Step{
+				ID:     "trim",
+				Urgent: urgent,
+				Text: "Please leave the machine as it is, and let us stop the periodic trim until the file is back: systemctl stop " +
+					"fstrim.timer.",
+				Why: why,
+			},
+		)
 	case s.Medium == Solid:
-		s.add(Step{ID: "trim", Text: "Please leave the machine as it is until we have looked.", Why: "It has a solid-state drive; whether and when it wipes freed blocks could not be found out."})
+		s.add(
+			Step{
+				ID:   "trim",
+				Text: "Please leave the machine as it is until we have looked.",
+				Why:  "It has a solid-state drive; whether and when it wipes freed blocks could not be found out.",
+			},
+		)
 	}
 }
 
 func (s *steps) misplaced() {
-	s.add(Step{ID: "no-copy", Dont: true, Text: "Do not write it again yet: it most likely still exists.", Why: "A file that was moved, renamed or hidden is not lost; two of them make it worse."})
+	s.add(
+		Step{
+			ID:   "no-copy",
+			Dont: true,
+			Text: "Do not write it again yet: it most likely still exists.",
+			Why:  "A file that was moved, renamed or hidden is not lost; two of them make it worse.",
+		},
+	)
 	s.add(Step{ID: "recent", Text: "Open the program and look at its list of recent files.", Why: "It often names the very place."})
-	s.add(Step{ID: "undo-move", Text: "Was something dragged just now? Then try undo in the file manager once.", Why: "Most files get lost by a slip of the mouse."})
+	s.add(
+		Step{
+			ID:   "undo-move",
+			Text: "Was something dragged just now? Then try undo in the file manager once.",
+			Why:  "Most files get lost by a slip of the mouse.",
+		},
+	)
 }
 
 func (s *steps) unsaved() {
-	s.add(Step{ID: "leave-open", Urgent: true, Text: "Is the program still open, even if it hangs? Leave it open.", Why: "What was never saved is still in its memory."})
-	s.add(Step{ID: "no-restart", Dont: true, Urgent: true, Text: "Do not restart the machine, and do not start the program again yet.", Why: "Programs clean up their autosaves when they start or end."})
-	s.add(Step{ID: "offer", Text: "If the program offers to recover the document, accept it and save under a new name.", Why: "It offers only once."})
+	s.add(
+		Step{
+			ID:     "leave-open",
+			Urgent: true,
+			Text:   "Is the program still open, even if it hangs? Leave it open.",
+			Why:    "What was never saved is still in its memory.",
+		},
+	)
+	s.add(
+		Step{
+			ID:     "no-restart",
+			Dont:   true,
+			Urgent: true,
+			Text:   "Do not restart the machine, and do not start the program again yet.",
+			Why:    "Programs clean up their autosaves when they start or end.",
+		},
+	)
+	s.add(
+		Step{
+			ID:   "offer",
+			Text: "If the program offers to recover the document, accept it and save under a new name.",
+			Why:  "It offers only once.",
+		},
+	)
 }
 
 func (s *steps) kind() {
 	switch s.loss {
 	case advice.Damaged:
-		s.add(Step{ID: "no-repair", Dont: true, Text: "Do not let the program repair the file.", Why: "A repair saves over it, and throws away what it does not understand."})
-		s.add(Step{ID: "drive-health", Text: "Have other files stopped opening as well? Then switch the machine off and tell us.", Why: "One broken file is an accident; several are a failing drive or an attack."})
+		s.add(
+			Step{
+				ID:   "no-repair",
+				Dont: true,
+				Text: "Do not let the program repair the file.",
+				Why:  "A repair saves over it, and throws away what it does not understand.",
+			},
+		)
+		s.add(
+			Step{
+				ID:   "drive-health",
+				Text: "Have other files stopped opening as well? Then switch the machine off and tell us.",
+				Why:  "One broken file is an accident; several are a failing drive or an attack.",
+			},
+		)
 	case advice.Overwritten:
 		s.add(Step{ID: "keep-draft", Text: "Keep what is there now; nothing of it will be thrown away.", Why: "Perhaps both are wanted."})
 	case advice.Deleted:
-		s.add(Step{ID: "no-empty", Dont: true, Text: "Do not empty the trash, of the machine or of any stick or card.", Why: "The file may lie in it, whole and with its name."})
+		s.add(
+			Step{
+				ID:   "no-empty",
+				Dont: true,
+				Text: "Do not empty the trash, of the machine or of any stick or card.",
+				Why:  "The file may lie in it, whole and with its name.",
+			},
+		)
 	}
 }

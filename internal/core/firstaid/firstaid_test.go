@@ -21,7 +21,16 @@ func steps(loss advice.Loss, d firstaid.Drive) map[string]firstaid.Step {
 }
 
 func TestFirstAidFollowsTheDrive(t *testing.T) {
-	solid := firstaid.Drive{Mount: "/home", Medium: firstaid.Solid, Discard: firstaid.Periodically, TrimLast: now.Add(-100 * time.Hour), TrimNext: now.Add(8 * time.Hour), Free: 1 << 20, Newest: now.Add(-time.Minute), NewestPath: "/home/ines/mail"}
+	solid := firstaid.Drive{
+		Mount:      "/home",
+		Medium:     firstaid.Solid,
+		Discard:    firstaid.Periodically,
+		TrimLast:   now.Add(-100 * time.Hour),
+		TrimNext:   now.Add(8 * time.Hour),
+		Free:       1 << 20,
+		Newest:     now.Add(-time.Minute),
+		NewestPath: "/home/ines/mail",
+	}
 	s := steps(advice.Deleted, solid)
 	assert.True(t, s["trim"].Urgent, "it runs tonight")
 	assert.Contains(t, s["trim"].Why, "It does again on Sat 21 Nov, 00:00.")
@@ -32,7 +41,11 @@ func TestFirstAidFollowsTheDrive(t *testing.T) {
 	solid.TrimNext = now.Add(-time.Hour)
 	assert.Contains(t, steps(advice.Deleted, solid)["trim"].Why, "may run at any moment")
 	assert.NotContains(t, steps(advice.Deleted, firstaid.Drive{Medium: firstaid.Rotating, Free: -1}), "trim")
-	assert.Contains(t, steps(advice.Deleted, firstaid.Drive{Medium: firstaid.Solid, Discard: firstaid.AtOnce})["trim"].Text, "wiped at once")
+	assert.Contains(
+		t,
+		steps(advice.Deleted, firstaid.Drive{Medium: firstaid.Solid, Discard: firstaid.AtOnce})["trim"].Text,
+		"wiped at once",
+	)
 	assert.NotContains(t, steps(advice.Overwritten, solid), "trim", "an overwritten file's blocks are not freed")
 }
 

@@ -69,7 +69,11 @@ func TestHabitAndFewFilesAreNone(t *testing.T) {
 func TestWhatIsRemovedBetweenLooksIsDatedByWhatCame(t *testing.T) {
 	changes := usual(12)
 	for f := range 10 {
-		changes = append(changes, between(masschange.Removed, f, 200*time.Hour, 224*time.Hour), at(masschange.Appeared, 100+f, 210*time.Hour+time.Duration(f)*time.Second))
+		changes = append(
+			changes,
+			between(masschange.Removed, f, 200*time.Hour, 224*time.Hour),
+			at(masschange.Appeared, 100+f, 210*time.Hour+time.Duration(f)*time.Second),
+		)
 	}
 	found := masschange.Find(changes)
 	require.Len(t, found, 1)

@@ -13,7 +13,8 @@ import (
 
 func TestFoldForgetsCaseAndAccents(t *testing.T) {
 	for name, want := range map[string]string{
-		"Quote 12.ODT": "quote 12.odt", "Orçamento": "orcamento", "ÅNGSTRÖM": "angstrom", "Stra\u00dfe": "strasse", "søster Łódź æ": "soster lodz ae",
+		"Quote 12.ODT": "quote 12.odt", "Orçamento": "orcamento", "ÅNGSTRÖM": "angstrom", "Stra\u00dfe": "strasse",
+		"søster Łódź æ":   "soster lodz ae",
 		"e\u0301te\u0301": "ete", "ﬁle": "file", "caf\xe9": "caf\ufffd", "日本": "日本",
 	} {
 		assert.Equal(t, want, names.Fold(name), name)
@@ -26,7 +27,12 @@ func TestBesideFindsAReadableFreeName(t *testing.T) {
 	assert.Equal(t, "Quote 17 (deleted 2026-11-12 14.05).odt", names.Beside("Quote 17.odt", "deleted", when, none))
 	assert.Equal(t, "moulds (deleted 2026-11-12 14.05).tar.gz", names.Beside("moulds.tar.gz", "deleted", when, none))
 	assert.Equal(t, ".profile (deleted 2026-11-12 14.05)", names.Beside(".profile", "deleted", when, none))
-	assert.Equal(t, "Notes v2. Final draft of all (from).", names.Beside("Notes v2. Final draft of all.", "from", time.Time{}, none)[:36], "a long tail is no extension")
+	assert.Equal(
+		t,
+		"Notes v2. Final draft of all (from).",
+		names.Beside("Notes v2. Final draft of all.", "from", time.Time{}, none)[:36],
+		"a long tail is no extension",
+	)
 	tried := 0
 	got := names.Beside("a.txt", "deleted", when, func(string) bool { tried++; return tried < 3 })
 	assert.Equal(t, "a (deleted 2026-11-12 14.05, 3).txt", got)
@@ -34,7 +40,8 @@ func TestBesideFindsAReadableFreeName(t *testing.T) {
 
 func TestBesideKeepsLongNamesWithinWhatFileSystemsTake(t *testing.T) {
 	when := time.Date(2026, 11, 12, 14, 5, 0, 0, time.UTC)
-	for _, stem := range []string{strings.Repeat("é", 125), strings.Repeat("x", 251), strings.Repeat("\xa9", 251), strings.Repeat("語", 83)} {
+	for _, stem := range []string{strings.Repeat("é", 125), strings.Repeat("x", 251), strings.Repeat("\xa9", 251), strings.Repeat("語",
+		83)} {
 		got := names.Beside(stem+".odt", "deleted", when, func(string) bool { return false })
 		assert.LessOrEqual(t, len(got), names.MaxBytes)
 		assert.True(t, strings.HasSuffix(got, ").odt"), got)

@@ -85,7 +85,10 @@ func TestContentDecidesWhatItIs(t *testing.T) {
 }
 
 func TestDocumentsShowTheirParagraphs(t *testing.T) {
-	whole := document(t, `<o><p>Oars &amp; mast</p><table-row><table-cell><p>a</p></table-cell><table-cell><p>b</p></table-cell></table-row><h>End</h></o>`)
+	whole := document(
+		t,
+		`<o><p>Oars &amp; mast</p><table-row><table-cell><p>a</p></table-cell><table-cell><p>b</p></table-cell></table-row><h>End</h></o>`,
+	)
 	assert.Equal(t, []string{"Oars & mast", "a\tb", "End"}, look(t, whole).Lines)
 	damaged := document(t, `<o><p>what can still be read</p><p>cut`)
 	p := look(t, damaged)

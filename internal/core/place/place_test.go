@@ -55,7 +55,8 @@ func TestReadableShowsNothingThatActs(t *testing.T) {
 }
 
 func TestQuotePastesBackTheSameBytes(t *testing.T) {
-	for _, name := range []string{"plain", "with space", "it's", "caf\xe9", "two\nlines", "$HOME `id` \"x\" \\", "~", "-rf", "*", "\u202e", "tab\there", "!", "a\\'b\n"} {
+	for _, name := range []string{"plain", "with space", "it's", "caf\xe9", "two\nlines", "$HOME `id` \"x\" \\", "~", "-rf", "*",
+		"\u202e", "tab\there", "!", "a\\'b\n"} {
 		out, err := exec.Command("bash", "-c", "printf %s "+place.Quote(name)).Output()
 		require.NoError(t, err, name)
 		assert.Equal(t, name, string(out))

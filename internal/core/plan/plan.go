@@ -243,7 +243,12 @@ func (m *maker) item(w Wanted) Item {
 	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume
 	if !item.Renames {
 		if ground.Free >= 0 && m.need[roomOf(ground)]+w.Size > ground.Free {
-			return refuse("%s has room for %d bytes and %d are needed; free some or choose another destination", w.To.Machine, ground.Free-m.need[roomOf(ground)], w.Size)
+			return refuse(
+				"%s has room for %d bytes and %d are needed; free some or choose another destination",
+				w.To.Machine,
+				ground.Free-m.need[roomOf(ground)],
+				w.Size,
+			)
 		}
 		m.need[roomOf(ground)] += w.Size
 		if w.Leaves {
@@ -268,8 +273,10 @@ func (m *maker) belongs(item *Item) {
 		if item.Renames {
 			belongs = "keeps the owner that it has there"
 		}
-		item.note("that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it " +
-			"goes here because you confirmed it, and " + belongs)
+		item.note(
+			"that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it " +
+				"goes here because you confirmed it, and " + belongs,
+		)
 		if item.Own >= 0 {
 			item.Owner.UID = entry.Is(item.Own)
 		}
@@ -283,8 +290,10 @@ func (m *maker) belongs(item *Item) {
 		item.Asks = append(item.Asks, KeepOwners)
 	}
 	if !item.Renames && item.UID.Known && item.UID != item.Owner.UID && !item.UID.Is(item.Own) {
-		item.note(fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, "+
-			"as the folder it goes into", item.UID.Value, item.Owner.UID.Value))
+		item.note(
+			fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, "+
+				"as the folder it goes into", item.UID.Value, item.Owner.UID.Value),
+		)
 		if !slices.Contains(item.Asks, KeepOwners) {
 			item.Asks = append(item.Asks, KeepOwners)
 		}
@@ -388,7 +397,12 @@ func (m *maker) ground(item *Item) (onGround, string) {
 
 // settle applies the rule to a clash and tells whether the item is thereby finished.
 func (m *maker) settle(item *Item, stands Standing) bool {
-	what := fmt.Sprintf("a %s of %d bytes written %s", stands.Type, stands.Size, stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"))
+	what := fmt.Sprintf(
+		"a %s of %d bytes written %s",
+		stands.Type,
+		stands.Size,
+		stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"),
+	)
 	if stands.Type != entry.File {
 		what = fmt.Sprintf("a %s", stands.Type)
 	}

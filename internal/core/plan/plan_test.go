@@ -31,8 +31,19 @@ var (
 )
 
 func wanted(id, from, to string) plan.Wanted {
-	w := plan.Wanted{Copy: id, From: place.Place{Machine: "m", Path: from}, Type: entry.File, Size: 10, Volume: 1, Leaves: true, Dated: gone, DatedBy: "deleted",
-		Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(0)), GID: entry.Is(int64(0))}
+	w := plan.Wanted{
+		Copy:    id,
+		From:    place.Place{Machine: "m", Path: from},
+		Type:    entry.File,
+		Size:    10,
+		Volume:  1,
+		Leaves:  true,
+		Dated:   gone,
+		DatedBy: "deleted",
+		Mode:    entry.Is(fs.FileMode(0o644)),
+		UID:     entry.Is(int64(0)),
+		GID:     entry.Is(int64(0)),
+	}
 	if to != "" {
 		w.To = place.Place{Machine: "m", Path: to}
 	}
@@ -54,7 +65,11 @@ func TestAFreePlaceOnTheSameFileSystemNeedsOnlyARename(t *testing.T) {
 }
 
 func TestMissingFoldersAreMadeAgainOnce(t *testing.T) {
-	p := plan.Make([]plan.Wanted{wanted("c2", "/trash/b", "/home/x/y/b"), wanted("c1", "/trash/a", "/home/x/a")}, "", world{"/": folder, "/home": folder})
+	p := plan.Make(
+		[]plan.Wanted{wanted("c2", "/trash/b", "/home/x/y/b"), wanted("c1", "/trash/a", "/home/x/a")},
+		"",
+		world{"/": folder, "/home": folder},
+	)
 	var made []string
 	for _, i := range p.Items {
 		for _, m := range i.Makes {
@@ -81,7 +96,11 @@ func TestClashesAreSettledByTheRule(t *testing.T) {
 
 func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
 	w := world{"/": folder, "/home": folder}
-	items := []plan.Wanted{wanted("c1", "/trash/a", "/home/a"), wanted("c2", "/trash/a.2", "/home/a"), wanted("c3", "/trash/a.3", "/home/a")}
+	items := []plan.Wanted{
+		wanted("c1", "/trash/a", "/home/a"),
+		wanted("c2", "/trash/a.2", "/home/a"),
+		wanted("c3", "/trash/a.3", "/home/a"),
+	}
 	for _, rule := range []plan.Rule{plan.KeepBoth, plan.SetAside} {
 		p := plan.Make(items, rule, w)
 		seen := map[string]bool{}
@@ -146,10 +165,11 @@ func TestWhatNobodyTellsIsSaid(t *testing.T) {
 		change func(*plan.Wanted)
 		says   string
 	}{
-		"all told":  {func(*plan.Wanted) {}, ""},
-		"no owner":  {func(w *plan.Wanted) { w.UID = entry.Maybe[int64]{} }, "does not tell whose it is: it comes to belong to user 1001"},
-		"no mode":   {func(w *plan.Wanted) { w.Mode = entry.Maybe[fs.FileMode]{} }, "does not tell who may read it"},
-		"nothing":   {func(w *plan.Wanted) { w.UID, w.Mode = entry.Maybe[int64]{}, entry.Maybe[fs.FileMode]{} }, "neither whose it is nor who may read it"},
+		"all told": {func(*plan.Wanted) {}, ""},
+		"no owner": {func(w *plan.Wanted) { w.UID = entry.Maybe[int64]{} }, "does not tell whose it is: it comes to belong to user 1001"},
+		"no mode":  {func(w *plan.Wanted) { w.Mode = entry.Maybe[fs.FileMode]{} }, "does not tell who may read it"},
+		"nothing": {func(w *plan.Wanted) { w.UID, w.Mode = entry.Maybe[int64]{}, entry.Maybe[fs.FileMode]{} },
+			"neither whose it is nor who may read it"},
 		"by rename": {func(w *plan.Wanted) { w.UID, w.Volume = entry.Maybe[int64]{}, 1 }, ""},
 	} {
 		item := wanted("c1", "/store/a", "/home/a")

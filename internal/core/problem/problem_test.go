@@ -50,7 +50,8 @@ func TestCodesAreFoundInWhateverWrapsThem(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, problem.Full, code)
 	assert.ErrorIs(t, wrapped, problem.Full)
-	for code, is := range map[problem.Code]error{problem.NotThere: fs.ErrNotExist, problem.Taken: fs.ErrExist, problem.NotEmpty: fs.ErrExist, problem.Refused: fs.ErrPermission} {
+	for code, is := range map[problem.Code]error{problem.NotThere: fs.ErrNotExist, problem.Taken: fs.ErrExist,
+		problem.NotEmpty: fs.ErrExist, problem.Refused: fs.ErrPermission} {
 		assert.ErrorIs(t, fmt.Errorf("x: %w", code), is)
 		assert.NotErrorIs(t, problem.Full, is)
 	}

@@ -39,7 +39,8 @@ func TestFoldersThatOnlyMakeSenseWholeAreKnown(t *testing.T) {
 			assert.Contains(t, got, why)
 		}
 	}
-	for _, open := range [][]string{nil, {"HEAD", "notes.txt"}, {"base/a", "PG_NOTES"}, {"Inventory_of_the_loft_2026", "Measurements_Grey_Heron", "a"}, append(scans, encrypted[:3]...)} {
+	for _, open := range [][]string{nil, {"HEAD", "notes.txt"}, {"base/a", "PG_NOTES"}, {"Inventory_of_the_loft_2026",
+		"Measurements_Grey_Heron", "a"}, append(scans, encrypted[:3]...)} {
 		assert.Empty(t, sealed.Of(open), "%v", open)
 	}
 	assert.Contains(t, sealed.Marks(), "gocryptfs.conf")

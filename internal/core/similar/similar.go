@@ -21,7 +21,8 @@ const MaxSize = 8 << 20
 const Near = 0.6
 
 // Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words where both are
-// documents or text, of blocks of pixels where both are pictures, else of runs of bytes. Contents that are empty, too large or cannot be read have nothing in common.
+// documents or text, of blocks of pixels where both are pictures, else of runs of bytes. Contents that are empty, too large or cannot
+// be read have nothing in common.
 func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
 	ofA, ofB := Shares(a, sizeA, b, sizeB)
 	return min(ofA, ofB)

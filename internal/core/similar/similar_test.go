@@ -52,7 +52,13 @@ func drawing(seed uint64, mark int) []byte {
 	draw.Draw(img, img.Bounds(), image.White, image.Point{}, draw.Src)
 	for range 60 {
 		at := image.Pt(r.IntN(360), r.IntN(260))
-		draw.Draw(img, image.Rectangle{at, at.Add(image.Pt(3+r.IntN(30), 3+r.IntN(30)))}, image.NewUniform(color.RGBA{byte(r.Uint32()), byte(r.Uint32()), 90, 255}), image.Point{}, draw.Src)
+		draw.Draw(
+			img,
+			image.Rectangle{at, at.Add(image.Pt(3+r.IntN(30), 3+r.IntN(30)))},
+			image.NewUniform(color.RGBA{byte(r.Uint32()), byte(r.Uint32()), 90, 255}),
+			image.Point{},
+			draw.Src,
+		)
 	}
 	draw.Draw(img, image.Rect(mark, 20, mark+30, 40), image.Black, image.Point{}, draw.Src)
 	var b bytes.Buffer

@@ -7,8 +7,8 @@
 //
 // KIND is autosave, backup, temporary, recovery or lock; TRUST is sure, likely or weak. PATTERN is a file name in which
 // {name} stands for a whole file name, {stem} and {ext} for what is before and behind its last dot, {bare} for a name without
-// any dot, {n} for digits, {x} for anything, and {path:C} for a whole path whose slashes are written as the character C. FOLDER is a folder below a
-// person's home in which * stands for one name; without it the leftover lies beside its document. DOCUMENT is the
+// any dot, {n} for digits, {x} for anything, and {path:C} for a whole path whose slashes are written as the character C. FOLDER is a
+// folder below a person's home in which * stands for one name; without it the leftover lies beside its document. DOCUMENT is the
 // document's name made of the same parts, in which ? stands for one character, or .* for any extension; a lone * says that
 // only content can tell. A # begins a comment, where it is the first thing in a line.
 package stray
@@ -39,7 +39,8 @@ const (
 
 // Phrase says what a leftover of the kind is, for the middle of a sentence.
 func (k Kind) Phrase() string {
-	return map[Kind]string{Autosave: "an autosave", Backup: "a backup copy", Temporary: "a temporary file", Recovery: "a recovery file", Lock: "a lock file"}[k]
+	return map[Kind]string{Autosave: "an autosave", Backup: "a backup copy", Temporary: "a temporary file",
+		Recovery: "a recovery file", Lock: "a lock file"}[k]
 }
 
 // Trust is how surely the pattern alone tells the document.
@@ -78,7 +79,8 @@ type Match struct {
 
 // Exact returns the document's path where the rule tells it without a doubt.
 func (m Match) Exact() (string, bool) {
-	if m.Dir == "" || m.Name == "" || strings.Contains(m.Name, "?") || strings.HasSuffix(m.Name, ".*") || m.Rule.Kind == Lock || m.Rule.Trust == Weak {
+	if m.Dir == "" || m.Name == "" || strings.Contains(m.Name, "?") || strings.HasSuffix(m.Name, ".*") || m.Rule.Kind == Lock ||
+		m.Rule.Trust == Weak {
 		return "", false
 	}
 	return place.Join(m.Dir, m.Name), true

@@ -47,7 +47,8 @@ func TestTheRulesThatComeWithTheProgramNameTheDocument(t *testing.T) {
 			assert.False(t, m.Fits("/srv/a/plan two.odt"), file)
 		}
 	}
-	for _, file := range []string{"/srv/a/plan.odt", "/srv/a/notes.txt", home + "/Documents/autosave/plan.odt", "/home/other/.local/share/writer/unsaved/x"} {
+	for _, file := range []string{"/srv/a/plan.odt", "/srv/a/notes.txt", home + "/Documents/autosave/plan.odt",
+		"/home/other/.local/share/writer/unsaved/x"} {
 		_, ok := strays.Default.Match(file, home)
 		assert.False(t, ok, file)
 	}

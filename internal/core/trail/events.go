@@ -67,13 +67,31 @@ func (b *builder) events(versions []Version) (all []Event) {
 			next = &versions[n+1]
 		}
 		if v.Doubt != "" {
-			all = append(all, Event{At: v.First, Kind: Doubted, Text: fmt.Sprintf("Its recorded write time, %s, is not believed: %s.", v.Written.Format(time.RFC3339), v.Doubt)})
+			all = append(
+				all,
+				Event{
+					At:   v.First,
+					Kind: Doubted,
+					Text: fmt.Sprintf("Its recorded write time, %s, is not believed: %s.", v.Written.Format(time.RFC3339), v.Doubt),
+				},
+			)
 		}
 		if n > 0 && v.Hidden {
-			all = append(all, Event{At: v.First, After: v.After, Kind: Hidden, Text: "Its content changed although size and write time stayed the same."})
+			all = append(
+				all,
+				Event{At: v.First, After: v.After, Kind: Hidden, Text: "Its content changed although size and write time stayed the same."},
+			)
 		}
 		if n > 0 && versions[n-1].Type != v.Type {
-			all = append(all, Event{At: v.First, After: v.After, Kind: TypeShift, Text: fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type)})
+			all = append(
+				all,
+				Event{
+					At:    v.First,
+					After: v.After,
+					Kind:  TypeShift,
+					Text:  fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type),
+				},
+			)
 		}
 		if n > 0 && v.Type == entry.File && versions[n-1].Content != v.Content && before[v.Content] {
 			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
@@ -87,7 +105,15 @@ func (b *builder) events(versions []Version) (all []Event) {
 			all = append(all, e)
 		}
 		if next != nil && next.Content != v.Content && next.Arrived.Sub(v.LastSeen) > usual && !next.Arrived.After(v.Superseded) {
-			all = append(all, Event{At: next.Arrived, After: v.LastSeen, Kind: Gap, Text: "Nobody looked in between; what was saved meanwhile, if anything, is not known."})
+			all = append(
+				all,
+				Event{
+					At:    next.Arrived,
+					After: v.LastSeen,
+					Kind:  Gap,
+					Text:  "Nobody looked in between; what was saved meanwhile, if anything, is not known.",
+				},
+			)
 		}
 	}
 	return all

@@ -270,12 +270,22 @@ func (b *builder) fold() []Version {
 			}
 			continue
 		}
-		v := Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: s.SHA256, Target: s.Target, Content: c, Seen: []int{t.seen}, First: t.at}
+		v := Version{
+			Place:   s.Place,
+			Type:    s.Type,
+			Size:    s.Size,
+			SHA256:  s.SHA256,
+			Target:  s.Target,
+			Content: c,
+			Seen:    []int{t.seen},
+			First:   t.at,
+		}
 		v.After = b.contrary(contrary, open, all, t)
 		b.arrive(&v, removed)
 		if open >= 0 {
 			prev := &all[open]
-			v.Hidden = s.Type == entry.File && prev.Type == entry.File && s.Size == prev.Size && s.Written.Equal(b.seen[prev.Seen[0]].Written)
+			v.Hidden = s.Type == entry.File && prev.Type == entry.File && s.Size == prev.Size &&
+				s.Written.Equal(b.seen[prev.Seen[0]].Written)
 			end(t)
 			v.After = later(v.After, all[len(all)-1].LastSeen)
 			b.arrive(&v, removed)

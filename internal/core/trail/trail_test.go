@@ -36,7 +36,17 @@ var quote = place.Place{Machine: "front-office", Path: "/home/ines/Quote.odt"}
 
 // seen is content written at a time and shown from one capture to another.
 func seen(source int, content string, written, first, last float64) trail.Seen {
-	return trail.Seen{Source: source, Place: quote, Type: entry.File, Size: int64(len(content)), SHA256: content, Written: hour(written), First: hour(first), Last: hour(last), Readable: true}
+	return trail.Seen{
+		Source:   source,
+		Place:    quote,
+		Type:     entry.File,
+		Size:     int64(len(content)),
+		SHA256:   content,
+		Written:  hour(written),
+		First:    hour(first),
+		Last:     hour(last),
+		Readable: true,
+	}
 }
 
 // folder is a folder that stood at the place.
@@ -88,19 +98,23 @@ func TestVersionsFollowTheCaptures(t *testing.T) {
 		"a clock that was never set is not believed": {
 			[]trail.Seen{open(seen(0, "a", -500_000, 24, 72))}, []trail.Source{nightly}, "a:24-72- clock@24"},
 		"a file that becomes a folder and back is told": {
-			[]trail.Seen{seen(0, "a", -5, 0, 0), folder(0, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly}, "a:-5-0-24 :24-24-24 a:24-72- type@24 returned@24 type@48"},
+			[]trail.Seen{seen(0, "a", -5, 0, 0), folder(0, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly},
+			"a:-5-0-24 :24-24-24 a:24-72- type@24 returned@24 type@48"},
 		"one that vanished was removed after it was last seen": {
 			[]trail.Seen{seen(0, "a", -5, 0, 24)}, []trail.Source{nightly}, "a:-5-24-48 removed@48"},
 		"content that comes back has a span of its own": {
-			[]trail.Seen{seen(0, "a", -5, 0, 0), seen(0, "b", 10, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly}, "a:-5-0-10 b:10-24-24 a:24-72- returned@24"},
+			[]trail.Seen{seen(0, "a", -5, 0, 0), seen(0, "b", 10, 24, 24), open(seen(0, "a", -5, 48, 72))}, []trail.Source{nightly},
+			"a:-5-0-10 b:10-24-24 a:24-72- returned@24"},
 		"a trash tells what was saved after the last capture, and when it went": {
 			[]trail.Seen{seen(0, "a", -5, 0, 24), gone}, []trail.Source{store(0, 24, 72), trash}, "a:-5-24-30 b:30-60-60 removed@60"},
 		"a source that would show it and does not tells of a removal": {
 			[]trail.Seen{open(seen(0, "a", -5, 0, 72))}, []trail.Source{nightly, store(100, 110)}, "a:-5-72-100 removed@100"},
 		"what another store still shows was not removed": {
-			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(1, "a", -5, 12, 90))}, []trail.Source{nightly, store(12, 36, 60, 90)}, "a:-5-90-"},
+			[]trail.Seen{seen(0, "a", -5, 0, 24), open(seen(1, "a", -5, 12, 90))}, []trail.Source{nightly, store(12, 36, 60, 90)},
+			"a:-5-90-"},
 		"a long time in which nobody looked is named": {
-			[]trail.Seen{seen(0, "a", -5, 0, 3), open(seen(0, "b", 90, 99, 99))}, []trail.Source{store(0, 1, 2, 3, 99)}, "a:-5-3-90 b:90-99- gap@90"},
+			[]trail.Seen{seen(0, "a", -5, 0, 3), open(seen(0, "b", 90, 99, 99))}, []trail.Source{store(0, 1, 2, 3, 99)},
+			"a:-5-3-90 b:90-99- gap@90"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			assert.Equal(t, c.want, show(trail.Build(c.seen, c.sources, nil, nil)))
@@ -116,7 +130,12 @@ func TestWithoutDigestsSizeAndTimeWithinTheCoarserClockTell(t *testing.T) {
 	b.Written = b.Written.Add(1200 * time.Millisecond)
 	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 1, "FAT keeps every other second")
 	card.Resolution = 0
-	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 2, "a clock cut off at the second is less than one behind")
+	assert.Len(
+		t,
+		trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions,
+		2,
+		"a clock cut off at the second is less than one behind",
+	)
 	b.Written = b.Written.Add(-400 * time.Millisecond)
 	assert.Len(t, trail.Build([]trail.Seen{a, b}, []trail.Source{live, card}, nil, nil).Versions, 1)
 	card.Resolution = 2 * time.Second
@@ -189,7 +208,16 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 					span = nil
 				}
 				if content != "" && span == nil {
-					span = &trail.Seen{Source: source, Place: quote, Type: entry.File, Size: int64(len(content)), SHA256: content, Written: written, First: capture, Readable: true}
+					span = &trail.Seen{
+						Source:   source,
+						Place:    quote,
+						Type:     entry.File,
+						Size:     int64(len(content)),
+						SHA256:   content,
+						Written:  written,
+						First:    capture,
+						Readable: true,
+					}
 				}
 				if span != nil {
 					span.Last, span.Open = capture, i == len(s.Captures)-1
@@ -201,7 +229,13 @@ func TestATrailAgreesWithTheHistoryThatMadeIt(t *testing.T) {
 			sources = append(sources, s)
 		}
 		got := trail.Build(all, sources, nil, nil)
-		require.True(t, slices.IsSortedFunc(got.Versions, func(a, b trail.Version) int { return a.Arrived.Compare(b.Arrived) }), "round %d: %s", round, show(got))
+		require.True(
+			t,
+			slices.IsSortedFunc(got.Versions, func(a, b trail.Version) int { return a.Arrived.Compare(b.Arrived) }),
+			"round %d: %s",
+			round,
+			show(got),
+		)
 		for _, s := range sources {
 			for _, capture := range s.Captures {
 				want, _ := at(capture)
@@ -246,7 +280,12 @@ func removed(source int, content string, written, gone float64) trail.Seen {
 // its write time is.
 func TestARecordedRemovalBoundsWhatCameAfterIt(t *testing.T) {
 	bin := trail.Source{Captures: hours(100), Resolution: time.Nanosecond}
-	three := trail.Build([]trail.Seen{removed(0, "a", 9, 10), removed(0, "b", 8, 11), removed(0, "c", 7, 12)}, []trail.Source{bin}, nil, nil)
+	three := trail.Build(
+		[]trail.Seen{removed(0, "a", 9, 10), removed(0, "b", 8, 11), removed(0, "c", 7, 12)},
+		[]trail.Source{bin},
+		nil,
+		nil,
+	)
 	require.Len(t, three.Versions, 3)
 	for n, v := range three.Versions[:2] {
 		next := three.Versions[n+1]

@@ -7,15 +7,70 @@ import (
 )
 
 // Parts of a day and the hour that stands for each.
-var parts = map[string]int{"morning": 9, "noon": 12, "midday": 12, "lunch": 12, "lunchtime": 12, "afternoon": 15, "evening": 20, "night": 23, "midnight": 0}
+var parts = map[string]int{
+	"morning":   9,
+	"noon":      12,
+	"midday":    12,
+	"lunch":     12,
+	"lunchtime": 12,
+	"afternoon": 15,
+	"evening":   20,
+	"night":     23,
+	"midnight":  0,
+}
 
 // Words that carry nothing, as the time that is named is what counts.
-var fillers = map[string]bool{"on": true, "at": true, "in": true, "the": true, "of": true, "about": true, "around": true, "it": true, "was": true, "fine": true, "still": true, "last": true,
-	"sometime": true, "this": true, "since": true, "until": true, "till": true, "before": true, "by": true, "just": true, "maybe": true, "and": true, "o'clock": true}
+var fillers = map[string]bool{
+	"on":       true,
+	"at":       true,
+	"in":       true,
+	"the":      true,
+	"of":       true,
+	"about":    true,
+	"around":   true,
+	"it":       true,
+	"was":      true,
+	"fine":     true,
+	"still":    true,
+	"last":     true,
+	"sometime": true,
+	"this":     true,
+	"since":    true,
+	"until":    true,
+	"till":     true,
+	"before":   true,
+	"by":       true,
+	"just":     true,
+	"maybe":    true,
+	"and":      true,
+	"o'clock":  true,
+}
 
-var numberWords = map[string]int{"a": 1, "an": 1, "one": 1, "two": 2, "three": 3, "four": 4, "five": 5, "six": 6, "seven": 7, "eight": 8, "nine": 9, "ten": 10, "eleven": 11, "twelve": 12}
+var numberWords = map[string]int{
+	"a":      1,
+	"an":     1,
+	"one":    1,
+	"two":    2,
+	"three":  3,
+	"four":   4,
+	"five":   5,
+	"six":    6,
+	"seven":  7,
+	"eight":  8,
+	"nine":   9,
+	"ten":    10,
+	"eleven": 11,
+	"twelve": 12,
+}
 
-var units = map[string]time.Duration{"second": time.Second, "minute": time.Minute, "hour": time.Hour, "day": 24 * time.Hour, "week": 7 * 24 * time.Hour, "month": 30 * 24 * time.Hour}
+var units = map[string]time.Duration{
+	"second": time.Second,
+	"minute": time.Minute,
+	"hour":   time.Hour,
+	"day":    24 * time.Hour,
+	"week":   7 * 24 * time.Hour,
+	"month":  30 * 24 * time.Hour,
+}
 
 // spoken reads times as people say them on the phone: friday evening, yesterday at noon, last night, two hours ago, the day
 // before yesterday, monday last week, half past four, 3 march 14:00, the 16th, 5pm. A part of a day stands for an hour in
@@ -47,7 +102,15 @@ type phrase struct {
 }
 
 // readers are the ways to read what stands next. Each takes the words that it understands.
-var readers = []func(p *phrase) int{(*phrase).age, (*phrase).fixed, (*phrase).clockTime, (*phrase).partOfDay, (*phrase).date, (*phrase).dayWord, (*phrase).filler}
+var readers = []func(p *phrase) int{
+	(*phrase).age,
+	(*phrase).fixed,
+	(*phrase).clockTime,
+	(*phrase).partOfDay,
+	(*phrase).date,
+	(*phrase).dayWord,
+	(*phrase).filler,
+}
 
 func (p *phrase) next() bool {
 	for _, read := range readers {
@@ -183,7 +246,9 @@ func (p *phrase) clockTime() int {
 		}
 	}
 	if (w == "at" || w == "around" || w == "about") && len(p.words) > 1 {
-		if h, ok := number(p.words[1]); ok && h <= 24 && !(len(p.words) > 2 && (p.words[2] == "am" || p.words[2] == "pm" || p.monthAt(2) > 0 || units[strings.TrimSuffix(p.words[2], "s")] > 0)) {
+		if h, ok := number(p.words[1]); ok && h <= 24 &&
+			!(len(p.words) > 2 && (p.words[2] == "am" || p.words[2] == "pm" || p.monthAt(2) > 0 || units[strings.TrimSuffix(p.words[2],
+				"s")] > 0)) {
 			p.hour, p.clock, p.half = h%24, true, h >= 1 && h <= 12
 			return 2
 		}
@@ -312,7 +377,8 @@ func (p *phrase) time(zone *time.Location) (time.Time, bool) {
 		monday := p.here.AddDate(0, 0, -(int(p.here.Weekday())+6)%7-7)
 		p.day = monday.AddDate(0, 0, (int(p.day.Weekday())+6)%7)
 	}
-	if p.half && p.hour > 0 && p.hour < 12 && (p.part == "afternoon" || p.part == "evening" || p.part == "" && p.hour < 7 || p.part == "night" && p.hour > 5) {
+	if p.half && p.hour > 0 && p.hour < 12 &&
+		(p.part == "afternoon" || p.part == "evening" || p.part == "" && p.hour < 7 || p.part == "night" && p.hour > 5) {
 		p.hour += 12
 	}
 	back := p.day.IsZero() // a time of day alone is its last occurrence

@@ -74,7 +74,10 @@ func ParseAge(text string) (time.Duration, error) {
 }
 
 func refuse(text string) error {
-	return fmt.Errorf("%q is no time that can be read: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday evening or 3d ago", text)
+	return fmt.Errorf(
+		"%q is no time that can be read: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday evening or 3d ago",
+		text,
+	)
 }
 
 func at(day time.Time, h, m, s int, zone *time.Location) time.Time {

@@ -62,14 +62,16 @@ func TestParse(t *testing.T) {
 		assert.NoError(t, err, text)
 		assert.Equal(t, want, got.Format(time.RFC3339), text)
 	}
-	for _, text := range []string{"", "soon", "25:00", "2026-13-01", "yesterday never", "fine", "13pm", "3y ago", "-3d", "9999999999d", "2026-07-04 17:00 sharp", "half past yesterday", "at 25", "friday now", "5/6/2026"} {
+	for _, text := range []string{"", "soon", "25:00", "2026-13-01", "yesterday never", "fine", "13pm", "3y ago", "-3d", "9999999999d",
+		"2026-07-04 17:00 sharp", "half past yesterday", "at 25", "friday now", "5/6/2026"} {
 		_, err := typedtime.Parse(text, now, zone)
 		assert.ErrorContains(t, err, "write it like", "%q", text)
 	}
 }
 
 func FuzzParse(f *testing.F) {
-	for _, seed := range []string{"yesterday 17:00", "3d ago", "2026-03-04T17:00:00Z", "17:00", "friday evening", "two hours ago", "march 3, 5pm", "half past four on the 3rd", "monday last week at 5"} {
+	for _, seed := range []string{"yesterday 17:00", "3d ago", "2026-03-04T17:00:00Z", "17:00", "friday evening", "two hours ago",
+		"march 3, 5pm", "half past four on the 3rd", "monday last week at 5"} {
 		f.Add(seed)
 	}
 	now := time.Date(2026, 7, 8, 15, 20, 0, 0, time.UTC)

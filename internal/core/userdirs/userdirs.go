@@ -47,7 +47,16 @@ func unquote(text string) (string, bool) {
 	return b.String(), true
 }
 
-var usual = map[string]string{"DESKTOP": "Desktop", "DOCUMENTS": "Documents", "DOWNLOAD": "Downloads", "MUSIC": "Music", "PICTURES": "Pictures", "PUBLICSHARE": "Public", "TEMPLATES": "Templates", "VIDEOS": "Videos"}
+var usual = map[string]string{
+	"DESKTOP":     "Desktop",
+	"DOCUMENTS":   "Documents",
+	"DOWNLOAD":    "Downloads",
+	"MUSIC":       "Music",
+	"PICTURES":    "Pictures",
+	"PUBLICSHARE": "Public",
+	"TEMPLATES":   "Templates",
+	"VIDEOS":      "Videos",
+}
 
 // Usual returns where a folder is unless the file says otherwise; "" for a key that has no such place.
 func Usual(key, home string) string {

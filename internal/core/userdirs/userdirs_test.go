@@ -19,8 +19,12 @@ XDG_VIDEOS_DIR="$HOME/../elsewhere"
 OTHER="x"
 XDG__DIR="/x"
 `
-	assert.Equal(t, map[string]string{"DESKTOP": "/home/ines/Desktop", "DOCUMENTS": `/data/ines/My "papers"`}, userdirs.Parse([]byte(text), "/home/ines"),
-		"a folder that is the home itself is switched off; what is not quoted or climbs is not believed")
+	assert.Equal(
+		t,
+		map[string]string{"DESKTOP": "/home/ines/Desktop", "DOCUMENTS": `/data/ines/My "papers"`},
+		userdirs.Parse([]byte(text), "/home/ines"),
+		"a folder that is the home itself is switched off; what is not quoted or climbs is not believed",
+	)
 	assert.Equal(t, "/home/ines/Documents", userdirs.Usual("DOCUMENTS", "/home/ines"))
 	assert.Empty(t, userdirs.Usual("ATTIC", "/home/ines"))
 }

@@ -27,11 +27,13 @@ func TestResolve(t *testing.T) {
 		"in winter":                     {"2026-01-10T12:00:00", "", "2026-01-10T12:00:00Z", zonetime.Sure},
 		"in summer":                     {"2026-07-10T12:00:00", "", "2026-07-10T11:00:00Z", zonetime.Sure},
 		"just before the repeated hour": {"2026-10-25T00:59:59", "", "2026-10-24T23:59:59Z", zonetime.Sure},
-		"the hour that repeats, written in summer": {"2026-10-25T01:30:00", "2026-10-25T00:30:02Z", "2026-10-25T00:30:00Z", zonetime.Repeated},
-		"the hour that repeats, written in winter": {"2026-10-25T01:30:00", "2026-10-25T01:30:02Z", "2026-10-25T01:30:00Z", zonetime.Repeated},
-		"the hour that repeats, nothing else":      {"2026-10-25T01:30:00", "", "2026-10-25T00:30:00Z", zonetime.Guessed},
-		"just after it":                            {"2026-10-25T02:00:00", "", "2026-10-25T02:00:00Z", zonetime.Sure},
-		"an hour that never was":                   {"2026-03-29T01:30:00", "", "2026-03-29T01:30:00Z", zonetime.Skipped},
+		"the hour that repeats, written in summer": {"2026-10-25T01:30:00", "2026-10-25T00:30:02Z", "2026-10-25T00:30:00Z",
+			zonetime.Repeated},
+		"the hour that repeats, written in winter": {"2026-10-25T01:30:00", "2026-10-25T01:30:02Z", "2026-10-25T01:30:00Z",
+			zonetime.Repeated},
+		"the hour that repeats, nothing else": {"2026-10-25T01:30:00", "", "2026-10-25T00:30:00Z", zonetime.Guessed},
+		"just after it":                       {"2026-10-25T02:00:00", "", "2026-10-25T02:00:00Z", zonetime.Sure},
+		"an hour that never was":              {"2026-03-29T01:30:00", "", "2026-03-29T01:30:00Z", zonetime.Skipped},
 	} {
 		var hint time.Time
 		if c.hint != "" {

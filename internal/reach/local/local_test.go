@@ -84,7 +84,13 @@ func TestASwappedFolderIsNeverEnteredThroughItsLink(t *testing.T) {
 			case <-stop:
 				return
 			default:
-				_ = unix.Renameat2(unix.AT_FDCWD, filepath.Join(dir, "home/docs"), unix.AT_FDCWD, filepath.Join(dir, "home/link"), unix.RENAME_EXCHANGE)
+				_ = unix.Renameat2(
+					unix.AT_FDCWD,
+					filepath.Join(dir, "home/docs"),
+					unix.AT_FDCWD,
+					filepath.Join(dir, "home/link"),
+					unix.RENAME_EXCHANGE,
+				)
 			}
 		}
 	})

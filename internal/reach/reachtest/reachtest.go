@@ -122,7 +122,13 @@ func Run(t *testing.T, files reach.Session) {
 		defer f.Close()
 		i, err := folder.Look(ctx, "kept")
 		require.NoError(t, err)
-		meta := reach.Meta{Mode: entry.Is(0o640 | fs.ModeSetgid), UID: i.UID, GID: i.GID, Written: written, Attributes: reach.Attributes{"user.note": []byte("v")}}
+		meta := reach.Meta{
+			Mode:       entry.Is(0o640 | fs.ModeSetgid),
+			UID:        i.UID,
+			GID:        i.GID,
+			Written:    written,
+			Attributes: reach.Attributes{"user.note": []byte("v")},
+		}
 		// Somebody moves it away and puts another in its place: what was made is what is set.
 		require.NoError(t, folder.Rename(ctx, "kept", folder, "moved away"))
 		put(t, folder, "kept", "planted")

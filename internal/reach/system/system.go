@@ -18,9 +18,11 @@ var codes = map[syscall.Errno]problem.Code{
 	syscall.ELOOP: problem.LinkInTheWay, syscall.ENAMETOOLONG: problem.NameTooLong, syscall.EBUSY: problem.Busy,
 	syscall.ETXTBSY: problem.Running, syscall.EXDEV: problem.OtherFileSystem, syscall.EMFILE: problem.TooManyOpen,
 	syscall.ENFILE: problem.TooManyOpenOnMachine, syscall.ENOMEM: problem.NoMemory, syscall.ESTALE: problem.Removed,
-	syscall.ENODEV: problem.NoDrive, syscall.ENXIO: problem.NoDrive, syscall.EINVAL: problem.Unsupported, syscall.ENOTSUP: problem.Unsupported,
-	syscall.ENOSYS: problem.Unsupported, syscall.EFBIG: problem.FileTooLarge, syscall.ENODATA: problem.NoAttribute,
-	syscall.ETIMEDOUT: problem.Slow, syscall.ENOTCONN: problem.Lost, syscall.EHOSTUNREACH: problem.Unreachable, syscall.EMLINK: problem.TooManyLinks,
+	syscall.ENODEV: problem.NoDrive, syscall.ENXIO: problem.NoDrive, syscall.EINVAL: problem.Unsupported,
+	syscall.ENOTSUP: problem.Unsupported,
+	syscall.ENOSYS:  problem.Unsupported, syscall.EFBIG: problem.FileTooLarge, syscall.ENODATA: problem.NoAttribute,
+	syscall.ETIMEDOUT: problem.Slow, syscall.ENOTCONN: problem.Lost, syscall.EHOSTUNREACH: problem.Unreachable,
+	syscall.EMLINK: problem.TooManyLinks,
 }
 
 // Problem returns what an error of the system is, without the operation and the path that the standard library puts before it: the

@@ -48,7 +48,10 @@ const optionNames = "names"
 
 func (kind) Options() []source.Option {
 	return []source.Option{{Name: optionNames, Check: checkCodePage,
-		Says: "The code page of names in zip files that are not UTF-8, as the machine that packed them had it: " + strings.Join(codePageNames(), ", ") + ". Left out, it is cp437."}}
+		Says: "The code page of names in zip files that are not UTF-8, as the machine that packed them had it: " + strings.Join(
+			codePageNames(),
+			", ",
+		) + ". Left out, it is cp437."}}
 }
 
 func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
@@ -77,9 +80,14 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 	}
 	defer release()
 	notes := []string{fmt.Sprintf("%s.", count(len(files), "archive", "archives")),
-		"Whose its files are and who may read them is not told by archives; what is brought back belongs to whom the folder it goes into does."}
+		"Whose its files are and who may read them is not told by archives; what is brought back belongs to whom the folder it goes " +
+			"into does."}
 	if !slices.ContainsFunc(o.members, func(m member) bool { _, known := s.origin(m.path); return known }) {
-		notes = append(notes, "Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as --maps /=/home/ines.")
+		notes = append(
+			notes,
+			"Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as --maps "+
+				"/=/home/ines.",
+		)
 	}
 	return source.Described{Notes: append(notes, o.notes...)}, nil
 }
@@ -93,7 +101,17 @@ func count(n int, one, many string) string {
 
 // usual are the folders in which archives are usually kept; of each home, those below it.
 var (
-	usual   = []string{"/srv/backup", "/srv/backups", "/srv/archive", "/srv/archives", "/mnt/backup", "/mnt/backups", "/var/backups", "/backup", "/backups"}
+	usual = []string{
+		"/srv/backup",
+		"/srv/backups",
+		"/srv/archive",
+		"/srv/archives",
+		"/mnt/backup",
+		"/mnt/backups",
+		"/var/backups",
+		"/backup",
+		"/backups",
+	}
 	inHomes = []string{"Backup", "Backups", "Archive", "Archives"}
 )
 

@@ -34,7 +34,12 @@ var written = time.Date(2026, 3, 4, 17, 5, 7, 0, time.UTC)
 // members are an archive's by their names; a name that ends in a slash is a folder, content that begins with "=> " makes a link.
 type members []struct{ name, content string }
 
-var papers = members{{"home/ines/Quotes/", ""}, {"home/ines/Quotes/Quote 116.odt", "quote"}, {"home/ines/notes.txt", strings.Repeat("plank\n", 500)}, {"home/ines/to notes", "=> notes.txt"}}
+var papers = members{
+	{"home/ines/Quotes/", ""},
+	{"home/ines/Quotes/Quote 116.odt", "quote"},
+	{"home/ines/notes.txt", strings.Repeat("plank\n", 500)},
+	{"home/ines/to notes", "=> notes.txt"},
+}
 
 func zipped(t *testing.T, all members) []byte {
 	var b bytes.Buffer
@@ -190,8 +195,17 @@ func TestMembersComeFromWhereMapsOrHomesSay(t *testing.T) {
 }
 
 func TestHostileNamesLeadNowhere(t *testing.T) {
-	hostile := members{{"../../etc/passwd", "x"}, {"a/../../b", "x"}, {"/home/ines/rooted", "rooted"}, {"./home//ines/./dots", "dots"}, {"file", "f"}, {"file/inside", "x"},
-		{"twice", "one"}, {"twice", "two"}, {strings.Repeat("d/", 600) + "deep", "x"}}
+	hostile := members{
+		{"../../etc/passwd", "x"},
+		{"a/../../b", "x"},
+		{"/home/ines/rooted", "rooted"},
+		{"./home//ines/./dots", "dots"},
+		{"file", "f"},
+		{"file/inside", "x"},
+		{"twice", "one"},
+		{"twice", "two"},
+		{strings.Repeat("d/", 600) + "deep", "x"},
+	}
 	for name, content := range map[string][]byte{"h.zip": zipped(t, hostile), "h.tar": tarred(t, hostile)} {
 		s, _ := setup(t, false, map[string][]byte{name: content})
 		r := run(t, s, nil)
@@ -206,7 +220,8 @@ func TestHostileNamesLeadNowhere(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, "two", got, "what unpacking leaves")
 		notes := strings.Join(r.notes, "\n")
-		for _, said := range []string{"2 of its members have names that lead out", "called as others are", "in what is no folder", "too deep"} {
+		for _, said := range []string{"2 of its members have names that lead out", "called as others are", "in what is no folder",
+			"too deep"} {
 			assert.Contains(t, notes, said, name)
 		}
 	}
@@ -218,8 +233,12 @@ func TestWhatIsDamagedIsSaidAndNothingElseSuffers(t *testing.T) {
 	at := bytes.Index(flipped, []byte("Quote 116.odt")) + len("Quote 116.odt") + 12
 	flipped[at] ^= 0x10
 	tarball := tarred(t, papers)
-	s, root := setup(t, false, map[string][]byte{"2026-03-01 whole.zip": plain, "2026-03-02 flipped.zip": flipped, "2026-03-03 cut.zip": plain[:len(plain)-40],
-		"2026-03-04 cut.tar": tarball[:len(tarball)-3000], "2026-03-05 nonsense.tar": []byte(strings.Repeat("x", 2000))})
+	s, root := setup(
+		t,
+		false,
+		map[string][]byte{"2026-03-01 whole.zip": plain, "2026-03-02 flipped.zip": flipped, "2026-03-03 cut.zip": plain[:len(plain)-40],
+			"2026-03-04 cut.tar": tarball[:len(tarball)-3000], "2026-03-05 nonsense.tar": []byte(strings.Repeat("x", 2000))},
+	)
 	r := run(t, s, nil)
 	assert.Len(t, r.begun, 3)
 	notes := strings.Join(append(r.notes, r.broken...), "\n")
@@ -259,13 +278,29 @@ func TestWhatIsDamagedIsSaidAndNothingElseSuffers(t *testing.T) {
 }
 
 func TestArchivesAreOfWhenTheirNamesSayElseOfTheirLatestMember(t *testing.T) {
-	s, _ := setup(t, false, map[string][]byte{"papers 2026-03-09T1200.zip": zipped(t, papers), "papers.tar": tarred(t, papers), "2026-03-04.zip": zipped(t, papers)})
+	s, _ := setup(
+		t,
+		false,
+		map[string][]byte{
+			"papers 2026-03-09T1200.zip": zipped(t, papers),
+			"papers.tar":                 tarred(t, papers),
+			"2026-03-04.zip":             zipped(t, papers),
+		},
+	)
 	at := map[string]string{}
 	r := run(t, s, nil)
 	for _, c := range r.begun {
 		at[c.Name] = c.At.Format(time.RFC3339)
 	}
-	assert.Equal(t, map[string]string{"papers 2026-03-09T1200.zip": "2026-03-09T12:00:00Z", "papers.tar": "2026-03-04T17:05:08Z", "2026-03-04.zip": "2026-03-04T17:05:08Z"}, at)
+	assert.Equal(
+		t,
+		map[string]string{
+			"papers 2026-03-09T1200.zip": "2026-03-09T12:00:00Z",
+			"papers.tar":                 "2026-03-04T17:05:08Z",
+			"2026-03-04.zip":             "2026-03-04T17:05:08Z",
+		},
+		at,
+	)
 	assert.Contains(t, strings.Join(r.notes, "\n"), "papers.tar: its name does not say when it is of")
 	assert.True(t, !r.begun[0].At.Equal(r.begun[1].At), "two of one time are two points")
 }
@@ -273,7 +308,8 @@ func TestArchivesAreOfWhenTheirNamesSayElseOfTheirLatestMember(t *testing.T) {
 func TestNamesOfOldZipsAreReadByTheirCodePage(t *testing.T) {
 	var b bytes.Buffer
 	w := zip.NewWriter(&b)
-	for _, h := range []*zip.FileHeader{{Name: "Or\x87amento.txt", NonUTF8: true}, {Name: "Orçamento 2.txt", NonUTF8: true}, {Name: `Quotes\a.txt`, CreatorVersion: 20}} {
+	for _, h := range []*zip.FileHeader{{Name: "Or\x87amento.txt", NonUTF8: true}, {Name: "Orçamento 2.txt", NonUTF8: true},
+		{Name: `Quotes\a.txt`, CreatorVersion: 20}} {
 		h.ModifiedDate, h.ModifiedTime = 0x5c64, 0x8000 // 2026-03-04 16:00:00 on the packing machine's wall
 		_, err := w.CreateHeader(h)
 		require.NoError(t, err)
@@ -284,7 +320,12 @@ func TestNamesOfOldZipsAreReadByTheirCodePage(t *testing.T) {
 	assert.Contains(t, r.seen, "Orçamento.txt")
 	assert.Contains(t, r.seen, "Orçamento 2.txt", "what is UTF-8 is, marked or not")
 	assert.Contains(t, r.seen, "Quotes/a.txt")
-	assert.Equal(t, "2026-03-04T16:00:00Z", r.seen["Orçamento.txt"].Written.Format(time.RFC3339), "by the machine's zone, which is UTC then")
+	assert.Equal(
+		t,
+		"2026-03-04T16:00:00Z",
+		r.seen["Orçamento.txt"].Written.Format(time.RFC3339),
+		"by the machine's zone, which is UTC then",
+	)
 	assert.Contains(t, strings.Join(r.notes, "\n"), "without a zone")
 	s.Options = map[string]string{"names": "latin1"}
 	assert.NotContains(t, run(t, s, nil).seen, "Orçamento.txt")
@@ -293,7 +334,8 @@ func TestNamesOfOldZipsAreReadByTheirCodePage(t *testing.T) {
 
 func TestLocationsThatHoldNoArchiveAreRefused(t *testing.T) {
 	s, _ := setup(t, false, map[string][]byte{"notes.txt": []byte("x"), "broken.zip": []byte("PK")})
-	for at, why := range map[string]string{"/archives/notes.txt": "does not end in .zip", "/archives/broken.zip": "damaged", "/missing": "it is not there"} {
+	for at, why := range map[string]string{"/archives/notes.txt": "does not end in .zip", "/archives/broken.zip": "damaged",
+		"/missing": "it is not there"} {
 		s.At = at
 		_, err := archive.Kind.Describe(t.Context(), s)
 		assert.ErrorContains(t, err, why, at)

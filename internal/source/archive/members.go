@@ -156,8 +156,11 @@ func (o *opened) settle(left passed) {
 		}
 	}
 	if zoneless > 0 {
-		o.notes = append(o.notes, fmt.Sprintf("%s: the write times of %s are kept to two seconds and without a zone; the machine's is assumed.",
-			place.Readable(o.file.name), count(zoneless, "member", "members")))
+		o.notes = append(
+			o.notes,
+			fmt.Sprintf("%s: the write times of %s are kept to two seconds and without a zone; the machine's is assumed.",
+				place.Readable(o.file.name), count(zoneless, "member", "members")),
+		)
 	}
 	for _, why := range sortedKeys(left) {
 		o.notes = append(o.notes, fmt.Sprintf("%s: %s.", place.Readable(o.file.name), membersThat(left[why], why)))

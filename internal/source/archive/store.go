@@ -319,7 +319,10 @@ func (s *store) moment(ctx context.Context, f file) (time.Time, string, error) {
 		return at.UTC(), "", nil
 	}
 	if !o.newest.IsZero() {
-		return o.newest.Truncate(time.Second).Add(time.Second).UTC(), "its name does not say when it is of; the latest write time in it is taken.", nil
+		return o.newest.Truncate(time.Second).
+				Add(time.Second).
+				UTC(),
+			"its name does not say when it is of; the latest write time in it is taken.", nil
 	}
 	return f.written.UTC(), "neither its name nor anything in it says when it is of; its own write time is taken.", nil
 }
@@ -378,8 +381,15 @@ func (s *store) survey(ctx context.Context, p point, known source.Known, report 
 }
 
 func (s *store) sighting(p point, m member, marks func(string) entry.Mark) sighting.Sighting {
-	seen := sighting.Sighting{At: sighting.Locator{Capture: p.Name, Dir: m.dir(), Name: m.name()}, Mark: m.mark(), Type: m.typ, Size: m.size,
-		Written: m.written, Readable: m.why == "", Target: m.target}
+	seen := sighting.Sighting{
+		At:       sighting.Locator{Capture: p.Name, Dir: m.dir(), Name: m.name()},
+		Mark:     m.mark(),
+		Type:     m.typ,
+		Size:     m.size,
+		Written:  m.written,
+		Readable: m.why == "",
+		Target:   m.target,
+	}
 	if m.typ == entry.Folder {
 		seen.Size, seen.Written = -1, time.Time{}
 	}

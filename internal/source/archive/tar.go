@@ -46,7 +46,10 @@ func (o *opened) readTar(ctx context.Context) error {
 			if len(o.members) == 0 {
 				return fmt.Errorf("%w (%w)", errDamaged, err)
 			}
-			o.notes = append(o.notes, fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %v.", place.Readable(o.file.name), err))
+			o.notes = append(
+				o.notes,
+				fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %v.", place.Readable(o.file.name), err),
+			)
 			break
 		}
 		if len(o.members) == maxMembers {

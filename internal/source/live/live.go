@@ -102,7 +102,11 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	}
 	if w.Files == 0 && w.Folders == 0 {
 		// An unmounted disk looks just like this, and would make everything seem deleted.
-		return fmt.Errorf("read the files at %s: the folder is empty, as if its drive were not mounted; what is known of it stays: %w", place.Quote(s.At), fs.ErrNotExist)
+		return fmt.Errorf(
+			"read the files at %s: the folder is empty, as if its drive were not mounted; what is known of it stays: %w",
+			place.Quote(s.At),
+			fs.ErrNotExist,
+		)
 	}
 	return nil
 }

@@ -60,13 +60,36 @@ func (kind) Describe(ctx context.Context, setup source.Setup) (source.Described,
 		return source.Described{}, fmt.Errorf("look for snapshots at %s: %w", place.Quote(setup.At), err)
 	}
 	if len(points) > 0 {
-		notes = append([]string{fmt.Sprintf("%d points in time, from %s to %s.", len(points), points[0].At.Format(time.RFC3339), points[len(points)-1].At.Format(time.RFC3339))}, notes...)
+		notes = append(
+			[]string{
+				fmt.Sprintf(
+					"%d points in time, from %s to %s.",
+					len(points),
+					points[0].At.Format(time.RFC3339),
+					points[len(points)-1].At.Format(time.RFC3339),
+				),
+			},
+			notes...)
 	}
 	return source.Described{Notes: notes}, nil
 }
 
 // usual are the folders in which snapshots are usually kept, the deeper ones first: none is looked into twice.
-var usual = []string{"/srv/backup", "/srv/backups", "/srv/snapshots", "/mnt/backup", "/mnt/backups", "/var/backups", "/backup", "/backups", "/srv", "/mnt", "/media", "/home", "/"}
+var usual = []string{
+	"/srv/backup",
+	"/srv/backups",
+	"/srv/snapshots",
+	"/mnt/backup",
+	"/mnt/backups",
+	"/var/backups",
+	"/backup",
+	"/backups",
+	"/srv",
+	"/mnt",
+	"/media",
+	"/home",
+	"/",
+}
 
 // Suggest looks for folders with at least two dated folders in them.
 func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestion, error) {
@@ -165,7 +188,10 @@ func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point
 		read[d.Name] = true
 		around := strings.ToLower(d.Before + " " + d.Behind)
 		if slices.ContainsFunc(unfinished, func(word string) bool { return strings.Contains(around, word) }) {
-			notes = append(notes, fmt.Sprintf("%s is still being written, as its name says; it is left alone until it is complete.", place.Readable(d.Name)))
+			notes = append(
+				notes,
+				fmt.Sprintf("%s is still being written, as its name says; it is left alone until it is complete.", place.Readable(d.Name)),
+			)
 			continue
 		}
 		at, note := s.moment(ctx, folder, d.Wall, infos[d.Name], known[d.Name])
@@ -181,14 +207,20 @@ func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point
 		}
 	}
 	if len(passed) > 0 {
-		notes = append(notes, fmt.Sprintf("Passed over, as their names carry no time: %s.", strings.Join(passed[:min(len(passed), 10)], ", ")))
+		notes = append(
+			notes,
+			fmt.Sprintf("Passed over, as their names carry no time: %s.", strings.Join(passed[:min(len(passed), 10)], ", ")),
+		)
 	}
 	slices.SortStableFunc(points, func(a, b point) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Name, b.Name)) })
 	kept := points[:0]
 	for _, p := range points {
 		if n := len(kept); n > 0 && kept[n-1].At.Equal(p.At) {
-			notes = append(notes, fmt.Sprintf("%s and %s are of the same time; only the first is read. Rename one, or give a pattern that tells them apart.",
-				place.Readable(kept[n-1].Name), place.Readable(p.Name)))
+			notes = append(
+				notes,
+				fmt.Sprintf("%s and %s are of the same time; only the first is read. Rename one, or give a pattern that tells them apart.",
+					place.Readable(kept[n-1].Name), place.Readable(p.Name)),
+			)
 			continue
 		}
 		kept = append(kept, p)
@@ -344,7 +376,10 @@ func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known so
 	case err != nil || last.Removed() || last.Seen().SameFile(first.Seen()) == reach.No:
 		return gone, ctx.Err()
 	case last.Seen().Unchanged(first.Seen()) == reach.No:
-		return fmt.Sprintf("%s changed while it was read, as if it were still being written or being removed; it is left until the next survey.", place.Readable(p.Name)), nil
+		return fmt.Sprintf(
+			"%s changed while it was read, as if it were still being written or being removed; it is left until the next survey.",
+			place.Readable(p.Name),
+		), nil
 	}
 	return "", nil
 }

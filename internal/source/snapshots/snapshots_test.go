@@ -45,7 +45,15 @@ func setup(t *testing.T, files map[string]string) source.Setup {
 }
 
 func TestContract(t *testing.T) {
-	s := setup(t, map[string]string{"points/2026-03-04T1705/home/a": "a", "points/2026-03-04T1705/home/deep/b": "bb", "points/2026-03-05T1705/home/a": "a", "points/2026-03-05T1705/home/c": "=> a"})
+	s := setup(
+		t,
+		map[string]string{
+			"points/2026-03-04T1705/home/a":      "a",
+			"points/2026-03-04T1705/home/deep/b": "bb",
+			"points/2026-03-05T1705/home/a":      "a",
+			"points/2026-03-05T1705/home/c":      "=> a",
+		},
+	)
 	sourcetest.Run(t, snapshots.Kind, s)
 	s.At = "/points/2026-03-04T1705"
 	sourcetest.Run(t, live.Kind, s)
@@ -73,8 +81,8 @@ func (l *listing) Begin(c sighting.Capture) error {
 	l.captures = append(l.captures, c.Name+" "+c.At.UTC().Format(time.RFC3339))
 	return nil
 }
-func (l *listing) Memo() []byte { return nil }
-func (l *listing) Remember([]byte) {}
+func (l *listing) Memo() []byte                { return nil }
+func (l *listing) Remember([]byte)             {}
 func (l *listing) Gone(sighting.Locator) error { return os.ErrInvalid }
 func (l *listing) Discard(why string) error    { return os.ErrInvalid }
 func (l *listing) Sight(s sighting.Sighting) error {
@@ -120,7 +128,12 @@ func TestNamesThatCanBeReadInTwoWaysAreAnError(t *testing.T) {
 func TestWriteTimesDecideWhatANameLeavesOpen(t *testing.T) {
 	s := setup(t, map[string]string{"points/2026-10-25T0130/a": "a", "points/2026-10-26T0130/a": "a"})
 	l := survey(t, snapshots.Kind, s)
-	assert.Contains(t, l.captures[0], "2026-10-25T0130 2026-10-25T01:30:00Z", "its file was written after the first time that clocks showed 1:30")
+	assert.Contains(
+		t,
+		l.captures[0],
+		"2026-10-25T0130 2026-10-25T01:30:00Z",
+		"its file was written after the first time that clocks showed 1:30",
+	)
 	assert.Contains(t, strings.Join(l.notes, " "), "twice that night")
 }
 
@@ -128,7 +141,12 @@ func TestMapsSayWhatIsWhere(t *testing.T) {
 	files := map[string]string{"points/2026-03-04T1705/front-office/home/ines/a": "a", "points/2026-03-04T1705/store/srv/b": "b"}
 	s := setup(t, files)
 	s.Maps = []place.Map{{From: "/front-office", To: "/"}}
-	assert.Equal(t, []string{"/home", "/home/ines", "/home/ines/a"}, survey(t, snapshots.Kind, s).places, "another machine's files are not this one's")
+	assert.Equal(
+		t,
+		[]string{"/home", "/home/ines", "/home/ines/a"},
+		survey(t, snapshots.Kind, s).places,
+		"another machine's files are not this one's",
+	)
 	s.Maps = []place.Map{{From: "/store/srv", To: "/data"}}
 	assert.Contains(t, survey(t, snapshots.Kind, s).places, "/data/b")
 	s.Maps, s.Exclusions = nil, []string{"store", "/front-office/home/ines/*"}
@@ -136,9 +154,23 @@ func TestMapsSayWhatIsWhere(t *testing.T) {
 }
 
 func TestTheLiveTreeLeavesOutStoresAndWhatIsExcluded(t *testing.T) {
-	s := setup(t, map[string]string{"home/ines/a": "a", "home/ines/.local/share/Trash/files/b": "b", "home/ines/big.iso": "x", "home/ines/Cache/c": "c", "home/points/2026-03-04T1705/a": "a", "home/loop": "=> ../home"})
+	s := setup(
+		t,
+		map[string]string{
+			"home/ines/a":                          "a",
+			"home/ines/.local/share/Trash/files/b": "b",
+			"home/ines/big.iso":                    "x",
+			"home/ines/Cache/c":                    "c",
+			"home/points/2026-03-04T1705/a":        "a",
+			"home/loop":                            "=> ../home",
+		},
+	)
 	s.At, s.Stores, s.Exclusions = "/home", []string{"/home/points"}, []string{"*.iso", "/home/*/Cache"}
-	assert.ElementsMatch(t, []string{"/home/ines", "/home/ines/a", "/home/ines/.local", "/home/ines/.local/share", "/home/loop"}, survey(t, live.Kind, s).places)
+	assert.ElementsMatch(
+		t,
+		[]string{"/home/ines", "/home/ines/a", "/home/ines/.local", "/home/ines/.local/share", "/home/loop"},
+		survey(t, live.Kind, s).places,
+	)
 	empty := setup(t, map[string]string{"mnt/": ""})
 	empty.At = "/mnt"
 	l := &listing{}

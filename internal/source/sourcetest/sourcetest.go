@@ -39,7 +39,12 @@ func Run(t *testing.T, k source.Kind, setup source.Setup) {
 			continue
 		}
 		assert.False(t, seen.Nameless && seen.Origin != "", "%v has lost its name and yet a place", seen.At)
-		assert.False(t, k.Traits().Ownerless && (seen.UID.Known || seen.Mark.UID.Known || seen.Mark.Mode.Known), "%v has an owner that its store does not tell", seen.At)
+		assert.False(
+			t,
+			k.Traits().Ownerless && (seen.UID.Known || seen.Mark.UID.Known || seen.Mark.Mode.Known),
+			"%v has an owner that its store does not tell",
+			seen.At,
+		)
 		if !seen.Readable {
 			continue
 		}

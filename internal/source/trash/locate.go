@@ -145,7 +145,10 @@ func (l *located) addShared(ctx context.Context, setup source.Setup, top reach.T
 		case user.Type == entry.Folder:
 			l.cans = append(l.cans, can{".Trash/" + user.Name, setup.At, false, int64(n)})
 		default:
-			l.notes = append(l.notes, fmt.Sprintf("%s/%s is a %s, not a folder; it is not read.", place.Readable(path), user.Name, user.Type))
+			l.notes = append(
+				l.notes,
+				fmt.Sprintf("%s/%s is a %s, not a folder; it is not read.", place.Readable(path), user.Name, user.Type),
+			)
 		}
 	}
 	return nil
@@ -159,7 +162,10 @@ func unsafe(i reach.Info, path string) string {
 	case i.Type != entry.Folder:
 		return fmt.Sprintf("%s is a %s, not a folder; it is not read.", place.Readable(path), i.Type)
 	case i.Mode.Value&fs.ModeSticky == 0:
-		return fmt.Sprintf("%s lacks the sticky bit, so that any user could plant items there; it is not read. Set it with chmod +t.", place.Readable(path))
+		return fmt.Sprintf(
+			"%s lacks the sticky bit, so that any user could plant items there; it is not read. Set it with chmod +t.",
+			place.Readable(path),
+		)
 	}
 	return ""
 }

@@ -128,7 +128,10 @@ func origin(recorded, base string, absoluteAllowed bool) (string, string) {
 	}
 	if strings.HasPrefix(recorded, "/") {
 		if !absoluteAllowed {
-			return "", fmt.Sprintf("Its record names the absolute path %s, which a drive's trash must not; that place is not trusted.", place.Quote(recorded))
+			return "", fmt.Sprintf(
+				"Its record names the absolute path %s, which a drive's trash must not; that place is not trusted.",
+				place.Quote(recorded),
+			)
 		}
 		path, err := place.Clean(recorded)
 		if err != nil || path == "/" {
@@ -138,7 +141,10 @@ func origin(recorded, base string, absoluteAllowed bool) (string, string) {
 	}
 	rest, err := place.CleanRelative(recorded)
 	if err != nil || rest == "" {
-		return "", fmt.Sprintf("Its record names the path %s, which leads out of its drive or nowhere; that place is not trusted.", place.Quote(recorded))
+		return "", fmt.Sprintf(
+			"Its record names the path %s, which leads out of its drive or nowhere; that place is not trusted.",
+			place.Quote(recorded),
+		)
 	}
 	return place.Join(base, rest), ""
 }

@@ -15,10 +15,12 @@ func TestParseRecord(t *testing.T) {
 		wall       time.Time
 		problem    string
 	}{
-		"as specified":               {"[Trash Info]\nPath=/home/ines/a%20b\nDeletionDate=2026-03-04T17:00:05\n", "/home/ines/a b", wall, ""},
-		"keys the other way round":   {"[Trash Info]\nDeletionDate=2026-03-04T17:00:05\nPath=x\n", "x", wall, ""},
-		"other lines and line ends":  {"[Trash Info]\r\nX-Note=1\r\nPath=x\r\n# no\r\nDeletionDate=2026-03-04T17:00:05\r\n", "x", wall, ""},
-		"the first occurrence":       {"[Trash Info]\nPath=first\nPath=second\nDeletionDate=2026-03-04T17:00:05\nDeletionDate=2027-01-01T00:00:00\n", "first", wall, ""},
+		"as specified": {"[Trash Info]\nPath=/home/ines/a%20b\nDeletionDate=2026-03-04T17:00:05\n", "/home/ines/a b",
+			wall, ""},
+		"keys the other way round":  {"[Trash Info]\nDeletionDate=2026-03-04T17:00:05\nPath=x\n", "x", wall, ""},
+		"other lines and line ends": {"[Trash Info]\r\nX-Note=1\r\nPath=x\r\n# no\r\nDeletionDate=2026-03-04T17:00:05\r\n", "x", wall, ""},
+		"the first occurrence": {"[Trash " +
+			"Info]\nPath=first\nPath=second\nDeletionDate=2026-03-04T17:00:05\nDeletionDate=2027-01-01T00:00:00\n", "first", wall, ""},
 		"any bytes":                  {"[Trash Info]\nPath=%FF%0a%25\nDeletionDate=2026-03-04T17:00:05\n", "\xff\n%", wall, ""},
 		"bytes that are not encoded": {"[Trash Info]\nPath=caf\xe9\nDeletionDate=2026-03-04T17:00:05\n", "caf\xe9", wall, ""},
 		"no header":                  {"Path=x\nDeletionDate=2026-03-04T17:00:05\n", "", time.Time{}, "does not begin with"},

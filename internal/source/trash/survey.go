@@ -181,9 +181,18 @@ func (v *visit) read(ctx context.Context, infoDir reach.Tree, rec, item reach.In
 	t.gone, doubt = zonetime.Resolve(r.Wall, v.Zone, rec.Written)
 	switch doubt {
 	case zonetime.Repeated:
-		t.notes = append(t.notes, "Clocks showed the hour of its deletion twice that night; the record's own write time tells which it was.")
+		t.notes = append(
+			t.notes,
+			"Clocks showed the hour of its deletion twice that night; the record's own write time tells which it was.",
+		)
 	case zonetime.Skipped:
-		t.notes = append(t.notes, fmt.Sprintf("Clocks skipped the hour of its recorded deletion, %s; the machine's clock or zone may have been wrong.", r.Wall.Format("15:04")))
+		t.notes = append(
+			t.notes,
+			fmt.Sprintf(
+				"Clocks skipped the hour of its recorded deletion, %s; the machine's clock or zone may have been wrong.",
+				r.Wall.Format("15:04"),
+			),
+		)
 	}
 	return t
 }
@@ -213,7 +222,16 @@ func (v *visit) inside(ctx context.Context, parent reach.Tree, name, dir string,
 	var total int64
 	sightings := make([]sighting.Sighting, 0, len(entries))
 	for _, e := range entries {
-		s := sighting.Sighting{At: sighting.Locator{Dir: dir, Name: e.Name}, Type: e.Type, Size: e.Size, UID: uid, Written: e.Written, GoneAt: t.gone, Within: true, Readable: true}
+		s := sighting.Sighting{
+			At:       sighting.Locator{Dir: dir, Name: e.Name},
+			Type:     e.Type,
+			Size:     e.Size,
+			UID:      uid,
+			Written:  e.Written,
+			GoneAt:   t.gone,
+			Within:   true,
+			Readable: true,
+		}
 		s.Mark = mark(e, rec)
 		if t.origin != "" {
 			s.Origin = place.Mapped(v.Maps, place.Join(t.origin, e.Name))
@@ -251,14 +269,21 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Tree, records map[str
 		return err
 	}
 	for name, rec := range records {
-		s := sighting.Sighting{At: sighting.Locator{Dir: dir, Name: rec.Name}, Type: entry.Other, UID: rec.UID, Mark: mark(reach.Info{}, rec)}
+		s := sighting.Sighting{
+			At:   sighting.Locator{Dir: dir, Name: rec.Name},
+			Type: entry.Other,
+			UID:  rec.UID,
+			Mark: mark(reach.Info{}, rec),
+		}
 		if v.can.uid >= 0 {
 			s.UID = entry.Is(v.can.uid)
 		}
 		if s.Same = marks(rec.Name) == s.Mark; !s.Same {
 			t := v.trust.judge(ctx, v.read(ctx, infoDir, rec, reach.Info{}), rec)
 			s.Origin, s.Claimed, s.GoneAt = t.origin, t.claimed, t.gone
-			s.Notes = append([]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))}, t.notes...)
+			s.Notes = append(
+				[]string{fmt.Sprintf("Only the record is left: the trash no longer holds the item %s.", place.Quote(name))},
+				t.notes...)
 		}
 		if err := v.report.Sight(s); err != nil {
 			return err

@@ -49,7 +49,8 @@ func TestBrokenTrashesStayVisible(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 
 	assert.True(t, s.Named("whole").OriginKnown)
-	for words, want := range map[string]string{"no record": "It has no record", "broken": "does not begin with", "huge": "cannot be read", "planted": "cannot be read"} {
+	for words, want := range map[string]string{"no record": "It has no record", "broken": "does not begin with",
+		"huge": "cannot be read", "planted": "cannot be read"} {
 		c := s.Named(words)
 		assert.False(t, c.OriginKnown, words)
 		assert.Contains(t, notes(c), want)
@@ -79,8 +80,9 @@ func TestDeletionTimesAreInTheMachinesZone(t *testing.T) {
 	add("never", "2026-03-29T01:30:00", late)
 	add("undated", "", late)
 	s.Survey(s.AddTrash("/home/ines"))
-	for words, want := range map[string]string{"summer": "2026-07-01T11:00:00Z", "first": "2026-10-25T00:30:00Z", "second": "2026-10-25T01:30:00Z",
-		"never": "2026-03-29T01:30:00Z", "undated": "2026-10-25T01:30:01Z"} {
+	for words, want := range map[string]string{"summer": "2026-07-01T11:00:00Z", "first": "2026-10-25T00:30:00Z",
+		"second": "2026-10-25T01:30:00Z",
+		"never":  "2026-03-29T01:30:00Z", "undated": "2026-10-25T01:30:01Z"} {
 		assert.Equal(t, want, s.Named(words).Gone.Format(time.RFC3339), words)
 	}
 	assert.Empty(t, notes(s.Named("summer")))
@@ -138,7 +140,8 @@ func TestDrivesCarryTheirOwnTrash(t *testing.T) {
 func TestLocationsThatAreNoTrashAreRefused(t *testing.T) {
 	s := sitetest.New(t)
 	s.Lay(map[string]string{"/srv/plain/file": "x", "/srv/to": "=> plain"})
-	for at, want := range map[string]string{"/srv/plain": "there is none", "/srv/missing": "it is not there", "/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
+	for at, want := range map[string]string{"/srv/plain": "there is none", "/srv/missing": "it is not there",
+		"/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
 		_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: at})
 		assert.ErrorContains(t, err, want, at)
 		assert.ErrorIs(t, err, site.ErrInput, at)
@@ -151,7 +154,10 @@ func TestLocationsThatAreNoTrashAreRefused(t *testing.T) {
 func TestMapsRewriteWhatTheTrashRecorded(t *testing.T) {
 	s := sitetest.New(t)
 	s.Discard("/old/home/ines/a.txt", "a")
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: "/home/ines", Maps: []string{"/old/home=/home"}})
+	src, err := s.AddSource(
+		t.Context(),
+		site.NewSource{Machine: "loft", Kind: "trash", At: "/home/ines", Maps: []string{"/old/home=/home"}},
+	)
 	require.NoError(t, err)
 	s.Survey(src)
 	assert.Equal(t, "/home/ines/a.txt", s.Named("a.txt").Place.Path)

@@ -108,7 +108,10 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return fmt.Errorf("read the trash at %s: %w", place.Quote(s.At), err)
 	}
 	if l.empty && !isHome(s.Setup) {
-		return fmt.Errorf("read the trash at %s: the folder is empty, as if its drive were not plugged in; what is known of it stays", place.Quote(s.At))
+		return fmt.Errorf(
+			"read the trash at %s: the folder is empty, as if its drive were not plugged in; what is known of it stays",
+			place.Quote(s.At),
+		)
 	}
 	for _, note := range l.notes {
 		report.Note(note)

@@ -42,8 +42,10 @@ func (w *Walk) Run(ctx context.Context, folder reach.Tree) error {
 		return err
 	}
 	if w.ahead > 0 {
-		w.Report.Note(fmt.Sprintf("%d files carry write times later than this reading, up to %s; a clock was wrong, and such times are not believed.",
-			w.ahead, w.furthest.Format(time.RFC3339)))
+		w.Report.Note(
+			fmt.Sprintf("%d files carry write times later than this reading, up to %s; a clock was wrong, and such times are not believed.",
+				w.ahead, w.furthest.Format(time.RFC3339)),
+		)
 	}
 	return nil
 }
@@ -138,7 +140,15 @@ func (w *Walk) enter(ctx context.Context, folder reach.Tree, path, name string, 
 }
 
 func (w *Walk) sight(ctx context.Context, folder reach.Tree, dir string, e found, marks func(string) entry.Mark) error {
-	s := sighting.Sighting{At: sighting.Locator{Capture: w.Capture, Dir: dir, Name: e.Name}, Mark: e.mark, Type: e.Type, Size: -1, UID: e.UID, Readable: true, Origin: e.origin}
+	s := sighting.Sighting{
+		At:       sighting.Locator{Capture: w.Capture, Dir: dir, Name: e.Name},
+		Mark:     e.mark,
+		Type:     e.Type,
+		Size:     -1,
+		UID:      e.UID,
+		Readable: true,
+		Origin:   e.origin,
+	}
 	if known := marks(e.Name); !known.IsZero() && known.Same(s.Mark, w.Keeps) {
 		s.Same, s.Mark = true, known
 		return w.Report.Sight(s)

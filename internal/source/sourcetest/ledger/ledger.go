@@ -166,10 +166,24 @@ func (s store) report(c Commit, report source.Reporter) error {
 	byFolder := map[string][]sighting.Sighting{}
 	var folders []string
 	for n, change := range c.Changes {
-		seen := sighting.Sighting{At: sighting.Locator{Capture: c.ID, Dir: strings.TrimPrefix(place.Folder(change.Path), "/"), Name: place.Name(change.Path)},
-			Ref: sighting.Ref("ledger:" + change.Content), Type: entry.File, Size: change.Size, Written: change.Written, Origin: change.Path, Readable: true,
-			Lies: fmt.Sprintf("entry %d of commit %s", n+1, c.ID), Mark: entry.Mark{Type: entry.File, Size: change.Size, Written: entry.At(change.Written),
-				Content: entry.ContentID{Kind: entry.SHA256, Value: change.Content}}}
+		seen := sighting.Sighting{
+			At: sighting.Locator{Capture: c.ID, Dir: strings.TrimPrefix(place.Folder(change.Path), "/"), Name: place.Name(change.Path)},
+			Ref: sighting.Ref(
+				"ledger:" + change.Content,
+			),
+			Type:     entry.File,
+			Size:     change.Size,
+			Written:  change.Written,
+			Origin:   change.Path,
+			Readable: true,
+			Lies: fmt.Sprintf(
+				"entry %d of commit %s",
+				n+1,
+				c.ID,
+			),
+			Mark: entry.Mark{Type: entry.File, Size: change.Size, Written: entry.At(change.Written),
+				Content: entry.ContentID{Kind: entry.SHA256, Value: change.Content}},
+		}
 		if change.Path == "" {
 			seen.At.Dir, seen.At.Name, seen.Nameless = "", fmt.Sprintf("%s-%d", c.ID, n), true
 		}

@@ -29,8 +29,24 @@ var day = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 
 func TestHoldsTheContractOfStores(t *testing.T) {
 	root := t.TempDir()
-	require.NoError(t, ledger.Write(filepath.Join(root, "book"), "first", day, map[string]string{"/home/ines/a": "one", "/home/ines/b": "b", "?": "nameless"}))
-	require.NoError(t, ledger.Write(filepath.Join(root, "book"), "second", day.AddDate(0, 0, 1), map[string]string{"/home/ines/a": "two", "/home/ines/b": "gone"}))
+	require.NoError(
+		t,
+		ledger.Write(
+			filepath.Join(root, "book"),
+			"first",
+			day,
+			map[string]string{"/home/ines/a": "one", "/home/ines/b": "b", "?": "nameless"},
+		),
+	)
+	require.NoError(
+		t,
+		ledger.Write(
+			filepath.Join(root, "book"),
+			"second",
+			day.AddDate(0, 0, 1),
+			map[string]string{"/home/ines/a": "two", "/home/ines/b": "gone"},
+		),
+	)
 	files, err := local.Open(root)
 	require.NoError(t, err)
 	defer files.Close()
@@ -47,18 +63,27 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	_, err := s.AddMachine(ctx, site.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
 	require.NoError(t, err)
 	book := s.Path("/book")
-	require.NoError(t, ledger.Write(book, "c1", day, map[string]string{"/home/ines/a.txt": "one", "/home/ines/b.txt": "same", "?": "nobody knows"}))
+	require.NoError(
+		t,
+		ledger.Write(book, "c1", day, map[string]string{"/home/ines/a.txt": "one", "/home/ines/b.txt": "same", "?": "nobody knows"}),
+	)
 	require.NoError(t, ledger.Write(book, "c2", day.AddDate(0, 0, 1), map[string]string{"/home/ines/a.txt": "two"}))
 	s.Lay(map[string]string{"/book/lock": "oak"})
 	_, err = s.AddSource(ctx, site.NewSource{Machine: "loft", Kind: "ledger", At: "quay:/book"})
 	assert.ErrorIs(t, err, source.ErrLocked, "before it is unlocked nothing of it is believed")
-	src, err := s.Catalogue.AddSource(ctx, catalogue.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits()})
+	src, err := s.Catalogue.AddSource(
+		ctx,
+		catalogue.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits()},
+	)
 	require.NoError(t, err)
 	s.Unlock(src.ID, []byte("oak"))
 
 	first := s.Survey(src)
 	assert.EqualValues(t, 4, first.Fresh)
-	require.NoError(t, ledger.Write(book, "c3", day.AddDate(0, 0, 2), map[string]string{"/home/ines/b.txt": "gone", "/home/ines/a.txt": "one"}))
+	require.NoError(
+		t,
+		ledger.Write(book, "c3", day.AddDate(0, 0, 2), map[string]string{"/home/ines/b.txt": "gone", "/home/ines/a.txt": "one"}),
+	)
 	src, err = s.Catalogue.Source(ctx, src.ID)
 	require.NoError(t, err)
 	second := s.Survey(src)
@@ -81,7 +106,9 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	assert.Contains(t, nameless[0].Notes[0], "What it was called is lost")
 	assert.Contains(t, nameless[0].Lies, "of commit c1")
 
-	receipt := s.BringBack(restore.Request{Copies: []int64{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}})
+	receipt := s.BringBack(
+		restore.Request{Copies: []int64{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}},
+	)
 	require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items[0].Note)
 	assert.Contains(t, receipt.Items[0].Note, "its store tells neither whose it is nor who may read it")
 	assert.Contains(t, s.Tree("/home/ines/found.txt"), "100644 ")

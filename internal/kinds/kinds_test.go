@@ -1,0 +1,106 @@
+package kinds
+
+import (
+	"archive/zip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/reachtest"
+	"humble-rewind/internal/source"
+	"humble-rewind/internal/source/sourcetest"
+)
+
+// stores is a small store of each kind: what lies on its machine, and where it is.
+var stores = map[string]struct {
+	at    string
+	files map[string]string
+}{
+	"live": {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Plans/Ribs.svg": "<svg/>", "home/ines/now": "=> Keel.txt"}},
+	"trash": {"/home/ines", map[string]string{
+		"home/ines/.local/share/Trash/files/Keel.txt":          "oak",
+		"home/ines/.local/share/Trash/info/Keel.txt.trashinfo": "[Trash Info]\nPath=/home/ines/Keel.txt\nDeletionDate=2026-11-03T16:30:00\n",
+		"home/ines/.local/share/Trash/files/no record.txt":     "x",
+	}},
+	"snapshots": {"/points", map[string]string{
+		"points/2026-03-04T1705/home/ines/Keel.txt":  "oak",
+		"points/2026-03-05T1705/home/ines/Keel.txt":  "oak",
+		"points/2026-03-05T1705/home/ines/Plans/now": "=> ../Keel.txt",
+	}},
+	"archive": {"/papers", map[string]string{"papers/2026-03-04.zip": zipped(map[string]string{"home/ines/Keel.txt": "oak", "Plans/": ""})}},
+	"strays":  {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Keel.txt~": "larch", "home/ines/Plans/Ribs.svg.bak": "<svg/>"}},
+}
+
+func zipped(files map[string]string) string {
+	var b strings.Builder
+	w := zip.NewWriter(&b)
+	for name, content := range files {
+		f, err := w.Create(name)
+		if err == nil {
+			_, err = f.Write([]byte(content))
+		}
+		if err != nil {
+			panic(err)
+		}
+	}
+	if err := w.Close(); err != nil {
+		panic(err)
+	}
+	return b.String()
+}
+
+// ways are what lies between the service and a machine, from what can tell everything to what can tell next to nothing.
+var ways = map[string]func(reach.Session) reach.Session{
+	"as it is":       func(s reach.Session) reach.Session { return s },
+	"one at a time":  func(s reach.Session) reach.Session { return reach.Limited(s, 1) },
+	"poor":           func(s reach.Session) reach.Session { return reachtest.Poor(s, 0) },
+	"poor, and slow": func(s reach.Session) reach.Session { return reach.Limited(reachtest.Poor(s, time.Millisecond), 2) },
+}
+
+// Every kind that is registered holds the contract of stores over every way, and a new one has to show a store here.
+func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
+	rules, _ := Leftovers()
+	ranks := map[int]string{}
+	for _, kind := range All(rules) {
+		assert.NotContains(t, ranks, kind.Traits().Rank, "%s ranks as another kind does", kind.Name())
+		ranks[kind.Traits().Rank] = kind.Name()
+		laid, ok := stores[kind.Name()]
+		require.True(t, ok, "lay a small store of the kind %s in stores", kind.Name())
+		for name, way := range ways {
+			t.Run(kind.Name()+" "+name, func(t *testing.T) {
+				root := t.TempDir()
+				for path, content := range laid.files {
+					at := filepath.Join(root, path)
+					require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+					if target, link := strings.CutPrefix(content, "=> "); link {
+						require.NoError(t, os.Symlink(target, at))
+					} else {
+						require.NoError(t, os.WriteFile(at, []byte(content), 0o600))
+					}
+				}
+				plain, err := Ways().Open(t.Context(), root)
+				require.NoError(t, err)
+				files := way(plain)
+				t.Cleanup(func() { assert.NoError(t, files.Close()) })
+				sourcetest.Run(t, kind, source.Setup{Files: files, Own: files, At: laid.at, Zone: time.UTC, Homes: []string{"/home/ines"}})
+			})
+		}
+	}
+}
+
+func TestWhatTheServiceKeepsIsNobodysFiles(t *testing.T) {
+	root := t.TempDir()
+	private := filepath.Join(root, "var")
+	require.NoError(t, os.MkdirAll(filepath.Join(private, "records"), 0o755))
+	s, err := Ways(private).Open(t.Context(), root)
+	require.NoError(t, err)
+	defer s.Close()
+	_, err = s.Tree(t.Context(), "/var/records")
+	assert.Error(t, err)
+}
