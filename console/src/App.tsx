@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import styled from "styled-components";
 import { session } from "./api/queries";
@@ -6,15 +7,18 @@ import { CasePage } from "./cases/CasePage";
 import { CasesPage } from "./cases/CasesPage";
 import { ChangeCasePage, NewCasePage } from "./cases/NewCasePage";
 import { DeskPage } from "./desk/DeskPage";
-import { FolderPage } from "./folder/FolderPage";
 import { FindPage } from "./find/FindPage";
 import { Band } from "./parts/Band";
 import { Faultless } from "./parts/Fault";
+import { Notice } from "./parts/Notice";
 import { Tray } from "./parts/Tray";
 import { ReceiptsPage } from "./receipts/ReceiptsPage";
 import { SelectionProvider } from "./selection";
 import { SignInPage } from "./signin/SignInPage";
-import { TrailPage } from "./trail/TrailPage";
+
+// With their tables they are the larger part of the console, and nobody begins there.
+const FolderPage = lazy(async () => ({ default: (await import("./folder/FolderPage")).FolderPage }));
+const TrailPage = lazy(async () => ({ default: (await import("./trail/TrailPage")).TrailPage }));
 
 const Frame = styled.div`
   display: grid;
@@ -39,19 +43,21 @@ export function App() {
         <Band technician={data.technician} />
         <Main>
           <Faultless>
-            <Routes>
-              <Route path="/" element={<DeskPage />} />
-              <Route path="/find" element={<FindPage />} />
-              <Route path="/trail" element={<TrailPage />} />
-              <Route path="/folder" element={<FolderPage />} />
-              <Route path="/cases" element={<CasesPage />} />
-              <Route path="/cases/new" element={<NewCasePage />} />
-              <Route path="/cases/:id/change" element={<ChangeCasePage />} />
-              <Route path="/cases/:id" element={<CasePage />} />
-              <Route path="/receipts" element={<ReceiptsPage />} />
-              <Route path="/receipts/:id" element={<ReceiptsPage />} />
-              <Route path="*" element={<Navigate to="/" replace />} />
-            </Routes>
+            <Suspense fallback={<Notice title="Reading the page …" />}>
+              <Routes>
+                <Route path="/" element={<DeskPage />} />
+                <Route path="/find" element={<FindPage />} />
+                <Route path="/trail" element={<TrailPage />} />
+                <Route path="/folder" element={<FolderPage />} />
+                <Route path="/cases" element={<CasesPage />} />
+                <Route path="/cases/new" element={<NewCasePage />} />
+                <Route path="/cases/:id/change" element={<ChangeCasePage />} />
+                <Route path="/cases/:id" element={<CasePage />} />
+                <Route path="/receipts" element={<ReceiptsPage />} />
+                <Route path="/receipts/:id" element={<ReceiptsPage />} />
+                <Route path="*" element={<Navigate to="/" replace />} />
+              </Routes>
+            </Suspense>
           </Faultless>
         </Main>
         <Tray />

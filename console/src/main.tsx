@@ -12,6 +12,9 @@ const queries = new QueryClient({ defaultOptions: { queries: { staleTime: 10_000
 
 const root = document.getElementById("root");
 if (!root) throw new Error("the page has no #root");
+// A page of a former version of the program, whose parts are not served any more after an upgrade, is loaded anew.
+window.addEventListener("vite:preloadError", () => window.location.reload());
+
 createRoot(root).render(
   <StrictMode>
     <GlobalStyle />
