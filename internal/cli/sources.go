@@ -21,7 +21,8 @@ func (p *Program) sourceCommand() *cli.Command {
 				},
 				&cli.StringFlag{
 					Name:  "named",
-					Usage: "snapshots: a strftime `PATTERN` that dates the folders, such as %Y-%m-%dT%H%M (default: worked out)",
+					Usage: "a strftime `PATTERN` that dates its points in time by the names of folders or archives, such as %Y-%m-%dT%H%M " +
+						"(default: worked out)",
 				},
 				&cli.StringSliceFlag{
 					Name:  "except",
