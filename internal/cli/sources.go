@@ -20,7 +20,7 @@ func (p *Program) sourceCommand() *cli.Command {
 					Usage: "the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)",
 				},
 				&cli.StringFlag{
-					Name:  "named",
+					Name: "named",
 					Usage: "a strftime `PATTERN` that dates its points in time by the names of folders or archives, such as %Y-%m-%dT%H%M " +
 						"(default: worked out)",
 				},
