@@ -51,7 +51,7 @@ FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal
 FUZZTIME := 30s
 .PHONY: fuzz
 fuzz: ## fuzz every parser, FUZZTIME each (30s; 10m before a release)
-	for target in $(FUZZ); do go test "./$${target%%:*}" -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME); done
+	for target in $(FUZZ); do go test "./$${target%%:*}" -run '^$$' -fuzz "^$${target##*:}\$$" -fuzztime $(FUZZTIME) -fuzzminimizetime 100x; done
 
 .PHONY: screenshots
 screenshots: build ## take the pictures in docs/screenshots anew (needs make deps)

@@ -210,3 +210,30 @@ func TestTrailAndFolderByKeyboard(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, back)
 }
+
+// Folders whose names hold a backslash, or a byte that is no UTF-8, are opened by what they are called, not by how that is shown.
+func TestFoldersAreOpenedByTheBytesOfTheirNames(t *testing.T) {
+	t.Parallel()
+	s, b := served(t)
+	odd := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Odd")
+	for folder, file := range map[string]string{"Mol\xe9": "Of the broken byte.txt", `Mol\xe9`: "Of the backslash.txt"} {
+		require.NoError(t, os.MkdirAll(filepath.Join(odd, folder), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(odd, folder, file), []byte("x"), 0o644))
+	}
+	s.Survey()
+	inFolder := func() {
+		do(t, b.Visit(s.URL+"/folder?machine=front-office&path=/home/ines/Odd"), b.WaitText(`Mol\`), b.TabTo("row", 40))
+	}
+	inFolder()
+	do(t, b.Press(browser.Enter), b.WaitText("Of the "))
+	first, err := b.Text("main")
+	require.NoError(t, err)
+	inFolder()
+	do(t, b.Press(browser.Down, browser.Enter), b.WaitText("Of the "))
+	second, err := b.Text("main")
+	require.NoError(t, err)
+	assert.Contains(t, first+second, "Of the broken byte.txt")
+	assert.Contains(t, first+second, "Of the backslash.txt")
+	do(t, b.TabTo("row", 40), b.Press(browser.Enter), b.WaitText("Version 1 of 1"), b.TabTo("a: Its folder", 40), b.Press(browser.Enter))
+	do(t, b.WaitText("Against now"), b.WaitText("Of the "), b.TabTo("a: Odd", 20), b.Press(browser.Enter), b.WaitText(`Mol\`))
+}
