@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 
+	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -95,22 +96,67 @@ func (r *Restorer) keepEntry(ctx context.Context, o original, name string) (kept
 	return k, nil
 }
 
-// kept reads what was set aside.
+// kept returns what was set aside.
 func (r *Restorer) kept(a aside) (original, error) {
-	f, err := r.Safe.Get(a.Manifest)
+	k, err := r.described(a)
 	if err != nil {
 		return nil, err
+	}
+	return keptOriginal{k, r.Safe}, nil
+}
+
+// described reads the description of what was set aside.
+func (r *Restorer) described(a aside) (k kept, err error) {
+	f, err := r.Safe.Get(a.Manifest)
+	if err != nil {
+		return k, err
 	}
 	defer f.Close()
 	encoded, err := io.ReadAll(f)
 	if err != nil {
-		return nil, err
+		return k, err
 	}
-	var k kept
-	if err := json.Unmarshal(encoded, &k); err != nil {
-		return nil, err
+	return k, json.Unmarshal(encoded, &k)
+}
+
+// stands tells whether what stands somewhere has the same bytes or target, a folder just the same entries.
+func (k kept) stands(now standing) (bool, error) {
+	if now.Type() != k.Kind {
+		return false, nil
 	}
-	return keptOriginal{k, r.Safe}, nil
+	switch k.Kind {
+	case entry.File:
+		if now.Size() != k.Size {
+			return false, nil
+		}
+		sum, err := contents.DigestAt(now.ctx, now.folder, now.info.Name)
+		return sum == k.Digest, err
+	case entry.Link:
+		return now.Target() == string(k.Link), nil
+	}
+	folder, err := now.folder.Enter(now.ctx, now.info.Name)
+	if err != nil {
+		return false, err
+	}
+	defer folder.Close()
+	list, err := folder.List(now.ctx)
+	if err != nil || len(list) != len(k.Entries) {
+		return false, err
+	}
+	infos := make(map[string]reach.Info, len(list))
+	for _, info := range list {
+		infos[info.Name] = info
+	}
+	for _, e := range k.Entries {
+		info, there := infos[string(e.Name)]
+		if !there {
+			return false, nil
+		}
+		if same, err := e.stands(standing{now.ctx, folder, info}); err != nil || !same {
+			return false, err
+		}
+	}
+	return true, nil
 }
 
 type keptOriginal struct {

@@ -521,6 +521,32 @@ func TestReceiptKeepsWhatWasSetAside(t *testing.T) {
 	assert.Equal(t, before, s.Tree("/home/ines"), "a whole folder comes back out of safekeeping, links included")
 }
 
+// What arrived out of snapshots is taken back even where it is of the type, or has the very content, of what gave way to it.
+func TestWhatArrivedIsNotTakenForWhatGaveWayToIt(t *testing.T) {
+	s := sitetest.New(t)
+	when := time.Date(2026, 10, 30, 9, 0, 0, 0, time.UTC)
+	const was = "/srv/points/2026-11-01T1000/home/ines"
+	s.Lay(map[string]string{
+		was + "/Plans/was.svg": "older", was + "/same.txt": "alike", was + "/link": "=> older",
+		"/home/ines/Plans/now.svg": "newer", "/home/ines/same.txt": "alike", "/home/ines/link": "=> newer",
+	})
+	for _, in := range []string{was, "/home/ines"} {
+		require.NoError(t, os.Chtimes(s.Path(in+"/same.txt"), when, when))
+	}
+	require.NoError(t, os.Chmod(s.Path(was+"/same.txt"), 0o600))
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	require.NoError(t, err)
+	s.Survey(src)
+	before := s.Tree("/home/ines")
+	for _, name := range []string{"plans", "same", "link"} {
+		r := s.BringBack(restore.Request{Copies: ids(s.Named(name)), Rule: plan.SetAside})
+		require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+		require.NotEqual(t, before, s.Tree("/home/ines"), name)
+		require.NoError(t, s.Undo(r.ID))
+		assert.Equal(t, before, s.Tree("/home/ines"), name)
+	}
+}
+
 func TestAcrossFileSystemsEverythingIsKeptAndUndone(t *testing.T) {
 	f := &faults{otherDevice: true}
 	s := sitetest.NewWith(t, reach.Ways{f.way()})

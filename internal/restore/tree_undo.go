@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -76,6 +75,9 @@ func (t *treeTarget) takenBefore(it *carried, to reach.Folder) (bool, error) {
 		return false, err
 	case it.work.Aside == nil || it.work.Leaves && !t.lies(it):
 		return false, nil
+	}
+	if now, err := print(t.ctx, to, it.item.To.Name()); err != nil || now == it.work.After.Print {
+		return false, err // it is what arrived, however much it may be like what gave way to it
 	}
 	return t.isAside(it, to)
 }
@@ -155,24 +157,21 @@ func (t *treeTarget) removeAlone(it *carried, to reach.Folder) error {
 	return t.returnAside(it, to)
 }
 
-// isAside tells whether what stands at an item's place is what was set aside for it, put back already.
+// isAside tells whether what stands at an item's place is what was set aside for it, put back already: a folder with all that is in it.
 func (t *treeTarget) isAside(it *carried, to reach.Folder) (bool, error) {
 	a := it.work.Aside
 	if a == nil {
 		return false, nil
 	}
-	info, err := to.Look(t.ctx, it.item.To.Name())
-	if err != nil || info.Type != a.Type {
+	now, err := standingAt(t.ctx, to, it.item.To.Name())
+	if err != nil || now.Type() != a.Type || a.Type == entry.File && entry.At(now.info.Written) != a.Was.Written {
 		return false, ignoreGone(err)
 	}
-	if a.Type != entry.File {
-		return true, nil
+	was, err := t.r.described(*a)
+	if err != nil {
+		return false, err
 	}
-	if info.Size != a.Size || entry.At(info.Written) != a.Was.Written {
-		return false, nil
-	}
-	sum, err := contents.DigestAt(t.ctx, to, it.item.To.Name())
-	return sum == a.SHA256, err
+	return was.stands(now)
 }
 
 // returnAside puts back what was set aside for an item.
