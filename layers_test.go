@@ -4,7 +4,6 @@ import (
 	"go/ast"
 	"go/parser"
 	"go/token"
-	"humble-rewind/internal/kinds"
 	"io/fs"
 	"path"
 	"path/filepath"
@@ -15,6 +14,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/kinds"
 )
 
 // layers is the import rule, a layer a line, lowest first: a package may import what stands on its own line after the

@@ -195,7 +195,11 @@ func (b *Browser) Evaluate(expression string) (string, error) {
 // Focused describes the element that has the focus, by its role or tag and its name.
 func (b *Browser) Focused() (string, error) {
 	return b.Evaluate(
-		`(() => { const e = document.activeElement; return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + (e.getAttribute("aria-label") ?? e.labels?.[0]?.innerText ?? e.innerText ?? "").trim() : "" })()`,
+		`(() => {
+			const e = document.activeElement;
+			const name = e?.getAttribute("aria-label") ?? e?.labels?.[0]?.innerText ?? e?.innerText ?? "";
+			return e ? (e.getAttribute("role") ?? e.tagName.toLowerCase()) + ": " + name.trim() : "";
+		})()`,
 	)
 }
 

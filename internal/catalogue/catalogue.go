@@ -79,7 +79,8 @@ func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	// No checkpoint but ours, which keep the sums.
 	write, err := open(
 		path,
-		"_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(0)&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-49152)",
+		"_txlock=immediate&_pragma=journal_mode(WAL)&_pragma=wal_autocheckpoint(0)"+
+			"&_pragma=synchronous(FULL)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-49152)",
 	)
 	if err != nil {
 		return nil, err

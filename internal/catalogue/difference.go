@@ -3,10 +3,11 @@ package catalogue
 import (
 	"context"
 	"fmt"
+	"time"
+
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
-	"time"
 )
 
 // Difference is what a survey is compared with: what is known of a source, folder by folder of the store, and what becomes of that. It

@@ -19,7 +19,8 @@ func CheckDatabase(ctx context.Context, content io.ReaderAt, size int64) (verdic
 	}
 	db, err := openWith(
 		"file:" + onlyName + "?vfs=" + name +
-			"&mode=ro&immutable=1&_pragma=trusted_schema(0)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-2000)&_pragma=hard_heap_limit(25165824)&_pragma=cell_size_check(1)",
+			"&mode=ro&immutable=1&_pragma=trusted_schema(0)&_pragma=temp_store(MEMORY)&_pragma=cache_size(-2000)" +
+			"&_pragma=hard_heap_limit(25165824)&_pragma=cell_size_check(1)",
 	)
 	if err != nil {
 		return "", err

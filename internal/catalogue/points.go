@@ -4,9 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"humble-rewind/internal/core/sighting"
 	"strings"
 	"time"
+
+	"humble-rewind/internal/core/sighting"
 )
 
 // beginDated begins, or takes up again, the reading of one of the points in time that a source holds.

@@ -4,9 +4,10 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"time"
+
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/traits"
-	"time"
 )
 
 // Source is a store that copies are read from.

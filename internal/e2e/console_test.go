@@ -118,7 +118,8 @@ func TestHostileNamesAndContentsAreInert(t *testing.T) {
 	s, b := served(t)
 	trash := filepath.Join(s.World.Dir, "machines/front-office/home/ines/.local/share/Trash/files")
 	const name = `<img src=x onerror=document.title='acted'>.svg`
-	drawing := `<svg xmlns="http://www.w3.org/2000/svg" width="10" height="10"><script>parent.document.title='acted'</script><image href="` + s.URL + `/icon.svg"/></svg>`
+	drawing := `<svg xmlns="http://www.w3.org/2000/svg" width="10" height="10">` +
+		`<script>parent.document.title='acted'</script><image href="` + s.URL + `/icon.svg"/></svg>`
 	require.NoError(t, os.WriteFile(filepath.Join(trash, name), []byte(drawing), 0o644))
 	require.NoError(t, os.WriteFile(filepath.Join(trash, "onerror page.html"), []byte("<script>document.title='acted'</script>"), 0o644))
 	s.Survey()

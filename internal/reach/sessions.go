@@ -76,6 +76,9 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 		if r.at == at && alive(ctx, r.session) {
 			return r.session, nil
 		}
+		if err := ctx.Err(); err != nil { // whoever asked left; others may be at work on it
+			return nil, err
+		}
 		r.session.Close()
 		r.session = nil
 	}

@@ -13,6 +13,7 @@ import (
 
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/reach/reachtest"
 )
 
 // dialled is a way whose machines can be made to hang or to refuse.
@@ -115,4 +116,33 @@ func TestALimitLetsOnlySoManyCallsThrough(t *testing.T) {
 	stop()
 	_, err = limited.Tree(left, "/")
 	assert.ErrorIs(t, err, context.Canceled, "whoever left is not let through")
+}
+
+// A caller who leaves while it is asked whether the machine is still there does not close it for those who are at work on it.
+func TestWhoeverLeavesTakesNobodysMachineAway(t *testing.T) {
+	d := &dialled{}
+	far := d.way(t)
+	poor := reach.Way{Scheme: "far", Open: func(ctx context.Context, at reach.Address) (reach.Session, error) {
+		s, err := far.Open(ctx, at)
+		if err != nil {
+			return nil, err
+		}
+		return reachtest.Poor(s, time.Millisecond), nil
+	}}
+	s := reach.Sessions{Ways: reach.Ways{poor}}
+	defer func() { require.NoError(t, s.Close()) }()
+	at, err := s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	left, leave := context.WithCancel(t.Context())
+	leave()
+	for range 40 { // a lock that is free and a caller who has left are taken in any order
+		_, err := s.Get(left, "loft", "far://loft/")
+		assert.ErrorIs(t, err, context.Canceled)
+	}
+	root, err := at.Tree(t.Context(), "/")
+	require.NoError(t, err)
+	require.NoError(t, root.Close())
+	_, err = s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	assert.EqualValues(t, 1, d.count.Load(), "it was reached once")
 }

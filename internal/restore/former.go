@@ -3,11 +3,12 @@ package restore
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
-	"io/fs"
 )
 
 // former tells whether an item was begun by a version that had no working folders yet: it made things ready beside their places,

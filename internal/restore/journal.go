@@ -4,15 +4,16 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"io/fs"
+	"strings"
+	"time"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
-	"io/fs"
-	"strings"
-	"time"
 )
 
 // work is what is kept with the receipt of an item.

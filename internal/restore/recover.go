@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+
 	"humble-rewind/internal/catalogue"
 )
 

@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/source"
-	"strings"
 )
 
 // A batch is what is written between two syncs and two entries in the receipt: large enough that syncing many small

@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 )

@@ -3,9 +3,10 @@ package restore
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/reach"
-	"io/fs"
 )
 
 // find finds out whether an item had taken its final name, and puts what gave way back where it had not.

@@ -3,12 +3,13 @@ package restore
 import (
 	"errors"
 	"fmt"
+	"io/fs"
+	"strings"
+
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
-	"io/fs"
-	"strings"
 )
 
 // ready checks that the copy is as planned, makes missing folders, keeps what must give way, and, where a rename will

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"strings"
+
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
-	"io/fs"
-	"strings"
 )
 
 // takeBack takes away one item, puts what was set aside for it back where it stood, and the item where it lay. What is taken

@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/source"
-	"slices"
 )
 
 // Undo puts back what a receipt brought back, and what was set aside for it. CheckUndo comes first; the receipt must be

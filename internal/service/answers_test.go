@@ -55,7 +55,8 @@ var asked = []string{
 	"GET /cases/k5/advice", "GET /cases/k6/advice",
 	"GET /cases/k2/report?zone=Europe/Lisbon", "GET /cases/k3/report?reader=file",
 	`POST /advice {"place":{"machine":"front-office","path":"/home/ines/Documents/Quotes"},"loss":"deleted"}`,
-	`POST /bring-backs {"dry_run":true,"place":{"machine":"front-office","path":"/home/oda/Rigging"},"as_of":"2026-11-20T12:00:00Z","only":"changed","clash":"set-aside"}`,
+	`POST /bring-backs {"dry_run":true,"place":{"machine":"front-office","path":"/home/oda/Rigging"},"as_of":"2026-11-20T12:00:00Z",` +
+		`"only":"changed","clash":"set-aside"}`,
 	"GET /trail?machine=front-office&path=/nowhere", "GET /trail?machine=nobody&path=/x", "GET /copies/c999999",
 	"GET /folder?machine=front-office&path=nowhere",
 	`POST /sources {"machine":"front-office","kind":"trash","at":"/home/nobody"}`,

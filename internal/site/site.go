@@ -94,7 +94,7 @@ func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, e
 	key := storeKey{
 		src.ID,
 		files,
-		fmt.Sprint(src.Kind, src.Machine, src.AtMachine, src.At, src.Named, src.Zone, src.Maps, src.Options, src.Exclusions),
+		fmt.Sprintf("%q", []any{src.Kind, src.Machine, src.AtMachine, src.At, src.Named, src.Zone, src.Maps, src.Options, src.Exclusions}),
 	}
 	lease, err := s.pool.Get(ctx, key, func() (source.Store, error) { return s.OpenStore(context.WithoutCancel(ctx), src) })
 	if err != nil {
