@@ -37,9 +37,15 @@ const (
 
 // Catalogue is an open catalogue. It is safe for concurrent use: one connection writes, several read.
 type Catalogue struct {
-	write *sql.DB
-	read  *sql.DB
-	sums  *pageSums
+	write    *sql.DB
+	read     *sql.DB
+	reads    *statements // the same readers
+	sums     *pageSums
+	counters counters
+	index    folderIndex
+	text     nameText
+	indexed  chan struct{} // closed once names and folders have been read for searches
+	indexing error         // why they could not be
 
 	stop     context.CancelFunc // of the checkpoints
 	stopped  sync.WaitGroup
@@ -93,13 +99,17 @@ func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	}
 	read.SetMaxOpenConns(readers)
 	read.SetMaxIdleConns(readers)
-	c := &Catalogue{write: write, read: read, sums: sums}
+	c := &Catalogue{write: write, read: read, reads: &statements{db: read}, sums: sums, indexed: make(chan struct{})}
 	if err := c.prepare(ctx, fresh, unsummed); err != nil {
 		return nil, errors.Join(err, read.Close(), write.Close())
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	c.stop = stop
 	c.stopped.Go(func() { c.checkpoints(running) })
+	c.stopped.Go(func() {
+		c.indexing = c.readIndex(running)
+		close(c.indexed)
+	})
 	return c, nil
 }
 
@@ -136,7 +146,7 @@ func (c *Catalogue) prepare(ctx context.Context, fresh, unsummed bool) error {
 	if err != nil {
 		return err
 	}
-	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks),
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks, moveSpans),
 		goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return err
@@ -144,10 +154,7 @@ func (c *Catalogue) prepare(ctx context.Context, fresh, unsummed bool) error {
 	if _, err := migrations.Up(ctx); err != nil {
 		return err
 	}
-	if err := c.makeStaging(ctx); err != nil {
-		return err
-	}
-	if err := c.FeedNames(ctx); err != nil { // what a killed survey left
+	if err := c.counters.load(ctx, c.write); err != nil {
 		return err
 	}
 	if fresh || unsummed {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -43,15 +45,14 @@ func (s *shelf) capture(names ...string) {
 	s.t.Helper()
 	ctx := s.t.Context()
 	d := s.Survey(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
+	var all []sighting.Sighting
 	for i, name := range names {
-		require.NoError(
-			s.t,
-			d.Sight(
-				sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
-					Type: entry.File,
-					Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true},
-			),
-		)
+		all = append(all, sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
+			Type: entry.File, Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true})
+	}
+	slices.SortFunc(all, func(a, b sighting.Sighting) int { return strings.Compare(a.At.Name, b.At.Name) })
+	for _, one := range all {
+		require.NoError(s.t, d.Sight(one))
 	}
 	_, err := d.End(nil)
 	require.NoError(s.t, err)

@@ -6,9 +6,10 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
+	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
@@ -69,41 +70,12 @@ func (c Copy) LiesAt() place.Place {
 	return place.Place{Machine: c.Source.AtMachine, Path: place.Join(c.Source.At, c.At.Path())}
 }
 
-const copyColumns = `x.id, d.path, p.name, x.origin_known, x.type, x.class, x.source_id, sd.path, x.store_name, x.person,
-	x.within, x.written_at, x.first_at, coalesce(x.last_at, max(last.at, x.first_at), x.first_at), x.gone_at, x.last_at IS NOT NULL,
-		x.readable, x.size, coalesce(x.target, x''), coalesce(x.number, 0), x.sha256, x.notes, coalesce(x.claimed, x''), x.mark,
-	coalesce(x.ref, x''), coalesce(x.lies, ''), e.findings,
-	` + captureName + `, ` + state
-
-// captureName is the latest of the points in time that still hold x.
-const captureName = `coalesce((SELECT k.name FROM captures k WHERE k.source_id = x.source_id AND k.held AND k.at >= x.first_at
-	AND (x.last_at IS NULL OR k.at <= x.last_at) ORDER BY k.at DESC LIMIT 1), x'')`
-
-const copyTables = ` JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id JOIN store_dirs sd ON sd.id = x.store_dir_id
-	JOIN sources so ON so.id = x.source_id LEFT JOIN captures last ON last.id = so.last_capture
-	LEFT JOIN examined e ON e.sha256 = x.sha256`
-
-// state tells how the place of x is today, as far as is known: by the machine's own files where those are surveyed there,
-// else by the store's latest capture.
-const state = `(CASE
-	WHEN so.shape = 'now' THEN CASE
-		WHEN x.last_at IS NULL THEN 'present'
-		WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN 'changed'
-		ELSE 'gone' END
-	ELSE coalesce(
-		(SELECT CASE WHEN n.type = x.type AND (n.type NOT IN ('file', 'link') OR n.sha256 = x.sha256
-				OR (n.sha256 IS NULL OR x.sha256 IS NULL) AND n.size = x.size AND abs(n.written_at - x.written_at) < 2000000001) THEN
-					'present' ELSE 'changed' END
-			FROM spans n JOIN sources l ON l.id = n.source_id WHERE n.place_id = x.place_id AND l.shape = 'now' AND n.last_at IS NULL
-				AND x.origin_known LIMIT 1),
-		CASE WHEN x.gone_at IS NOT NULL OR NOT x.origin_known THEN 'gone'
-			WHEN EXISTS (SELECT 1 FROM sources l JOIN dirs ld ON ld.id = (SELECT dir_id FROM places WHERE id = x.place_id)
-				WHERE l.machine_id = so.machine_id AND l.shape = 'now' AND l.last_capture IS NOT NULL
-				AND (l.at = x'2f' OR ld.path = l.at OR substr(ld.path, 1, length(l.at) + 1) = CAST(l.at || '/' AS BLOB))) THEN 'gone'
-			WHEN x.last_at IS NULL THEN 'present'
-			WHEN EXISTS (SELECT 1 FROM spans n WHERE n.place_id = x.place_id AND n.source_id = x.source_id AND n.last_at IS NULL) THEN
-				'changed'
-			ELSE 'gone' END) END)`
+// The states of a place.
+const (
+	present = "present"
+	changed = "changed"
+	gone    = "gone"
+)
 
 // Copy returns a copy by its number.
 func (c *Catalogue) Copy(ctx context.Context, id int64) (Copy, error) {
@@ -116,48 +88,205 @@ func (c *Catalogue) Copy(ctx context.Context, id int64) (Copy, error) {
 
 // Copies returns copies by their numbers, in their order. ErrNotFound names the first that is not there.
 func (c *Catalogue) Copies(ctx context.Context, ids []int64) ([]Copy, error) {
-	return c.copiesWith(ctx, ids, copyColumns)
+	return c.copiesWith(ctx, ids, true)
 }
 
 // CopiesOfPlace is Copies for those of one place, whose state the caller works out for all of them together.
 func (c *Catalogue) CopiesOfPlace(ctx context.Context, ids []int64) ([]Copy, error) {
-	return c.copiesWith(ctx, ids, strings.Replace(copyColumns, state, "''", 1))
+	return c.copiesWith(ctx, ids, false)
 }
 
-func (c *Catalogue) copiesWith(ctx context.Context, ids []int64, columns string) ([]Copy, error) {
-	byID := map[int64]Copy{}
-	for rest := ids; len(rest) > 0; {
-		n := min(500, len(rest))
-		args := make([]any, n)
-		for i, id := range rest[:n] {
-			args[i] = id
+func (c *Catalogue) copiesWith(ctx context.Context, ids []int64, state bool) ([]Copy, error) {
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found, err := r.find(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]located, len(ids))
+	for i, id := range ids {
+		l, ok := found[id]
+		if !ok {
+			if l, err = r.successor(ctx, id); err != nil {
+				return nil, err
+			}
 		}
-		found, err := c.copies(ctx, "SELECT "+columns+" FROM spans x"+copyTables+" WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args)
+		all[i] = l
+	}
+	return r.copies(ctx, all, state)
+}
+
+// copies tells everything about spans.
+func (r *reading) copies(ctx context.Context, all []located, state bool) ([]Copy, error) {
+	ids := make([]int64, len(all))
+	for i := range all {
+		ids[i] = all[i].ID
+	}
+	known, err := r.c.contentsOf(ctx, ids, true)
+	if err != nil {
+		return nil, err
+	}
+	copies := make([]Copy, 0, len(all))
+	for i := range all {
+		f, err := r.copy(ctx, &all[i], known[all[i].ID])
+		if err == nil && state {
+			f.State, err = r.state(ctx, &all[i], known[all[i].ID].sha256)
+		}
 		if err != nil {
 			return nil, err
 		}
-		for _, copy := range found {
-			byID[copy.ID] = copy
-		}
-		rest = rest[n:]
+		copies = append(copies, f)
 	}
-	all := make([]Copy, len(ids))
-	for i, id := range ids {
-		copy, ok := byID[id]
-		if !ok {
-			now, err := c.successor(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			renewed, err := c.copiesWith(ctx, []int64{now}, columns)
-			if err != nil {
-				return nil, err
-			}
-			copy = renewed[0]
-		}
-		all[i] = copy
+	return copies, nil
+}
+
+func (r *reading) copy(ctx context.Context, l *located, known contentRow) (Copy, error) {
+	store := r.stores[l.folder.source]
+	if store == nil { // it was removed meanwhile
+		return Copy{}, fmt.Errorf("source s%d: %w", l.folder.source, ErrNotFound)
 	}
-	return all, nil
+	at := l.placePath()
+	f := Copy{ID: l.ID, Place: place.Place{Machine: store.Source.Machine, Path: at}, OriginKnown: l.OriginKnown, Claimed: l.Claimed,
+		Type: l.Type, Class: classOf(l), Source: store.Source, At: sighting.Locator{Dir: l.folder.path, Name: l.Name}, Person: l.Person,
+		Written: moment(instantNanos(l.Written)), Captured: atNanos(l.First), LastSeen: atNanos(r.lastSeen(l)),
+		Gone: moment(instantNanos(l.Gone)), Ended: !l.Stands(), Readable: r.readable(l), Within: l.Within, Size: l.Size, Target: l.Target,
+		Number: int64(l.Number), Content: l.Mark.Content, SHA256: hex.EncodeToString(known.sha256), Notes: l.Notes, Lies: l.Lies,
+		ref: sighting.Ref(l.Ref)}
+	if l.Mark.Written.Known { // also what cannot be counted
+		f.Written = l.Mark.Written.Time()
+	}
+	f.At.Capture = r.captureName(l)
+	f.Condition.State = condition.Unread
+	if known.findings != "" && l.Type == entry.File {
+		found, err := fromJSON[condition.Findings](known.findings)
+		if err != nil {
+			return Copy{}, err
+		}
+		f.Condition = found.For(place.Name(at))
+	}
+	var err error
+	f.ItemOf, err = r.itemOf(ctx, l)
+	return f, err
+}
+
+func classOf(l *located) fileclass.Class {
+	if l.Type == entry.Folder {
+		return fileclass.Folders
+	}
+	return fileclass.Of(place.Name(l.placePath()))
+}
+
+// captureName is the latest of the points in time that still hold a span; "" where the store holds but one.
+func (r *reading) captureName(l *located) string {
+	s := r.stores[l.folder.source]
+	if s == nil || !s.Source.Traits.Dated() {
+		return ""
+	}
+	if i, ok := s.held(l.First, l.Last); ok {
+		return s.names[i]
+	}
+	return ""
+}
+
+// itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
+func (r *reading) itemOf(ctx context.Context, l *located) (int64, error) {
+	dir := l.folder.path
+	if dir == "" || !l.Within {
+		return 0, nil
+	}
+	f, err := folderAt(ctx, r.q, l.folder.source, place.Folder("/" + dir)[1:])
+	if err != nil || f == nil {
+		return 0, err
+	}
+	all, err := r.under(ctx, f, place.Name("/"+dir))
+	for _, x := range all {
+		if x.Stands() {
+			return x.ID, err
+		}
+	}
+	return 0, err
+}
+
+// alike is how far write times of one content may be apart: some file systems keep every other second.
+const alike = 2_000_000_000
+
+// state tells how the place of a span is today, as far as is known: by the machine's own files where those are surveyed there, else by
+// the store's latest capture.
+func (r *reading) state(ctx context.Context, l *located, sum []byte) (string, error) {
+	store := r.stores[l.folder.source]
+	p := place.Place{Machine: store.Source.Machine, Path: l.placePath()}
+	live := store.Source.Traits.Live()
+	if live && l.Stands() {
+		return present, nil
+	}
+	var own, there *located
+	err := r.at(ctx, p, func(x *located) {
+		if !x.Stands() {
+			return
+		}
+		if x.folder.source == l.folder.source {
+			own = x
+		}
+		if s := r.stores[x.folder.source]; s != nil && s.Source.Traits.Live() {
+			there = x
+		}
+	})
+	switch {
+	case err != nil:
+		return "", err
+	case live && own != nil:
+		return changed, nil
+	case live:
+		return gone, nil
+	case there != nil && l.OriginKnown:
+		return r.compared(ctx, l, sum, there)
+	case l.Gone.Known || !l.OriginKnown || r.lookedAfter(p):
+		return gone, nil
+	case l.Stands():
+		return present, nil
+	case own != nil:
+		return changed, nil
+	}
+	return gone, nil
+}
+
+// compared tells whether what stands at a place is what a span is of.
+func (r *reading) compared(ctx context.Context, l *located, sum []byte, there *located) (string, error) {
+	if there.Type != l.Type {
+		return changed, nil
+	}
+	if l.Type != entry.File && l.Type != entry.Link {
+		return present, nil
+	}
+	known, err := r.c.contentsOf(ctx, []int64{there.ID}, false)
+	if err != nil {
+		return "", err
+	}
+	theirs := known[there.ID].sha256
+	if sum != nil && theirs != nil {
+		if slices.Equal(sum, theirs) {
+			return present, nil
+		}
+		return changed, nil
+	}
+	a, b := instantNanos(l.Written), instantNanos(there.Written)
+	if apart := a.Int64 - b.Int64; a.Valid && b.Valid && l.Size == there.Size && -alike <= apart && apart <= alike {
+		return present, nil
+	}
+	return changed, nil
+}
+
+// lookedAfter tells whether the machine's own files are surveyed at a place.
+func (r *reading) lookedAfter(p place.Place) bool {
+	for _, s := range r.stores {
+		if s.Source.Machine == p.Machine && s.Source.Traits.Live() && len(s.Captures) > 0 &&
+			place.Under(place.Folder(p.Path), s.Source.At) {
+			return true
+		}
+	}
+	return false
 }
 
 // Lying is where the bytes of a copy are, and what they are like.
@@ -185,136 +314,25 @@ func (l Lying) Ref() sighting.Ref {
 
 // Lying returns where copies lie, by their numbers, for work on very many that needs no more.
 func (c *Catalogue) Lying(ctx context.Context, ids []int64) (map[int64]Lying, error) {
-	all := make(map[int64]Lying, len(ids))
-	for rest := ids; len(rest) > 0; {
-		n := min(500, len(rest))
-		args := make([]any, n)
-		for i, id := range rest[:n] {
-			args[i] = id
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found, err := r.find(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	all := make(map[int64]Lying, len(found))
+	for id, l := range found {
+		x := Lying{ID: id, Source: l.folder.source, At: sighting.Locator{Capture: r.captureName(&l), Dir: l.folder.path, Name: l.Name},
+			Size: l.Size, Written: moment(instantNanos(l.Written)), Number: int64(l.Number), First: atNanos(l.First), Mark: l.Mark,
+			ref: sighting.Ref(l.Ref)}
+		if !l.Stands() {
+			x.Last = atNanos(l.Last)
 		}
-		rows, err := c.read.QueryContext(ctx, "SELECT x.id, x.source_id, "+captureName+", sd.path, x.store_name, x.size, x.written_at, "+
-			"coalesce(x.number, 0), x.first_at, x.last_at, x.mark, coalesce(x.ref, x'') FROM spans x"+
-			" JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id IN (?"+strings.Repeat(",?", n-1)+")", args...)
-		if err != nil {
-			return nil, err
-		}
-		dir := ""
-		for rows.Next() {
-			var l Lying
-			var written, last sql.NullInt64
-			var first int64
-			var mark []byte
-			if err := rows.Scan(&l.ID, &l.Source, &l.At.Capture, &l.At.Dir, &l.At.Name, &l.Size, &written, &l.Number, &first, &last,
-				&mark, &l.ref); err != nil {
-				return nil, errors.Join(err, rows.Close())
-			}
-			l.First, l.Last = time.Unix(0, first).UTC(), moment(last)
-			l.Mark, _ = entry.ParseMark(mark) // one that cannot be read says nothing of it
-			if l.At.Dir == dir {              // neighbours share what is the same
-				l.At.Dir = dir
-			}
-			dir, l.Written = l.At.Dir, moment(written)
-			all[l.ID] = l
-		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return nil, err
-		}
-		rest = rest[n:]
+		all[id] = x
 	}
 	return all, nil
-}
-
-// copies runs a query for copyColumns and completes what it finds with the sources and the folders they lie in.
-func (c *Catalogue) copies(ctx context.Context, query string, args []any) ([]Copy, error) {
-	rows, err := c.read.QueryContext(ctx, query, args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []Copy
-	for rows.Next() {
-		var f Copy
-		var dir, name string
-		var written, captured, lastSeen, gone sql.NullInt64
-		var sha, mark []byte
-		var notes, findings sql.NullString
-		if err := rows.Scan(&f.ID, &dir, &name, &f.OriginKnown, &f.Type, &f.Class, &f.Source.ID, &f.At.Dir, &f.At.Name, &f.Person,
-			&f.Within, &written, &captured, &lastSeen, &gone, &f.Ended, &f.Readable, &f.Size, &f.Target, &f.Number, &sha, &notes,
-			&f.Claimed, &mark,
-			&f.ref, &f.Lies, &findings, &f.At.Capture, &f.State); err != nil {
-			return nil, err
-		}
-		f.Place.Path = place.Join(dir, name)
-		f.Written, f.Captured, f.LastSeen, f.Gone = moment(written), moment(captured), moment(lastSeen), moment(gone)
-		f.SHA256 = hex.EncodeToString(sha)
-		if m, err := entry.ParseMark(mark); err == nil {
-			f.Content = m.Content
-			if m.Written.Known { // also what cannot be counted
-				f.Written = m.Written.Time()
-			}
-		}
-		if f.Notes, err = fromJSON[[]string](notes.String); err != nil {
-			return nil, err
-		}
-		f.Condition.State = condition.Unread
-		if findings.Valid && f.Type == entry.File {
-			found, err := fromJSON[condition.Findings](findings.String)
-			if err != nil {
-				return nil, err
-			}
-			f.Condition = found.For(name)
-		}
-		all = append(all, f)
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return nil, err
-	}
-	return all, c.complete(ctx, all)
-}
-
-func (c *Catalogue) complete(ctx context.Context, all []Copy) error {
-	if len(all) == 0 {
-		return nil
-	}
-	sources, err := c.Sources(ctx, "")
-	if err != nil {
-		return err
-	}
-	byID := map[int64]Source{}
-	for _, s := range sources {
-		byID[s.ID] = s
-	}
-	parents := map[sighting.Locator]int64{}
-	for i := range all {
-		f := &all[i]
-		f.Source = byID[f.Source.ID]
-		f.Place.Machine = f.Source.Machine
-		if f.ItemOf, err = c.itemOf(ctx, *f, parents); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
-func (c *Catalogue) itemOf(ctx context.Context, f Copy, seen map[sighting.Locator]int64) (int64, error) {
-	if f.At.Dir == "" || !f.Within {
-		return 0, nil
-	}
-	parent := sighting.Locator{Dir: place.Folder("/" + f.At.Dir)[1:], Name: place.Name("/" + f.At.Dir)}
-	key := sighting.Locator{Dir: fmt.Sprint(f.Source.ID) + "/" + parent.Dir, Name: parent.Name}
-	if id, ok := seen[key]; ok {
-		return id, nil
-	}
-	var id int64
-	err := c.read.QueryRowContext(ctx, `SELECT id FROM spans WHERE last_at IS NULL AND store_name = ?
-		AND store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?)`, []byte(parent.Name), f.Source.ID,
-		[]byte(parent.Dir)).Scan(&id)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return 0, err
-	}
-	seen[key] = id
-	return id, nil
 }
 
 // SetDigest keeps the digest of a copy's content.
@@ -322,55 +340,157 @@ func (c *Catalogue) SetDigest(ctx context.Context, id int64, sha256 []byte) erro
 	return c.SetDigests(ctx, map[int64][]byte{id: sha256})
 }
 
-// below selects, of a folder's span, the spans of everything in it that ended with it or are open as it is.
-const below = `WITH RECURSIVE tree (id, source_id, path, ended) AS (
-	SELECT x.id, x.source_id, CAST(CASE WHEN length(sd.path) = 0 THEN x.store_name ELSE sd.path || '/' || x.store_name END AS BLOB),
-		x.last_at
-		FROM spans x JOIN store_dirs sd ON sd.id = x.store_dir_id WHERE x.id = ?1 AND x.type = 'folder'
-	UNION ALL
-	SELECT x.id, x.source_id, CAST(sd.path || '/' || x.store_name AS BLOB), t.ended
-		FROM tree t CROSS JOIN store_dirs sd ON sd.source_id = t.source_id AND sd.path = t.path CROSS JOIN spans x ON x.store_dir_id = sd.id
-		WHERE x.last_at IS t.ended) `
+// rewrite changes the spans of a block. What change returns is kept in place of them; new spans have the number 0.
+func (c *Catalogue) rewrite(ctx context.Context, w *writing, f *folder, id int64, change func([]block.Span) ([]block.Span, bool)) error {
+	raw, err := load(ctx, w, id)
+	if err != nil {
+		return err
+	}
+	all, err := block.Decode(raw.past)
+	var now []block.Span
+	if err == nil {
+		now, err = block.Decode(raw.now)
+	}
+	if err != nil {
+		return damaged(f, err)
+	}
+	after, isChanged := change(append(all, now...))
+	if !isChanged {
+		return nil
+	}
+	b := blockChange{id: id}
+	for _, s := range after {
+		if s.ID == 0 {
+			s.ID = c.counters.spans(1)
+			if err := w.exec(ctx, "INSERT INTO id_runs (first, folder_id) VALUES (?, ?)", s.ID, f.id); err != nil {
+				return err
+			}
+			f.bounds.take(&s)
+		}
+		if s.Stands() {
+			b.now = append(b.now, s)
+		} else {
+			b.past = append(b.past, s)
+		}
+	}
+	sortSpans(b.now)
+	sortSpans(b.past)
+	least, greatest := reachOf(b.now, b.past)
+	f.standing += int64(len(b.now) - len(now))
+	if err := w.exec(ctx, "UPDATE blocks SET least = ?, greatest = ?, now = ?, past = ? WHERE id = ?", least, greatest,
+		block.Encode(b.now), block.Encode(b.past), id); err != nil {
+		return err
+	}
+	if err := c.counters.keep(ctx, w); err != nil {
+		return err
+	}
+	return w.exec(ctx, "UPDATE folders SET print = NULL, standing = ?, greatest = max(greatest, ?) WHERE id = ?", f.standing,
+		f.bounds.greatest, f.id)
+}
 
-const (
-	end = `UPDATE spans SET last_at = max(first_at, coalesce((SELECT k.at FROM captures k JOIN sources so ON so.last_capture = k.id
-		WHERE so.id = spans.source_id), first_at)),
-		readable = 0 WHERE last_at IS NULL AND `
-	// Of several spans that one store position has had, only the latest can be open.
-	reopen = `UPDATE spans SET last_at = NULL, readable = type <> 'other' WHERE last_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM spans y
-		WHERE y.store_dir_id = spans.store_dir_id AND y.store_name = spans.store_name AND y.id > spans.id) AND `
-	those  = "id IN (SELECT value FROM json_each(?1))"
-	inside = "id IN (SELECT id FROM tree)"
-)
+// rewriteAll changes the spans of all blocks of some folders.
+func (c *Catalogue) rewriteAll(ctx context.Context, w *writing, folders []*folder,
+	change func(*folder, []block.Span) ([]block.Span, bool)) error {
+	for _, f := range folders {
+		parts, err := partsOf(ctx, w, f.id)
+		if err != nil {
+			return err
+		}
+		for _, p := range parts {
+			if err := c.rewrite(ctx, w, f, p.id, func(all []block.Span) ([]block.Span, bool) { return change(f, all) }); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
 
 // EndCopies ends the spans of copies that were taken out of their stores, and of everything in them.
 func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
-	return c.change(ctx, ids, end)
+	return c.change(ctx, ids, func(s *block.Span, _ []block.Span, last int64) bool {
+		if !s.Stands() {
+			return false
+		}
+		s.Last = max(s.First, last)
+		return true
+	})
 }
 
 // ReopenCopies takes EndCopies back for copies that were put back into their stores, but where a survey has seen them
 // there again already.
 func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
-	return c.change(ctx, ids, reopen)
+	return c.change(ctx, ids, func(s *block.Span, all []block.Span, _ int64) bool {
+		// Of several spans that one store position has had, only the latest can be open.
+		if s.Stands() || slices.ContainsFunc(all, func(o block.Span) bool { return o.Name == s.Name && o.ID > s.ID }) {
+			return false
+		}
+		s.Last = block.Open
+		return true
+	})
 }
 
-// change changes the spans of copies and of everything in those that are folders.
-func (c *Catalogue) change(ctx context.Context, ids []int64, statement string) error {
+// change changes the spans of copies and of everything in those that are folders and ended when they did, or stand like them. A span is
+// told with all of its block, and with the last capture of its source.
+func (c *Catalogue) change(ctx context.Context, ids []int64, one func(s *block.Span, all []block.Span, last int64) bool) error {
 	if len(ids) == 0 {
 		return nil
 	}
+	r, err := c.reading(ctx)
+	if err != nil {
+		return err
+	}
+	found, err := r.find(ctx, ids)
+	if err != nil {
+		return err
+	}
+	byFolder := map[int64][]int64{}
+	for id, l := range found {
+		byFolder[l.folder.id] = append(byFolder[l.folder.id], id)
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		folders, err := numbers(tx.QueryContext(ctx, "SELECT id FROM spans WHERE type = 'folder' AND "+those, toJSON(ids)))
-		if err != nil {
-			return err
+		w := newWriting(tx)
+		apply := func(meant func(*block.Span) bool) func(f *folder, all []block.Span) ([]block.Span, bool) {
+			return func(f *folder, all []block.Span) ([]block.Span, bool) {
+				var last int64
+				if s := r.stores[f.source]; s != nil && !s.Last().IsZero() {
+					last = s.Last().UnixNano()
+				}
+				any := false
+				for i := range all {
+					if meant(&all[i]) && one(&all[i], all, last) {
+						any = true
+					}
+				}
+				return all, any
+			}
 		}
-		for _, id := range folders { // before the folder's own span changes, by which the others are known
-			if _, err := tx.ExecContext(ctx, below+statement+inside, id); err != nil {
+		for _, id := range ids { // what is in a folder first: it is known by when the folder ended
+			l, ok := found[id]
+			if !ok || l.Type != entry.Folder {
+				continue
+			}
+			path := place.Join("/"+l.folder.path, l.Name)[1:]
+			inside, err := foldersWhere(ctx, w, "f.source_id = ? AND (f.path = ? OR f.path >= ? AND f.path < ?)", l.folder.source,
+				[]byte(path), []byte(path+"/"), []byte(path+"0"))
+			if err != nil {
+				return err
+			}
+			if err := c.rewriteAll(ctx, w, inside, apply(func(s *block.Span) bool { return s.Last == l.Last })); err != nil {
 				return err
 			}
 		}
-		_, err = tx.ExecContext(ctx, statement+those, toJSON(ids))
-		return err
+		for id, those := range byFolder {
+			f, err := folderByID(ctx, w, id)
+			if err != nil {
+				return err
+			}
+			slices.Sort(those)
+			meant := func(s *block.Span) bool { _, ok := slices.BinarySearch(those, s.ID); return ok }
+			if err := c.rewriteAll(ctx, w, []*folder{f}, apply(meant)); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 
@@ -388,5 +508,5 @@ func numbers(rows *sql.Rows, err error) ([]int64, error) {
 		}
 		all = append(all, n)
 	}
-	return all, rows.Err()
+	return all, errors.Join(rows.Err())
 }

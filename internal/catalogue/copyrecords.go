@@ -72,11 +72,9 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 	statements = append(
 		statements,
 		// No number is given twice, and the old ones are answered with a sentence.
-		"DELETE FROM main.sqlite_sequence WHERE name IN ('spans', 'places')",
-		"INSERT INTO main.sqlite_sequence SELECT * FROM old.sqlite_sequence WHERE name IN ('spans', 'places')",
+		"UPDATE main.counters SET value = (SELECT o.value FROM old.counters o WHERE o.name = main.counters.name)",
 		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', "+
-			"renewed_below = "+
-			"coalesce((SELECT seq FROM main.sqlite_sequence WHERE name = 'spans'), 0) + 1",
+			"renewed_below = (SELECT value FROM main.counters WHERE name = 'spans') + 1",
 	)
 	for _, statement := range statements {
 		if _, err := tx.ExecContext(ctx, statement); err != nil {
@@ -86,8 +84,10 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 	if err := tx.Commit(); err != nil {
 		return err
 	}
-	_, err = conn.ExecContext(ctx, "DETACH DATABASE old")
-	return err
+	if _, err := conn.ExecContext(ctx, "DETACH DATABASE old"); err != nil {
+		return err
+	}
+	return c.counters.load(ctx, conn)
 }
 
 // RecordsCopied tells when the last copy of the records in a folder was made; zero where there is none.

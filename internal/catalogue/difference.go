@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -26,11 +27,12 @@ type Difference struct {
 
 	// Of the capture under way.
 	capture *Capture
-	cache   map[string]*neighbours // what is known of folders not yet closed
-	dir     *string                // the folder whose sightings are coming
+	folders *knownFolders // of the source; nil until they are needed
 	unread  []string
 	fresh   int64
 	delta   bool // only what changed since the one before is sighted
+
+	failed error // of a look-up that could not say so itself
 }
 
 // Counts are what a survey of one source came to.
@@ -72,7 +74,7 @@ func (d *Difference) End(notes []string) (Counts, error) {
 			return d.counts, err
 		}
 	}
-	if err := d.finish(); err != nil {
+	if err := errors.Join(d.failed, d.finish()); err != nil {
 		return d.counts, err
 	}
 	found := d.seen
@@ -83,13 +85,7 @@ func (d *Difference) End(notes []string) (Counts, error) {
 	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, d.held, found, notes, d.memo); err != nil {
 		return d.counts, err
 	}
-	return d.counts, d.catalogue.FeedNames(d.ctx)
-}
-
-// neighbours is what is known of a folder of the store, by name: in the capture before and, where one comes late, behind
-// and in this one itself, as far as an interrupted reading has come.
-type neighbours struct {
-	before, behind, own map[string]knownSpan
+	return d.counts, nil
 }
 
 // Abandon lets go of a survey that does not come to its end; after End it does nothing.
@@ -99,9 +95,21 @@ func (d *Difference) Abandon() {
 	}
 }
 
-func (d *Difference) beginNow() (err error) {
-	d.cache = map[string]*neighbours{}
-	d.capture, err = d.catalogue.beginCapture(d.ctx, d.source, d.at)
+func (d *Difference) beginNow() error { return d.begin(sighting.Capture{At: d.at}, false) }
+
+func (d *Difference) begin(point sighting.Capture, dated bool) (err error) {
+	if d.folders == nil {
+		if err := d.catalogue.forgetPending(d.ctx, d.source.ID); err != nil {
+			return err
+		}
+		if d.folders, err = d.catalogue.knownFoldersOf(d.ctx, d.source.ID); err != nil {
+			return err
+		}
+	}
+	d.capture, err = d.catalogue.capture(d.ctx, d.source, point, dated, d.folders)
+	if err == nil {
+		d.capture.owner = d.following.Owner
+	}
 	return err
 }
 
@@ -120,10 +128,11 @@ func (d *Difference) Begin(point sighting.Capture) (err error) {
 	if point.Same {
 		return nil
 	}
-	d.cache, d.unread, d.fresh, d.delta = map[string]*neighbours{}, nil, 0, point.Since != ""
-	if d.capture, err = d.catalogue.beginDated(d.ctx, d.source, point); err != nil || !d.delta {
+	d.unread, d.fresh, d.delta = nil, 0, point.Since != ""
+	if err := d.begin(point, true); err != nil || !d.delta {
 		return err
 	}
+	d.capture.delta = true
 	before, err := d.capture.nameBefore(d.ctx)
 	if err == nil && (d.capture.late() || before != point.Since) {
 		err = fmt.Errorf("survey %s: %s tells what changed since %s, but the latest that is known is %s", d.source.At,
@@ -143,15 +152,15 @@ func (d *Difference) renew() error {
 		"All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. " +
 			"Its copies have new numbers; those that receipts and cases name still lead to them.",
 	)
+	d.folders = nil
 	return d.catalogue.Renew(d.ctx, d.source)
 }
 
 // Discard takes back the point in time begun last.
 func (d *Difference) Discard() error {
 	d.counts.Fresh -= d.fresh
-	d.dir = nil
 	k := d.capture
-	d.capture = nil
+	d.capture, d.folders = nil, nil
 	return k.discard(d.ctx)
 }
 
@@ -160,15 +169,8 @@ func (d *Difference) finish() error {
 	if d.capture == nil {
 		return nil
 	}
-	if err := d.closeDir(); err != nil {
-		return err
-	}
-	unread := d.unread
-	if d.delta {
-		unread = []string{""} // what was not sighted is as it was
-	}
-	ended, err := d.capture.finish(d.ctx, unread)
-	d.counts.Gone += ended
+	err := d.capture.finish(d.ctx, d.unread)
+	d.counts.Gone += d.capture.gone
 	d.capture = nil
 	return err
 }
@@ -194,50 +196,32 @@ func (d *Difference) Unchanged(ctx context.Context, dir string, print []byte, en
 			return false, err
 		}
 	}
-	same, err := d.capture.unchanged(ctx, dir, print)
+	same := d.capture.unchanged(dir, print)
 	if same {
 		d.seen += int64(entries)
 		d.following.Progress(d.seen, dir)
 	}
-	return same, err
+	return same, ctx.Err()
 }
 
-func (d *Difference) known(dir string) (*neighbours, error) {
+// Marks returns a look-up of the marks of what a folder of the store held, by name; the zero Mark is not known.
+func (d *Difference) Marks(ctx context.Context, dir string) (func(name string) entry.Mark, error) {
 	if d.capture == nil {
 		if err := d.beginNow(); err != nil {
 			return nil, err
 		}
 	}
-	if known, ok := d.cache[dir]; ok {
-		return known, nil
+	known, err := d.capture.ask(ctx, dir)
+	if err != nil || d.source.Recheck { // so that all is told anew
+		return func(string) entry.Mark { return entry.Mark{} }, err
 	}
-	n := &neighbours{}
-	var err error
-	if d.capture.late() {
-		n.before, n.behind, n.own, err = d.capture.around(d.ctx, dir)
-	} else {
-		n.before, err = d.capture.known(d.ctx, dir)
-	}
-	if err == nil {
-		d.cache[dir] = n
-	}
-	return n, err
-}
-
-// Marks returns a look-up of the marks of what a folder of the store held, by name; the zero Mark is not known.
-func (d *Difference) Marks(_ context.Context, dir string) (func(name string) entry.Mark, error) {
-	n, err := d.known(dir)
 	return func(name string) entry.Mark {
-		if d.source.Recheck {
-			return entry.Mark{} // so that all is told anew
+		mark, err := known.mark(ctx, name)
+		if err != nil {
+			d.failed = err
 		}
-		for _, spans := range []map[string]knownSpan{n.own, n.before, n.behind} {
-			if s, ok := spans[name]; ok {
-				return s.Mark
-			}
-		}
-		return entry.Mark{}
-	}, err
+		return mark
+	}, nil
 }
 
 // Sight compares a sighting with what is known.
@@ -253,103 +237,20 @@ func (d *Difference) Sight(s sighting.Sighting) error {
 		}
 		d.following.Progress(d.seen, s.At.Dir)
 	}
-	if d.capture.late() {
-		return d.insert(known, s)
+	fresh, err := known.sight(d.ctx, &s)
+	if fresh {
+		d.counts.Fresh++
+		d.fresh++
 	}
-	before, wasKnown := known.before[s.At.Name]
-	delete(known.before, s.At.Name) // what is left when the folder is closed has vanished
-	if wasKnown && (s.Same || before.Mark == s.Mark) {
-		if d.source.Recheck {
-			at := d.placeOf(s)
-			return d.capture.amendSpan(d.ctx, before.ID, s, at, d.following.Owner(at, s.UID))
-		}
-		return nil
-	}
-	if s.Same {
-		return fmt.Errorf("survey %s: the source calls %s unchanged, but it is not known", d.source.At, place.Quote(s.At.Path()))
-	}
-	if wasKnown {
-		d.counts.Gone++
-		if err := d.capture.end(d.ctx, before.ID); err != nil {
-			return err
-		}
-	}
-	return d.add(s)
-}
-
-func (d *Difference) add(s sighting.Sighting) error {
-	d.counts.Fresh++
-	d.fresh++
-	at := d.placeOf(s)
-	return d.capture.add(d.ctx, s, at, d.following.Owner(at, s.UID))
-}
-
-// placeOf is where something came from or, where that is not known, where it lies.
-func (d *Difference) placeOf(s sighting.Sighting) string {
-	if s.Origin != "" {
-		return s.Origin
-	}
-	return place.Join(d.source.At, s.At.Path())
-}
-
-// insert records a sighting of a point in time that comes late, between two that are known.
-func (d *Difference) insert(known *neighbours, s sighting.Sighting) error {
-	name := s.At.Name
-	own, sighted := known.own[name]
-	before, wasBefore := known.before[name]
-	behind, isBehind := known.behind[name]
-	delete(known.before, name)
-	through := wasBefore && isBehind && before.ID == behind.ID
-	switch {
-	case sighted && own.Mark == s.Mark: // by an interrupted reading
-		return nil
-	case wasBefore && before.Mark == s.Mark:
-		if through {
-			return nil
-		}
-		return d.capture.extend(d.ctx, before)
-	case isBehind && behind.Mark == s.Mark:
-		return d.capture.extend(d.ctx, behind)
-	case through:
-		if err := d.capture.splitSpan(d.ctx, before.ID); err != nil {
-			return err
-		}
-	}
-	return d.add(s)
-}
-
-// closeDir ends what is known of the folder and was not sighted.
-func (d *Difference) closeDir() error {
-	if d.dir == nil {
-		return nil
-	}
-	known := d.cache[*d.dir]
-	if d.delta { // what was not sighted is as it was
-		d.capture.unprinted(*d.dir)
-		known = &neighbours{}
-	}
-	for name, span := range known.before {
-		var err error
-		if !d.capture.late() {
-			d.counts.Gone++
-			err = d.capture.end(d.ctx, span.ID)
-		} else if behind, ok := known.behind[name]; ok && behind.ID == span.ID {
-			err = d.capture.splitSpan(d.ctx, span.ID)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	delete(d.cache, *d.dir)
-	err := d.capture.visit(d.ctx, *d.dir)
-	d.dir = nil
 	return err
 }
 
 // Unread says that a folder of the store could not be read, so that what is known below it stays as it is.
 func (d *Difference) Unread(dir string) error {
-	if _, err := d.known(dir); err != nil { // a capture has begun, though it may hold nothing that can be read
-		return err
+	if d.capture == nil { // a capture has begun, though it may hold nothing that can be read
+		if err := d.beginNow(); err != nil {
+			return err
+		}
 	}
 	d.unread = append(d.unread, dir)
 	return nil
@@ -364,22 +265,18 @@ func (d *Difference) Gone(at sighting.Locator) error {
 	if !d.delta {
 		return fmt.Errorf("survey %s: %s is called gone, but all that is there is sighted", d.source.At, place.Quote(at.Path()))
 	}
-	span, ok := known.before[at.Name]
-	if !ok {
-		return nil
-	}
-	delete(known.before, at.Name)
-	d.counts.Gone++
-	return d.capture.end(d.ctx, span.ID)
+	return known.gone(d.ctx, at.Name)
 }
 
 // enter returns what is known of the folder that a sighting is in, the one before being closed.
-func (d *Difference) enter(dir string) (*neighbours, error) {
-	if d.dir == nil || *d.dir != dir {
-		if err := d.closeDir(); err != nil {
+func (d *Difference) enter(dir string) (*merge, error) {
+	if d.failed != nil {
+		return nil, d.failed
+	}
+	if d.capture == nil {
+		if err := d.beginNow(); err != nil {
 			return nil, err
 		}
-		d.dir = &dir
 	}
-	return d.known(dir)
+	return d.capture.in(d.ctx, dir)
 }

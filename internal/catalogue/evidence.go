@@ -6,12 +6,11 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
-	"iter"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
+	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -33,6 +32,8 @@ type Store struct {
 	Captures []time.Time // complete ones, oldest first
 	Held     []time.Time // those that can still be read
 	Trail    trail.Source
+
+	names []string // of those held
 }
 
 // Last returns the latest complete capture; zero where there is none.
@@ -88,7 +89,7 @@ func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
 }
 
 func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
-	rows, err := c.read.QueryContext(ctx, "SELECT at, held FROM captures WHERE source_id = ? AND complete ORDER BY at", s.Source.ID)
+	rows, err := c.reads.QueryContext(ctx, "SELECT at, held, name FROM captures WHERE source_id = ? AND complete ORDER BY at", s.Source.ID)
 	if err != nil {
 		return err
 	}
@@ -96,13 +97,14 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 	for rows.Next() {
 		var at int64
 		var held bool
-		if err := rows.Scan(&at, &held); err != nil {
+		var name string
+		if err := rows.Scan(&at, &held, &name); err != nil {
 			return err
 		}
 		t := time.Unix(0, at).UTC()
 		s.Captures = append(s.Captures, t)
 		if held {
-			s.Held = append(s.Held, t)
+			s.Held, s.names = append(s.Held, t), append(s.names, name)
 		}
 	}
 	return rows.Err()
@@ -112,94 +114,142 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 // as FAT does, every other second.
 func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration, error) {
 	const some, few = 300, 20
-	var all, odd, fine int
-	err := c.read.QueryRowContext(ctx, `SELECT count(*), coalesce(sum(written_at % 2000000000 <> 0), 0), coalesce(sum(written_at %
-		1000000000 <> 0), 0) FROM
-		(SELECT x.written_at FROM store_dirs d JOIN spans x ON x.store_dir_id = d.id WHERE d.source_id = ? AND x.type = 'file' LIMIT
-			?)`, source, some).
-		Scan(&all, &odd, &fine)
-	switch {
-	case err != nil:
+	var all, odd int
+	rows, err := c.reads.QueryContext(ctx, `SELECT b.now, b.past FROM folders f CROSS JOIN blocks b ON b.id = f.id << 36 WHERE f.source_id = ?
+		LIMIT 100`, source)
+	if err != nil {
 		return 0, err
-	case fine > 0:
-		return time.Nanosecond, nil
-	case odd > 0 || all < few:
+	}
+	defer rows.Close()
+	var now, past sql.RawBytes
+	for all < some && rows.Next() {
+		if err := rows.Scan(&now, &past); err != nil {
+			return 0, err
+		}
+		for _, packed := range [...][]byte{now, past} {
+			r, err := block.Read(packed)
+			if err != nil {
+				return 0, errors.Join(ErrDamaged, err)
+			}
+			for r.Next() && all < some {
+				at := r.Span.Written
+				if r.Span.Type != entry.File || !at.Known {
+					continue
+				}
+				all++
+				if at.Nano != 0 {
+					return time.Nanosecond, nil
+				}
+				if at.Sec%2 != 0 {
+					odd++
+				}
+			}
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return 0, err
+	}
+	if odd > 0 || all < few {
 		return time.Second, nil
 	}
 	return 2 * time.Second, nil
 }
 
-const factColumns = `x.id, x.source_id, x.type, x.size, x.written_at, x.sha256, coalesce(x.target, x''), x.first_at,
-	coalesce(x.last_at, 0), x.last_at IS NULL,
-	x.gone_at, x.readable, coalesce(x.number, 0), NOT x.origin_known, p.name, d.path, m.name`
-
-const factTables = ` CROSS JOIN dirs d ON d.id = p.dir_id CROSS JOIN machines m ON m.id = d.machine_id`
-
-// facts reads spans; the last capture of one that is open is its source's latest.
-func (c *Catalogue) facts(ctx context.Context, stores map[int64]*Store, query string, args ...any) iter.Seq2[Fact, error] {
-	return func(yield func(Fact, error) bool) {
-		rows, err := c.read.QueryContext(ctx, query, args...)
-		if err != nil {
-			yield(Fact{}, err)
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var f Fact
-			var written, gone sql.NullInt64
-			var source, first, last int64
-			var sha []byte
-			var dir, machine string
-			err := rows.Scan(
-				&f.Copy,
-				&source,
-				&f.Type,
-				&f.Size,
-				&written,
-				&sha,
-				&f.Target,
-				&first,
-				&last,
-				&f.Open,
-				&gone,
-				&f.Readable,
-				&f.Number,
-				&f.Lost,
-				&f.Name,
-				&dir,
-				&machine,
-			)
-			f.Source, f.Place = int(source), place.Place{Machine: machine, Path: place.Join(dir, f.Name)}
-			f.Written, f.Gone, f.SHA256 = moment(written), moment(gone), hex.EncodeToString(sha)
-			f.First, f.Last = time.Unix(0, first).UTC(), time.Unix(0, last).UTC()
-			f.Stamp = f.Written
-			if s := stores[source]; s != nil {
-				if f.Open {
-					f.Last = s.Last()
-				}
-				for _, t := range []*time.Time{&f.Written, &f.Gone} { // both were written down by the machine's clock
-					if !t.IsZero() {
-						*t = t.Add(-s.Source.ClockAhead)
-					}
-				}
-			}
-			if f.Last.Before(f.First) {
-				f.Last = f.First
-			}
-			if !yield(f, err) {
-				return
-			}
-		}
-		if err := rows.Err(); err != nil {
-			yield(Fact{}, err)
+// fact tells what a span is evidence of.
+func fact(l *located, stores map[int64]*Store) Fact {
+	f := Fact{Number: int64(l.Number), Stamp: moment(instantNanos(l.Written)), Lost: !l.OriginKnown}
+	f.Copy, f.Source, f.Type, f.Size, f.Target, f.Open = l.ID, int(l.folder.source), l.Type, l.Size, l.Target, l.Stands()
+	f.Place.Path = l.placePath()
+	f.Name = f.Place.Name()
+	f.Written, f.Gone = f.Stamp, moment(instantNanos(l.Gone))
+	f.First = atNanos(l.First)
+	if !f.Open {
+		f.Last = atNanos(l.Last)
+	}
+	s := stores[l.folder.source]
+	if s == nil {
+		return f
+	}
+	f.Place.Machine = s.Source.Machine
+	f.Readable = (&reading{stores: stores}).readable(l)
+	if f.Open {
+		f.Last = s.Last()
+	}
+	for _, t := range []*time.Time{&f.Written, &f.Gone} { // both were written down by the machine's clock
+		if !t.IsZero() {
+			*t = t.Add(-s.Source.ClockAhead)
 		}
 	}
+	if f.Last.Before(f.First) {
+		f.Last = f.First
+	}
+	return f
 }
 
-// collect reads all of a sequence.
-func collect(all iter.Seq2[Fact, error]) ([]Fact, error) {
+// facts completes what is known of spans' contents.
+func (r *reading) facts(ctx context.Context, all []located) ([]Fact, error) {
+	facts := make([]Fact, len(all))
+	for i := range all {
+		facts[i] = fact(&all[i], r.stores)
+	}
+	return facts, r.c.addDigests(ctx, facts)
+}
+
+// addDigests adds the digests that are known.
+func (c *Catalogue) addDigests(ctx context.Context, facts []Fact) error {
+	ids := make([]int64, len(facts))
+	for i := range facts {
+		ids[i] = facts[i].Copy
+	}
+	known, err := c.contentsOf(ctx, ids, false)
+	if err != nil || len(known) == 0 {
+		return err
+	}
+	for i := range facts {
+		facts[i].SHA256 = hex.EncodeToString(known[facts[i].Copy].sha256)
+	}
+	return nil
+}
+
+// readingWith is a reading with sources that were read before.
+func (c *Catalogue) readingWith(stores map[int64]*Store) *reading {
+	return &reading{c: c, q: c.reads, stores: stores, blocks: map[int64]*content{}, dirs: map[place.Place]*dirReading{}}
+}
+
+// FactsOf returns everything that sources saw at a place, by the captures that first showed it.
+func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
+	r := c.readingWith(stores)
+	var all []located
+	if err := r.at(ctx, p, func(l *located) {
+		if l.OriginKnown {
+			all = append(all, *l)
+		}
+	}); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(all, func(a, b located) int { return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.ID, b.ID)) })
+	return r.facts(ctx, all)
+}
+
+// TypesAt returns of which types sources saw something at a place.
+func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error) {
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var all []entry.Type
+	err = r.at(ctx, p, func(l *located) {
+		if l.OriginKnown && !slices.Contains(all, l.Type) {
+			all = append(all, l.Type)
+		}
+	})
+	return all, err
+}
+
+// FactsIn returns what sources saw directly in a folder, by name.
+func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place) ([]Fact, error) {
 	var facts []Fact
-	for f, err := range all {
+	for f, err := range c.factsBelow(ctx, stores, folder, false) {
 		if err != nil {
 			return nil, err
 		}
@@ -208,173 +258,116 @@ func collect(all iter.Seq2[Fact, error]) ([]Fact, error) {
 	return facts, nil
 }
 
-// FactsOf returns everything that sources saw at a place, by the captures that first showed it.
-func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
-	all, err := collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id = (SELECT id FROM places WHERE name = ? AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id
-			FROM machines WHERE name = ?)))
-		AND x.origin_known`, []byte(p.Name()), []byte(place.Folder(p.Path)), p.Machine))
-	slices.SortFunc(
-		all,
-		func(a, b Fact) int { return cmp.Or(a.First.Compare(b.First), cmp.Compare(a.Copy, b.Copy)) },
-	) // cheaper here than in SQLite
-	return all, err
-}
-
-// TypesAt returns of which types sources saw something at a place.
-func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error) {
-	rows, err := c.read.QueryContext(
-		ctx,
-		`SELECT DISTINCT type FROM spans WHERE origin_known AND place_id = (SELECT id FROM places WHERE name = ?
-		AND dir_id = (SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)))`,
-		[]byte(p.Name()),
-		[]byte(place.Folder(p.Path)),
-		p.Machine,
-	)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []entry.Type
-	for rows.Next() {
-		var t entry.Type
-		if err := rows.Scan(&t); err != nil {
-			return nil, err
-		}
-		all = append(all, t)
-	}
-	return all, rows.Err()
-}
-
-// FactsIn returns what sources saw directly in a folder.
-func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place) ([]Fact, error) {
-	return collect(
-		c.facts(
-			ctx,
-			stores,
-			"SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id
-				= p.id
-		WHERE d0.path = ? AND d0.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known ORDER BY p.id, x.id`,
-			[]byte(folder.Path),
-			folder.Machine,
-		),
-	)
-}
-
 // NamedIn returns the paths of what was ever seen of a machine directly in some folders under some names.
 func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names []string) (paths []string, err error) {
-	rows, err := c.read.QueryContext(
-		ctx,
-		`SELECT DISTINCT d.path, p.name FROM dirs d JOIN places p ON p.dir_id = d.id JOIN spans x ON x.place_id = p.id
-		WHERE d.machine_id = (SELECT id FROM machines WHERE name = ?) AND x.origin_known AND d.path IN (`+marks(len(folders))+`) AND
-			p.name IN (`+marks(len(names))+`)`,
-		append(append([]any{machine}, blobs(folders)...), blobs(names)...)...)
+	r, err := c.reading(ctx)
 	if err != nil {
 		return nil, err
 	}
-	defer rows.Close()
-	for rows.Next() {
-		var dir, name string
-		if err := rows.Scan(&dir, &name); err != nil {
-			return nil, err
+	for _, dir := range folders {
+		for _, name := range names {
+			p := place.Place{Machine: machine, Path: place.Join(dir, name)}
+			seen := false
+			if err := r.at(ctx, p, func(l *located) { seen = seen || l.OriginKnown }); err != nil {
+				return nil, err
+			}
+			if seen {
+				paths = append(paths, p.Path)
+			}
 		}
-		paths = append(paths, place.Join(dir, name))
 	}
-	return paths, rows.Err()
+	return paths, nil
 }
 
 // marks writes n parameters.
 func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
 
-// blobs are names and paths as they are stored.
-func blobs(all []string) []any {
-	args := make([]any, len(all))
-	for i, s := range all {
-		args[i] = []byte(s)
-	}
-	return args
-}
-
-// FactsUnder yields everything that sources saw below a folder, place by place.
-func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, folder place.Place) iter.Seq2[Fact, error] {
-	low, high := []byte(folder.Path+"/"), []byte(folder.Path+"0") // '0' is the byte after '/'
-	if folder.Path == "/" {
-		low, high = []byte("/"), []byte("0")
-	}
-	return c.facts(
-		ctx,
-		stores,
-		"SELECT "+factColumns+` FROM dirs d0 CROSS JOIN places p ON p.dir_id = d0.id`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE d0.machine_id = (SELECT id FROM machines WHERE name = ?1) AND (d0.path = ?2 OR d0.path >= ?3 AND d0.path < ?4) AND
-			x.origin_known ORDER BY d0.path, p.name`,
-		folder.Machine,
-		[]byte(folder.Path),
-		low,
-		high,
-	)
-}
-
 // Twins returns spans elsewhere of files with the same size and write time, at most limit.
 func (c *Catalogue) Twins(ctx context.Context, stores map[int64]*Store, f Fact, limit int) ([]Fact, error) {
-	if f.Stamp.IsZero() || f.Size <= 0 {
+	at := nanos(f.Stamp)
+	if f.Stamp.IsZero() || f.Size <= 0 || !at.Valid {
 		return nil, nil
 	}
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.written_at = ? AND x.size = ? AND x.type = 'file' AND x.origin_known AND (d.path <> ? OR p.name <> ? OR m.name <> ?)
-			LIMIT ?`,
-		f.Stamp.UnixNano(), f.Size, []byte(place.Folder(f.Place.Path)), []byte(f.Place.Name()), f.Place.Machine, limit))
+	r := c.readingWith(stores)
+	var all []located
+	err := c.eachSized(ctx, f.Size, &at.Int64, func(folder int64) (bool, error) {
+		err := r.eachIn(ctx, folder, func(l *located) bool {
+			if l.Type == entry.File && l.Size == f.Size && l.OriginKnown && instantNanos(l.Written) == at &&
+				(l.placePath() != f.Place.Path || r.machineOf(l) != f.Place.Machine) {
+				all = append(all, *l)
+			}
+			return len(all) < limit
+		})
+		return len(all) < limit, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return r.facts(ctx, all)
+}
+
+// machineOf names the machine whose files a span is of.
+func (r *reading) machineOf(l *located) string {
+	if s := r.stores[l.folder.source]; s != nil {
+		return s.Source.Machine
+	}
+	return ""
+}
+
+// eachIn calls see with the spans of a folder until it says that it is enough.
+func (r *reading) eachIn(ctx context.Context, id int64, see func(*located) bool) error {
+	f, err := folderByID(ctx, r.q, id)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for at := blockID(id, 0); ; {
+		b, err := r.block(ctx, f, at)
+		if err != nil {
+			return err
+		}
+		for _, spans := range [...][]block.Span{b.now, b.past} {
+			for i := range spans {
+				if !see(&located{spans[i], f}) {
+					return nil
+				}
+			}
+		}
+		if f.parts <= 1 {
+			return nil
+		}
+		err = r.q.QueryRowContext(ctx, "SELECT id FROM blocks WHERE id > ? AND id <= ? ORDER BY id LIMIT 1", at, lastBlock(id)).Scan(&at)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
 }
 
 // LinksTo returns links that point to a path, by what they are recorded to hold.
 func (c *Catalogue) LinksTo(ctx context.Context, stores map[int64]*Store, machine, path string) ([]Fact, error) {
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.target = ? AND x.type = 'link' AND m.name = ? AND x.origin_known LIMIT 100`, []byte(path), machine))
-}
-
-// SetDigests keeps the digests of several copies' contents.
-func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) error {
-	if len(digests) == 0 {
-		return nil
+	const limit = 100
+	folders, err := numbers(c.reads.QueryContext(ctx, "SELECT folder_id FROM link_targets WHERE target = ?", []byte(path)))
+	if err != nil {
+		return nil, err
 	}
-	ids := make([]int64, 0, len(digests))
-	for id := range digests {
-		ids = append(ids, id)
-	}
-	sort.Slice(ids, func(i, j int) bool { return ids[i] < ids[j] })
-	return c.tx(ctx, func(tx *sql.Tx) error {
-		for _, id := range ids {
-			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ?", digests[id], id); err != nil {
-				return err
+	r := c.readingWith(stores)
+	var all []located
+	for _, id := range folders {
+		if err := r.eachIn(ctx, id, func(l *located) bool {
+			if l.Type == entry.Link && l.Target == path && l.OriginKnown && r.machineOf(l) == machine {
+				all = append(all, *l)
 			}
-			if err := judgeKnown(ctx, tx, digests[id]); err != nil {
-				return err
-			}
+			return len(all) < limit
+		}); err != nil {
+			return nil, err
 		}
-		return nil
-	})
-}
-
-// DigestOfContent returns the digest of a content that stores name, where it is known of any copy; nil where it is not.
-func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (sum []byte, err error) {
-	err = c.read.QueryRowContext(ctx, "SELECT sha256 FROM spans WHERE content = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).
-		Scan(&sum)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
 	}
-	return sum, err
-}
-
-// Undigested lists readable files of a source whose digest is not known, after the one numbered after.
-func (c *Catalogue) Undigested(ctx context.Context, source, after int64, limit int) ([]int64, error) {
-	return numbers(
-		c.read.QueryContext(
-			ctx,
-			"SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND sha256 IS NULL ORDER BY id LIMIT ?",
-			after,
-			source,
-			limit,
-		),
-	)
+	return r.facts(ctx, all)
 }
 
 // FormerHomes lists the homes that people of a machine had before, with when they were last theirs.

@@ -5,20 +5,24 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
+	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 )
 
 // Findings returns what was found when a content was examined; ErrNotFound where it was not.
 func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Findings, error) {
 	var text string
-	if err := c.read.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text); err != nil {
+	if err := c.reads.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text); err != nil {
 		return condition.Findings{}, noRows(err)
 	}
 	return fromJSON[condition.Findings](text)
@@ -31,23 +35,99 @@ type Examined struct {
 	Findings condition.Findings
 }
 
+// contentRow is what is known of the content of a span.
+type contentRow struct {
+	sha256    []byte
+	condition string // "" while unread
+	findings  string // JSON; "" where they were not asked for, or there are none
+}
+
+// contentsOf returns what is known of the contents of spans, by their numbers.
+func (c *Catalogue) contentsOf(ctx context.Context, ids []int64, findings bool) (map[int64]contentRow, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	var any bool
+	if err := c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM contents WHERE span_id BETWEEN ? AND ?)", slices.Min(ids),
+		slices.Max(ids)).Scan(&any); err != nil || !any {
+		return nil, err
+	}
+	query := "SELECT span_id, sha256, coalesce(condition, ''), '' FROM contents WHERE span_id IN (SELECT value FROM json_each(?))"
+	if findings {
+		query = `SELECT c.span_id, c.sha256, coalesce(c.condition, ''), coalesce(e.findings, '') FROM json_each(?) j CROSS JOIN contents c ON
+			c.span_id = j.value LEFT JOIN examined e ON e.sha256 = c.sha256`
+	}
+	all := make(map[int64]contentRow, len(ids))
+	for some := range slices.Chunk(ids, 5000) {
+		rows, err := c.reads.QueryContext(ctx, query, toJSON(some))
+		if err != nil {
+			return nil, err
+		}
+		for rows.Next() {
+			var id int64
+			var row contentRow
+			if err := rows.Scan(&id, &row.sha256, &row.condition, &row.findings); err != nil {
+				return nil, errors.Join(err, rows.Close())
+			}
+			all[id] = row
+		}
+		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+const putDigest = `INSERT INTO contents (span_id, sha256) VALUES (?, ?) ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, condition =
+	CASE WHEN sha256 IS excluded.sha256 THEN condition END`
+
+// SetDigests keeps the digests of several copies' contents.
+func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) error {
+	if len(digests) == 0 {
+		return nil
+	}
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		w := newWriting(tx)
+		for _, id := range slices.Sorted(maps.Keys(digests)) {
+			if err := w.exec(ctx, putDigest, id, digests[id]); err != nil {
+				return err
+			}
+			if err := c.judgeKnown(ctx, w, digests[id]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// DigestOfContent returns the digest of a content that stores name, where it is known of any copy; nil where it is not.
+func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (sum []byte, err error) {
+	err = c.reads.QueryRowContext(ctx, "SELECT sha256 FROM contents WHERE named = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).
+		Scan(&sum)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return sum, err
+}
+
 // SetExamined keeps what examining contents found, with the copies' digests.
 func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Time) error {
 	if len(all) == 0 {
 		return nil
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
+		w := newWriting(tx)
 		for _, e := range all {
-			if _, err := tx.ExecContext(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET "+
-				"findings = excluded.findings, at = excluded.at",
-				e.SHA256, toJSON(e.Findings), at.UnixNano()); err != nil {
+			if err := w.exec(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET findings = "+
+				"excluded.findings, at = excluded.at", e.SHA256, toJSON(e.Findings), at.UnixNano()); err != nil {
 				return err
 			}
-			if _, err := tx.ExecContext(ctx, "UPDATE spans SET sha256 = ? WHERE id = ? AND sha256 IS NOT ?", e.SHA256, e.Copy,
-				e.SHA256); err != nil {
+			if err := w.exec(ctx, putDigest, e.Copy, e.SHA256); err != nil {
 				return err
 			}
-			if err := judge(ctx, tx, e.SHA256, e.Findings); err != nil {
+		}
+		for _, e := range all { // once all digests are there, for equal contents are judged together
+			if err := c.judge(ctx, w, e.SHA256, e.Findings, true); err != nil {
 				return err
 			}
 		}
@@ -63,71 +143,41 @@ type Judged struct {
 
 // Conditions returns what is known of copies, by their numbers.
 func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judged, error) {
+	known, err := c.contentsOf(ctx, ids, false)
+	if err != nil {
+		return nil, err
+	}
 	all := make(map[int64]Judged, len(ids))
-	for some := range slices.Chunk(ids, 5000) {
-		rows, err := c.read.QueryContext(
-			ctx,
-			"SELECT id, coalesce(condition, 'unread'), sha256 FROM spans WHERE id IN (SELECT value FROM json_each(?))",
-			toJSON(some),
-		)
-		if err != nil {
-			return nil, err
-		}
-		for rows.Next() {
-			var id int64
-			var j Judged
-			var sha []byte
-			if err := rows.Scan(&id, &j.State, &sha); err != nil {
-				return nil, errors.Join(err, rows.Close())
+	for _, id := range ids {
+		j := Judged{State: condition.Unread}
+		if row, ok := known[id]; ok {
+			j.SHA256 = hex.EncodeToString(row.sha256)
+			if row.condition != "" {
+				j.State = condition.State(row.condition)
 			}
-			j.SHA256 = hex.EncodeToString(sha)
-			all[id] = j
 		}
-		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-			return nil, err
-		}
+		all[id] = j
 	}
 	return all, nil
 }
 
-// UnexaminedIn lists readable files of a source that were not examined, after the one numbered after.
-func (c *Catalogue) UnexaminedIn(ctx context.Context, source, after int64, limit int) ([]int64, error) {
-	return numbers(
-		c.read.QueryContext(
-			ctx,
-			"SELECT id FROM spans WHERE id > ? AND source_id = ? AND type = 'file' AND readable AND condition IS NULL ORDER BY id LIMIT ?",
-			after,
-			source,
-			limit,
-		),
-	)
-}
-
-// judge says of every span of a content what the findings mean under its name.
-func judge(ctx context.Context, tx *sql.Tx, sha256 []byte, f condition.Findings) error {
-	rows, err := tx.QueryContext(
-		ctx,
-		"SELECT x.id, p.name FROM spans x JOIN places p ON p.id = x.place_id WHERE x.sha256 = ? AND x.type = 'file'",
-		sha256,
-	)
+// judge says of every span of a content what the findings mean under its name; where it is anew, also of those that were judged.
+func (c *Catalogue) judge(ctx context.Context, w *writing, sha256 []byte, f condition.Findings, anew bool) error {
+	ids, err := numbers(w.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? AND (condition IS NULL OR ?)", sha256, anew))
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	r := &reading{c: c, q: w, blocks: map[int64]*content{}}
+	found, err := r.find(ctx, ids)
 	if err != nil {
 		return err
 	}
-	states := map[int64]condition.State{}
-	for rows.Next() {
-		var id int64
-		var name string
-		if err := rows.Scan(&id, &name); err != nil {
-			return errors.Join(err, rows.Close())
+	for id, l := range found {
+		if l.Type != entry.File {
+			continue
 		}
-		states[id] = f.For(name).State
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return err
-	}
-	for id, state := range states {
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET condition = ? WHERE id = ? AND condition IS NOT ?", string(state), id,
-			string(state)); err != nil {
+		if err := w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(f.For(place.Name(l.placePath())).State),
+			id); err != nil {
 			return err
 		}
 	}
@@ -135,9 +185,9 @@ func judge(ctx context.Context, tx *sql.Tx, sha256 []byte, f condition.Findings)
 }
 
 // judgeKnown does so for contents that were examined before the span's digest was known.
-func judgeKnown(ctx context.Context, tx *sql.Tx, sha256 []byte) error {
+func (c *Catalogue) judgeKnown(ctx context.Context, w *writing, sha256 []byte) error {
 	var text string
-	err := tx.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text)
+	err := w.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -148,30 +198,139 @@ func judgeKnown(ctx context.Context, tx *sql.Tx, sha256 []byte) error {
 	if err != nil {
 		return err
 	}
-	return judge(ctx, tx, sha256, f)
+	return c.judge(ctx, w, sha256, f, false)
 }
+
+// Position is where a walk over the blocks of a source has come; the zero Position is its beginning.
+type Position struct{ folder, block int64 }
+
+// Undigested lists readable files of a source whose digests are not known, a few folders at a time, in the order in which they lie
+// there. Where none are listed there are no more.
+func (c *Catalogue) Undigested(ctx context.Context, source int64, from Position, limit int) ([]int64, Position, error) {
+	return c.lacking(ctx, source, from, limit, func(row contentRow) bool { return row.sha256 == nil })
+}
+
+// UnexaminedIn does so for files that were not examined.
+func (c *Catalogue) UnexaminedIn(ctx context.Context, source int64, from Position, limit int) ([]int64, Position, error) {
+	return c.lacking(ctx, source, from, limit, func(row contentRow) bool { return row.condition == "" })
+}
+
+// lacking lists files of whose content something is not known.
+func (c *Catalogue) lacking(ctx context.Context, source int64, from Position, limit int, lacks func(contentRow) bool) ([]int64, Position,
+	error) {
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, from, err
+	}
+	var all []int64
+	for len(all) < limit {
+		some, err := c.blocksFrom(ctx, source, from)
+		if err != nil {
+			return nil, from, err
+		}
+		if len(some) == 0 {
+			return all, from, nil
+		}
+		for _, b := range some {
+			from = Position{b.folder.id, b.id}
+			var ids []int64
+			for _, spans := range [...][]block.Span{b.now, b.past} {
+				for i := range spans {
+					if l := (located{spans[i], b.folder}); l.Type == entry.File && r.readable(&l) {
+						ids = append(ids, l.ID)
+					}
+				}
+			}
+			known, err := c.contentsOf(ctx, ids, false)
+			if err != nil {
+				return nil, from, err
+			}
+			for _, id := range ids {
+				if lacks(known[id]) {
+					all = append(all, id)
+				}
+			}
+			if len(all) >= limit {
+				break
+			}
+		}
+	}
+	return all, from, nil
+}
+
+// foundBlock is a block with its folder.
+type foundBlock struct {
+	content
+	folder *folder
+}
+
+// blocksFrom reads some blocks of a source, in the order of their numbers.
+func (c *Catalogue) blocksFrom(ctx context.Context, source int64, from Position) ([]foundBlock, error) {
+	rows, err := c.reads.QueryContext(ctx, "SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
+		"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE f.source_id = ?1 AND f.id >= ?3 "+
+		"ORDER BY f.id, b.id LIMIT 64", source, from.block, from.folder)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []foundBlock
+	for rows.Next() {
+		b := foundBlock{folder: &folder{}}
+		if err := b.folder.scan(rows, &b.id, &b.raw.now, &b.raw.past); err != nil {
+			return nil, err
+		}
+		if b.now, err = block.Decode(b.raw.now); err == nil {
+			b.past, err = block.Decode(b.raw.past)
+		}
+		if err != nil {
+			return nil, damaged(b.folder, err)
+		}
+		all = append(all, b)
+	}
+	return all, rows.Err()
+}
+
+// facts runs the search.
+func (s *search) facts(ctx context.Context) ([]Fact, error) {
+	if err := s.run(ctx); err != nil {
+		return nil, err
+	}
+	all := make([]located, len(s.best))
+	for i, h := range s.best {
+		all[i] = h.located
+	}
+	return s.r.facts(ctx, all)
+}
+
+func isLive(s *Store) bool { return s.Source.Traits.Live() }
+
+// documents are the classes whose contents are examined unasked.
+var documents = []fileclass.Class{fileclass.Documents, fileclass.Spreadsheets, fileclass.Drawings, fileclass.Pictures, fileclass.Contacts,
+	fileclass.Calendars, fileclass.Mail}
 
 // Unexamined lists files that stand on machines now, were written since a moment and were not examined yet, newest
 // first.
 func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]int64, error) {
-	return numbers(c.read.QueryContext(
-		ctx,
-		`SELECT x.id FROM spans x JOIN sources so ON so.id = x.source_id
-		WHERE x.written_at >= ? AND x.last_at IS NULL AND so.shape = 'now' AND x.type = 'file' AND x.condition IS NULL AND x.size <= ?
-		AND x.class IN (?, ?, ?, ?, ?, ?, ?) ORDER BY x.written_at DESC LIMIT ?`,
-		since.UnixNano(),
-		most,
-		string(
-			fileclass.Documents,
-		),
-		string(fileclass.Spreadsheets),
-		string(fileclass.Drawings),
-		string(fileclass.Pictures),
-		string(fileclass.Contacts),
-		string(fileclass.Calendars),
-		string(fileclass.Mail),
-		limit,
-	))
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
+	from := since.UnixNano()
+	s := search{r: r, by: orders[ByWritten], limit: limit, source: isLive,
+		folder: func(f *indexedFolder) bool { return f.written > 0 && notLater(f.written) >= from },
+		span: func(l *located) bool {
+			at := instantNanos(l.Written)
+			return l.Type == entry.File && l.Stands() && at.Valid && at.Int64 >= from && l.Size <= most && slices.Contains(documents, classOf(l))
+		},
+		content: func(_ *located, known contentRow) (bool, error) { return known.condition == "", nil }}
+	if err := s.run(ctx); err != nil {
+		return nil, err
+	}
+	ids := []int64{}
+	for _, h := range s.best {
+		ids = append(ids, h.ID)
+	}
+	return ids, nil
 }
 
 // FactsByDigest returns everything that holds a content, at most limit.
@@ -180,70 +339,93 @@ func (c *Catalogue) FactsByDigest(ctx context.Context, stores map[int64]*Store, 
 	if err != nil || len(sum) == 0 {
 		return nil, err
 	}
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.sha256 = ? LIMIT ?`, sum, limit))
+	ids, err := numbers(c.reads.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? ORDER BY span_id LIMIT ?", sum, limit))
+	if err != nil {
+		return nil, err
+	}
+	r := c.readingWith(stores)
+	found, err := r.find(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var all []located
+	for _, id := range ids {
+		if l, ok := found[id]; ok {
+			all = append(all, l)
+		}
+	}
+	return r.facts(ctx, all)
 }
 
 // FactsOfSize returns files of a size that stand on machines now, at most limit.
 func (c *Catalogue) FactsOfSize(ctx context.Context, stores map[int64]*Store, size int64, limit int) ([]Fact, error) {
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.size = ? AND x.last_at IS NULL AND x.type = 'file' AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')
-			LIMIT ?`, size, limit))
+	r := c.readingWith(stores)
+	var all []located
+	err := c.eachSized(ctx, size, nil, func(folder int64) (bool, error) {
+		err := r.eachIn(ctx, folder, func(l *located) bool {
+			s := stores[l.folder.source]
+			if s == nil || !isLive(s) {
+				return false
+			}
+			if l.Type == entry.File && l.Size == size && l.Stands() {
+				all = append(all, *l)
+			}
+			return len(all) < limit
+		})
+		return len(all) < limit, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return r.facts(ctx, all)
 }
 
 // FactsNamed returns what sources saw under just this name, in any folder of any machine, at most limit.
 func (c *Catalogue) FactsNamed(ctx context.Context, stores map[int64]*Store, name string, limit int) ([]Fact, error) {
-	s := search{c: c}
-	if err := s.words(ctx, place.Readable(name)); err != nil || s.names == nil {
-		return nil, err
+	words := strings.Fields(names.Fold(place.Readable(name)))
+	if len(words) == 0 {
+		return nil, nil
 	}
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id IN (SELECT value FROM json_each(?)) AND p.name = ? ORDER BY x.id LIMIT ?`, toJSON(s.names), []byte(name), limit))
+	s := search{r: c.readingWith(stores), words: words, by: oldest, limit: limit,
+		span: func(l *located) bool { return place.Name(l.placePath()) == name }}
+	return s.facts(ctx)
 }
 
-// FactsLike returns what stands on a machine now under a name in which all words occur, at most limit. Words of one or two
-// letters alone find nothing: the index does not know them.
+// oldest is the order in which spans were recorded.
+var oldest = order{value: func(*reading, *located) rankValue { return rankValue{} }, bound: func(*reading, *indexedFolder) rankValue {
+	return rankValue{}
+}}
+
+// FactsLike returns what stands on a machine now under a name in which all words occur, at most limit, the one written last first.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
-	return c.factsLike(
-		ctx,
-		stores,
-		words,
-		"m.name = ? AND x.last_at IS NULL AND x.source_id IN (SELECT id FROM sources WHERE shape = 'now')",
-		machine,
-		limit,
-	)
+	return c.factsLike(ctx, stores, words, limit, func(s *Store) bool { return isLive(s) && s.Source.Machine == machine },
+		func(_ *reading, l *located) bool { return l.Stands() })
 }
 
 // FactsLost does so for what the stores of a machine hold without a record of where it came from.
 func (c *Catalogue) FactsLost(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
-	return c.factsLike(
-		ctx,
-		stores,
-		words,
-		"NOT x.origin_known AND x.readable AND x.source_id IN (SELECT s.id FROM sources s JOIN machines sm ON sm.id = s.machine_id "+
-			"WHERE sm.name = ?)",
-		machine,
-		limit,
-	)
+	return c.factsLike(ctx, stores, words, limit, func(s *Store) bool { return s.Source.Machine == machine },
+		func(r *reading, l *located) bool { return !l.OriginKnown && r.readable(l) })
 }
 
-// factsLike returns files under a name in which all words occur, of a machine, the one written last first.
-func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, words, where, machine string, limit int) ([]Fact, error) {
-	const indexed = 3 // letters
-	if !slices.ContainsFunc(strings.Fields(words), func(w string) bool { return utf8.RuneCountInString(w) >= indexed }) {
+// factsLike returns files under a name in which all words occur. Words of one or two letters alone find nothing: they are in too many.
+func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, words string, limit int, source func(*Store) bool,
+	fits func(*reading, *located) bool) ([]Fact, error) {
+	const telling = 3 // letters
+	folded := strings.Fields(names.Fold(words))
+	if !slices.ContainsFunc(folded, func(w string) bool { return utf8.RuneCountInString(w) >= telling }) {
 		return nil, nil
 	}
-	s := search{c: c}
-	if err := s.words(ctx, words); err != nil || s.names == nil {
-		return nil, err
-	}
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM places p`+factTables+` CROSS JOIN spans x ON x.place_id = p.id
-		WHERE p.id IN (SELECT value FROM json_each(?)) AND x.type = 'file' AND `+where+` ORDER BY x.written_at DESC LIMIT ?`,
-		toJSON(s.names), machine, limit))
+	r := c.readingWith(stores)
+	s := search{r: r, words: folded, by: orders[ByWritten], limit: limit, source: source,
+		span: func(l *located) bool { return l.Type == entry.File && fits(r, l) }}
+	return s.facts(ctx)
 }
 
 // FactsOfSource returns what a source holds now, at most limit, the newest first.
 func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int) ([]Fact, error) {
-	return collect(c.facts(ctx, stores, "SELECT "+factColumns+` FROM spans x CROSS JOIN places p ON p.id = x.place_id`+factTables+`
-		WHERE x.source_id = ? AND x.last_at IS NULL AND x.type = 'file' ORDER BY x.written_at DESC LIMIT ?`, source, limit))
+	s := search{r: c.readingWith(stores), by: orders[ByWritten], limit: limit,
+		source: func(s *Store) bool { return s.Source.ID == source },
+		span:   func(l *located) bool { return l.Type == entry.File && l.Stands() }}
+	return s.facts(ctx)
 }

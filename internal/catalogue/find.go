@@ -7,12 +7,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
+	"math"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/traits"
 )
 
@@ -58,25 +60,97 @@ type Found struct {
 }
 
 // CountLimit is where counting stops.
-const CountLimit = 10000
+const CountLimit = 1000
 
 const defaultLimit = 50
 
-// A sort is a column whose NULLs come last, ordered with the id as a tie-break in the same direction.
+// day is a day of a retention, in nanoseconds.
+const day = int64(24 * time.Hour)
+
+// order is an order of copies. What lacks the value comes last; of equal values numbers decide, in the same direction.
 type order struct {
-	column     string
 	descending bool
-	text       bool
+	text       bool // it is by a text, not by a number
+	value      func(r *reading, l *located) rankValue
+	// bound is a value that nothing in a folder comes before.
+	bound func(r *reading, f *indexedFolder) rankValue
 }
 
-const expiry = "(x.gone_at + 86400000000000 * coalesce(so.retention_days, (SELECT retention_days FROM machines WHERE id = so.machine_id)))"
+// rankValue is what copies are ordered by: a number, or a text and the first letters of it.
+type rankValue struct {
+	known  bool
+	number int64
+	text   string
+}
+
+func known(n sql.NullInt64) rankValue { return rankValue{known: n.Valid, number: n.Int64} }
 
 var orders = map[Sort]order{
-	ByGone:    {"x.gone_at", true, false},
-	ByWritten: {"x.written_at", true, false},
-	ByName:    {"p.folded", false, true},
-	BySize:    {"x.size", true, false},
-	ByExpiry:  {expiry, false, false},
+	ByGone: {true, false, func(_ *reading, l *located) rankValue { return known(instantNanos(l.Gone)) },
+		func(_ *reading, f *indexedFolder) rankValue {
+			return rankValue{known: f.goneLast > 0, number: notLater(f.goneLast)}
+		}},
+	ByWritten: {true, false, func(_ *reading, l *located) rankValue { return known(instantNanos(l.Written)) },
+		func(_ *reading, f *indexedFolder) rankValue {
+			return rankValue{known: f.written > 0, number: notLater(f.written)}
+		}},
+	BySize: {true, false, func(_ *reading, l *located) rankValue { return rankValue{known: true, number: l.Size} },
+		func(_ *reading, f *indexedFolder) rankValue { return rankValue{known: true, number: int64(f.largest)} }},
+	ByExpiry: {false, false, func(r *reading, l *located) rankValue {
+		n := r.expiry(l)
+		return rankValue{known: n != 0, number: n}
+	}, func(r *reading, f *indexedFolder) rankValue {
+		if f.goneFirst <= 1 {
+			return rankValue{known: f.goneFirst > 0, number: math.MinInt64}
+		}
+		return rankValue{known: true, number: notEarlier(f.goneFirst) + day*r.retention(int64(f.source))}
+	}},
+	ByName: {false, true, func(_ *reading, l *located) rankValue {
+		return rankValue{known: true, text: names.Fold(place.Name(l.placePath()))}
+	},
+		func(_ *reading, f *indexedFolder) rankValue {
+			b := make([]byte, 8)
+			for i := range b {
+				b[i] = byte(f.name >> (56 - 8*i))
+			}
+			return rankValue{known: true, text: strings.TrimRight(string(b), "\x00")}
+		}},
+}
+
+// retention is how many days a source keeps what was deleted.
+func (r *reading) retention(source int64) int64 {
+	if s := r.stores[source]; s != nil {
+		return int64(s.Source.RetentionDays)
+	}
+	return 0
+}
+
+// expiry is when the policy of a span's store removes it, or when it was deleted where that never does; 0 where it was not.
+func (r *reading) expiry(l *located) int64 {
+	gone := instantNanos(l.Gone)
+	if !gone.Valid {
+		return 0
+	}
+	return gone.Int64 + day*r.retention(l.folder.source)
+}
+
+// rank is where something stands in an order.
+type rank struct {
+	rankValue
+	id int64
+}
+
+// before tells whether one comes before another.
+func (o order) before(a, b rank) bool {
+	switch {
+	case a.known != b.known:
+		return a.known
+	case a.number != b.number:
+		return (a.number > b.number) == o.descending
+	case a.text != b.text:
+		return (a.text > b.text) == o.descending
+	}
+	return a.id != b.id && (a.id > b.id) == o.descending
 }
 
 // Find returns a page of copies. An unreadable cursor is ErrCursor.
@@ -91,223 +165,146 @@ func (c *Catalogue) Find(ctx context.Context, q Query) (Found, error) {
 	if !ok {
 		return Found{}, fmt.Errorf("no order %q", q.Sort)
 	}
-	s := search{c: c, by: by}
-	if err := s.words(ctx, q.Words); err != nil {
+	r, err := c.reading(ctx)
+	if err != nil {
 		return Found{}, err
 	}
-	s.filters(q)
-	var found Found
-	var err error
-	if found.Total, found.Exact, err = s.count(ctx); err != nil {
+	s := search{r: r, by: by, limit: q.Limit + 1, count: CountLimit, words: strings.Fields(names.Fold(q.Words))}
+	if err := s.filters(ctx, q); err != nil {
 		return Found{}, err
 	}
 	if q.Cursor != "" {
-		if err := s.after(q.Cursor); err != nil {
+		if err := s.goOn(q.Cursor); err != nil {
 			return Found{}, err
 		}
 	}
-	if found.Copies, err = s.page(ctx, q.Limit+1); err != nil {
+	if err := s.run(ctx); err != nil {
 		return Found{}, err
 	}
-	if len(found.Copies) > q.Limit {
-		found.Copies = found.Copies[:q.Limit]
-		if found.Next, err = s.cursor(ctx, found.Copies[q.Limit-1].ID); err != nil {
-			return Found{}, err
-		}
+	found := Found{Total: min(s.total, CountLimit), Exact: s.total <= CountLimit && !s.more}
+	if len(s.best) > q.Limit {
+		s.best = s.best[:q.Limit]
+		found.Next = s.cursor(s.best[q.Limit-1].rank)
 	}
-	return found, nil
+	page := make([]located, len(s.best))
+	for i, h := range s.best {
+		page[i] = h.located
+	}
+	found.Copies, err = r.copies(ctx, page, true)
+	return found, err
 }
 
-// search is a query being put together.
-type search struct {
-	c     *Catalogue
-	by    order
-	where []string
-	args  []any
-	names []int64 // places whose names the words may hit, as far as CountLimit+1; nil where there are no words
-	plain bool    // nothing but words filters
-}
-
-// fewNames is how many names are better looked up one by one than met while walking along the order.
-const fewNames = 4000
-
-func (s *search) few() bool { return s.names != nil && len(s.names) <= fewNames }
-
-// words adds the words. Those of three letters and more go through the trigram index, which only proposes, since it
-// knows no positions; where all are shorter, the names themselves are looked through. What is proposed is then held
-// against every word.
-func (s *search) words(ctx context.Context, words string) error {
-	var grams []string
-	for _, word := range strings.Fields(names.Fold(words)) {
-		s.where = append(s.where, "instr(p.folded, ?) > 0")
-		s.args = append(s.args, word)
-		grams = append(grams, trigrams(word)...)
+// filters turns a query into what sources, folders and spans have to be like.
+func (s *search) filters(ctx context.Context, q Query) error {
+	r := s.r
+	s.source = func(x *Store) bool {
+		return (q.Machine == "" || x.Source.Machine == q.Machine) && (q.Kind == "" || x.Source.Kind == q.Kind) &&
+			(q.Shape == "" || x.Source.Traits.Shape == q.Shape)
 	}
-	var err error
-	switch {
-	case len(s.where) == 0:
-	case grams != nil:
-		s.names, err = numbers(
-			s.c.read.QueryContext(ctx, "SELECT rowid FROM names WHERE names MATCH ? LIMIT ?", strings.Join(grams, " AND "), CountLimit+1),
-		)
-	default:
-		s.names, err = numbers(
-			s.c.read.QueryContext(
-				ctx,
-				"SELECT p.id FROM places p WHERE "+strings.Join(s.where, " AND ")+" LIMIT ?",
-				append(slices.Clone(s.args), CountLimit+1)...),
-		)
+	s.folder = func(f *indexedFolder) bool {
+		return (q.GoneSince.IsZero() || f.goneLast > 0 && notLater(f.goneLast) >= q.GoneSince.UnixNano()) &&
+			(q.ExpiresBefore.IsZero() || f.goneFirst > 0 && notEarlier(f.goneFirst) < q.ExpiresBefore.UnixNano())
 	}
-	return err
-}
-
-// trigrams returns enough of a word's trigrams to cover it, quoted for a query. Overlapping ones would add work and
-// hardly narrow.
-func trigrams(word string) (quoted []string) {
-	letters := []rune(word)
-	for i := 0; i+3 <= len(letters); i += 3 {
-		quoted = append(quoted, quoteGram(letters[i:i+3]))
-	}
-	if n := len(letters); n > 3 && n%3 != 0 {
-		quoted = append(quoted, quoteGram(letters[n-3:]))
-	}
-	return quoted
-}
-
-func quoteGram(letters []rune) string {
-	return `"` + strings.ReplaceAll(string(letters), `"`, `""`) + `"`
-}
-
-func (s *search) filters(q Query) {
-	add := func(condition string, args ...any) {
-		s.where = append(s.where, condition)
-		s.args = append(s.args, args...)
-		s.plain = false
-	}
-	s.plain = true
-	if !q.Records {
-		s.where = append(s.where, "x.readable")
-	}
-	if q.Machine != "" {
-		add("x.source_id IN (SELECT s.id FROM sources s JOIN machines m ON m.id = s.machine_id WHERE m.name = ?)", q.Machine)
-	}
-	if q.Person != "" {
-		add("x.person = ?", q.Person)
-	}
-	if q.Under != "" && q.Under != "/" {
-		// A range rather than a pattern: '0' is the byte after '/'.
-		add(
-			"p.dir_id IN (SELECT id FROM dirs WHERE path = ? OR path >= ? AND path < ?)",
-			[]byte(q.Under),
-			[]byte(q.Under+"/"),
-			[]byte(q.Under+"0"),
-		)
-	}
-	if q.Class != "" {
-		add("x.class = ?", q.Class)
-	}
-	if q.State != "" {
-		add(state+" = ?", q.State)
+	s.span = func(l *located) bool {
+		gone := instantNanos(l.Gone)
+		return (q.Records || r.readable(l)) && (q.Person == "" || l.Person == q.Person) && (!q.Whole || !l.Within) &&
+			(q.Class == "" || string(classOf(l)) == q.Class) &&
+			(q.Under == "" || q.Under == "/" || place.Under(place.Folder(l.placePath()), q.Under)) &&
+			(q.GoneSince.IsZero() || gone.Valid && gone.Int64 >= q.GoneSince.UnixNano()) &&
+			(q.ExpiresBefore.IsZero() || gone.Valid && r.retention(l.folder.source) > 0 && r.expiry(l) < q.ExpiresBefore.UnixNano())
 	}
 	switch q.Condition {
 	case "":
 	case string(condition.Unread):
-		add("x.condition IS NULL AND x.type = 'file'")
+		s.content = func(l *located, known contentRow) (bool, error) {
+			return l.Type == entry.File && known.condition == "", nil
+		}
 	default:
-		add("x.condition = ?", q.Condition)
+		s.content = func(_ *located, known contentRow) (bool, error) { return known.condition == q.Condition, nil }
+		if err := s.only(ctx, "SELECT DISTINCT (SELECT folder_id FROM id_runs WHERE first <= c.span_id ORDER BY first DESC LIMIT 1) FROM "+
+			"contents c WHERE c.condition = ?", q.Condition); err != nil {
+			return err
+		}
 	}
-	if !q.GoneSince.IsZero() {
-		add("x.gone_at >= ?", q.GoneSince.UnixNano())
+	if q.State != "" {
+		condition := s.content
+		s.content = func(l *located, known contentRow) (bool, error) {
+			if condition != nil {
+				if ok, err := condition(l, known); !ok || err != nil {
+					return false, err
+				}
+			}
+			state, err := r.state(ctx, l, known.sha256)
+			return state == q.State, err
+		}
 	}
-	if !q.ExpiresBefore.IsZero() {
-		// Nothing that was deleted later than the shortest retention before can expire by then; the index serves that.
-		add(`x.gone_at < ? - 86400000000000 * (SELECT coalesce(min(nullif(coalesce(so.retention_days, m.retention_days), 0)), 0)
-			FROM sources so JOIN machines m ON m.id = so.machine_id)`, q.ExpiresBefore.UnixNano())
-		add(expiry+" > x.gone_at AND "+expiry+" < ?", q.ExpiresBefore.UnixNano())
-	}
-	if q.Shape != "" {
-		add("so.shape = ?", string(q.Shape))
-	}
-	if q.Kind != "" {
-		add("so.kind = ?", q.Kind)
-	}
-	if q.Whole {
-		add("NOT x.within")
+	if q.Under != "" && q.Under != "/" {
+		if err := s.only(ctx, `SELECT f.id FROM dirs d CROSS JOIN folders f ON f.dir_id = d.id WHERE d.path = ?1 OR d.path >= ?2 AND d.path < ?3
+			UNION SELECT e.block_id >> 36 FROM dirs d CROSS JOIN elsewhere e ON e.dir_id = d.id WHERE d.path = ?1 OR d.path >= ?2 AND
+				d.path < ?3`, []byte(q.Under), []byte(q.Under+"/"), []byte(q.Under+"0")); err != nil {
+			return err
+		}
 	}
 	if q.ItemOf != 0 {
-		add(`x.store_dir_id = (SELECT inside.id FROM spans f JOIN store_dirs fd ON fd.id = f.store_dir_id
-			JOIN store_dirs inside ON inside.source_id = fd.source_id
-				AND inside.path = CAST(CASE WHEN length(fd.path) = 0 THEN f.store_name ELSE fd.path || '/' || f.store_name END AS BLOB)
-			WHERE f.id = ?)`, q.ItemOf)
+		return s.itemsOf(ctx, q.ItemOf)
 	}
+	return nil
 }
 
-// from begins a query at the names where they are few, else at the spans in the order asked for.
-func (s *search) from(columns, tables string) (string, []any) {
-	where := ""
-	if len(s.where) > 0 {
-		where = " WHERE " + strings.Join(s.where, " AND ")
+// only narrows the search to folders that a query lists.
+func (s *search) only(ctx context.Context, query string, args ...any) error {
+	folders, err := numbers(s.r.q.QueryContext(ctx, query, args...))
+	if err != nil {
+		return err
 	}
-	if s.few() {
-		return "WITH hit AS MATERIALIZED (SELECT value AS id FROM json_each(?)) SELECT " + columns +
-			" FROM hit CROSS JOIN spans x ON x.place_id = hit.id" + tables + where, append([]any{toJSON(s.names)}, s.args...)
+	among := make(map[int64]bool, len(folders))
+	for _, id := range folders {
+		if s.among == nil || s.among[id] {
+			among[id] = true
+		}
 	}
-	return "SELECT " + columns + " FROM spans x" + tables + where, s.args
+	s.among = among
+	return nil
 }
 
-// countTables joins only what the conditions speak of: counting looks at far more rows than a page shows.
-func (s *search) countTables() string {
-	conditions := strings.Join(s.where, " ")
-	tables := ""
-	if strings.Contains(conditions, "p.") {
-		tables += " JOIN places p ON p.id = x.place_id"
+// itemsOf narrows the search to what lies directly in a copy of a folder.
+func (s *search) itemsOf(ctx context.Context, id int64) error {
+	found, err := s.r.find(ctx, []int64{id})
+	if err != nil {
+		return err
 	}
-	if strings.Contains(conditions, "so.") {
-		tables += " JOIN sources so ON so.id = x.source_id"
+	s.among = map[int64]bool{}
+	if l, ok := found[id]; ok {
+		f, err := folderAt(ctx, s.r.q, l.folder.source, place.Join("/"+l.folder.path, l.Name)[1:])
+		if err != nil {
+			return err
+		}
+		if f != nil {
+			s.among[f.id] = true
+		}
 	}
-	return tables
+	return nil
 }
 
-// count counts as far as CountLimit. Where only words filter and hit more names than that, they need not be walked.
-func (s *search) count(ctx context.Context) (int, bool, error) {
-	if s.plain && len(s.names) > CountLimit {
-		return CountLimit, false, nil
-	}
-	query, args := s.from("1", s.countTables())
-	var n int
-	err := s.c.read.QueryRowContext(ctx, "SELECT count(*) FROM ("+query+" LIMIT ?)", append(args, CountLimit+1)...).Scan(&n)
-	return min(n, CountLimit), n <= CountLimit, err
-}
-
-func (s *search) page(ctx context.Context, limit int) ([]Copy, error) {
-	query, args := s.from(copyColumns, copyTables)
-	direction := ""
-	if s.by.descending {
-		direction = " DESC"
-	}
-	query += " ORDER BY " + s.by.column + direction + " NULLS LAST, x.id" + direction + " LIMIT ?"
-	if s.by.descending {
-		query = strings.Replace(query, " NULLS LAST", "", 1) // NULL is the least anyhow, and the index is used
-	}
-	return s.c.copies(ctx, query, append(args, limit))
-}
-
-// position is what a cursor holds: the value and id of the last copy of a page.
+// position is what a cursor holds: the value and the number of the last copy of a page.
 type position struct {
 	Value any   `json:"v"`
 	ID    int64 `json:"i"`
 }
 
-func (s *search) cursor(ctx context.Context, id int64) (string, error) {
-	p := position{ID: id}
-	err := s.c.read.QueryRowContext(ctx, "SELECT "+s.by.column+" FROM spans x"+copyTables+" WHERE x.id = ?", id).Scan(&p.Value)
-	if err != nil {
-		return "", err
+func (s *search) cursor(last rank) string {
+	p := position{ID: last.id}
+	switch {
+	case s.by.text:
+		p.Value = last.text
+	case last.known:
+		p.Value = last.number
 	}
-	return base64.RawURLEncoding.EncodeToString([]byte(toJSON(p))), nil
+	return base64.RawURLEncoding.EncodeToString([]byte(toJSON(p)))
 }
 
-func (s *search) after(cursor string) error {
+// goOn goes on behind the last copy of a page.
+func (s *search) goOn(cursor string) error {
 	raw, err := base64.RawURLEncoding.DecodeString(cursor)
 	if err != nil {
 		return ErrCursor
@@ -319,31 +316,22 @@ func (s *search) after(cursor string) error {
 	if err := json.Unmarshal(raw, &p); err != nil || p.ID == nil {
 		return ErrCursor
 	}
-	compare := ">"
-	if s.by.descending {
-		compare = "<"
+	at := rank{id: *p.ID}
+	if len(p.Value) == 0 {
+		return ErrCursor
 	}
-	var value any
 	if string(p.Value) != "null" {
-		var number int64
-		var text string
+		at.known = true
 		if s.by.text {
-			err, value = json.Unmarshal(p.Value, &text), &text
+			err = json.Unmarshal(p.Value, &at.text)
 		} else {
-			err, value = json.Unmarshal(p.Value, &number), &number
+			err = json.Unmarshal(p.Value, &at.number)
 		}
 		if err != nil {
 			return ErrCursor
 		}
 	}
-	column := s.by.column
-	if value == nil {
-		s.where = append(s.where, column+" IS NULL AND x.id "+compare+" ?")
-		s.args = append(s.args, *p.ID)
-		return nil
-	}
-	s.where = append(s.where, fmt.Sprintf("((%s, x.id) %s (?, ?) OR %s IS NULL)", column, compare, column))
-	s.args = append(s.args, value, *p.ID)
+	s.after = &at
 	return nil
 }
 

@@ -146,25 +146,46 @@ func (c *Catalogue) people(ctx context.Context, machine int64) ([]Person, error)
 
 // ForgetMachine removes a machine with everything that surveys saw of it or on it. Receipts stay.
 func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
-	return c.tx(ctx, func(tx *sql.Tx) error {
-		if err := affected(tx.ExecContext(ctx, "DELETE FROM machines WHERE name = ?", name)); err != nil {
-			return fmt.Errorf("machine %s: %w", name, err)
-		}
-		return forgetUnseen(ctx, tx)
-	})
-}
-
-// forgetUnseen drops places that no source holds any more, from the name search too.
-func forgetUnseen(ctx context.Context, tx *sql.Tx) error {
-	for _, step := range []string{
-		"DELETE FROM places WHERE NOT EXISTS (SELECT 1 FROM spans WHERE place_id = places.id)",
-		// A row of the name search exists for every place up to names_fed; what has no place any more goes.
-		"DELETE FROM names WHERE rowid IN (SELECT rowid FROM names EXCEPT SELECT id FROM places)",
-		"DELETE FROM dirs WHERE NOT EXISTS (SELECT 1 FROM places WHERE dir_id = dirs.id)",
-	} {
-		if _, err := tx.ExecContext(ctx, step); err != nil {
-			return err
-		}
+	err := c.forget(ctx, "machine_id IN (SELECT id FROM machines WHERE name = ?1) OR at_machine_id IN (SELECT id FROM machines WHERE name = ?1)",
+		"DELETE FROM machines WHERE name = ?1", name)
+	if err != nil {
+		return fmt.Errorf("machine %s: %w", name, err)
 	}
 	return nil
+}
+
+// forget removes sources with everything that surveys saw in them, and what remove removes, which has to be something.
+func (c *Catalogue) forget(ctx context.Context, sources, remove string, arg any) error {
+	of := "(SELECT id FROM folders WHERE source_id IN (SELECT id FROM sources WHERE " + sources + "))"
+	err := c.tx(ctx, func(tx *sql.Tx) error {
+		for _, step := range []string{
+			"DELETE FROM contents WHERE (SELECT folder_id FROM id_runs WHERE first <= span_id ORDER BY first DESC LIMIT 1) IN " + of,
+			"DELETE FROM blocks WHERE id >> 36 IN " + of,
+			"DELETE FROM elsewhere WHERE block_id >> 36 IN " + of,
+			"DELETE FROM link_targets WHERE folder_id IN " + of,
+			"DELETE FROM pending_blocks WHERE id >> 36 IN " + of,
+			"DELETE FROM pending_folders WHERE id IN " + of,
+			// Not from id_runs: a number that is found nowhere else would seem to be of the run before. It is never given again.
+			"DELETE FROM folders WHERE id IN " + of,
+		} {
+			if _, err := tx.ExecContext(ctx, step, arg); err != nil {
+				return err
+			}
+		}
+		if err := affected(tx.ExecContext(ctx, remove, arg)); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM dirs WHERE id NOT IN (SELECT dir_id FROM folders WHERE dir_id IS NOT NULL) AND
+			id NOT IN (SELECT dir_id FROM elsewhere)`); err != nil {
+			return err
+		}
+		return c.text.forgetUnseen(ctx, newWriting(tx))
+	})
+	if err != nil {
+		return err
+	}
+	if err := c.searchable(ctx); err != nil {
+		return err
+	}
+	return c.readIndex(ctx)
 }

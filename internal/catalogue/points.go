@@ -4,23 +4,16 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"strings"
+	"slices"
 	"time"
 
+	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/sighting"
 )
 
-// beginDated begins, or takes up again, the reading of one of the points in time that a source holds.
-func (c *Catalogue) beginDated(ctx context.Context, src Source, point sighting.Capture) (*Capture, error) {
-	return c.capture(ctx, src, point, true)
-}
-
-// late tells whether a later point in time was read before this one.
-func (k *Capture) late() bool { return k.after != forever }
-
 // Points lists the points in time of a source that were read completely, by name.
 func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time.Time, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held", sourceID)
+	rows, err := c.reads.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held", sourceID)
 	if err != nil {
 		return nil, err
 	}
@@ -37,82 +30,48 @@ func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time
 	return points, rows.Err()
 }
 
-// around returns, for a capture that comes late, the spans of a folder of the store that the captures before and behind
-// it show, by name, and those that an interrupted reading of this very capture has added.
-func (k *Capture) around(ctx context.Context, dir string) (before, behind, own map[string]knownSpan, err error) {
-	before, behind, own = map[string]knownSpan{}, map[string]knownSpan{}, map[string]knownSpan{}
-	err = k.spans(
-		ctx,
-		dir,
-		"x.first_at <= ? AND (x.last_at IS NULL OR x.last_at >= ?)",
-		[]any{k.after, k.before},
-		func(name string, s knownSpan) error {
-			if s.firstAt <= k.before && s.lastAt >= k.before {
-				before[name] = s
-			}
-			if s.firstAt <= k.after && s.lastAt >= k.after {
-				behind[name] = s
-			}
-			if s.firstAt == k.at || s.lastAt == k.at {
-				own[name] = s
-			}
-			return nil
-		},
-	)
-	return before, behind, own, err
-}
-
-// extend makes a span that the capture before this one was the last to show, or the one behind the first, reach this one.
-func (k *Capture) extend(ctx context.Context, s knownSpan) error {
-	column := "last_at"
-	if s.firstAt > k.at {
-		column = "first_at"
-	}
-	_, err := k.c.write.ExecContext(ctx, "UPDATE spans SET "+column+" = ? WHERE id = ?", k.at, s.ID)
-	return err
-}
-
-// splitSpan makes two spans of one that this capture shows to have been interrupted.
-func (k *Capture) splitSpan(ctx context.Context, span int64) error {
-	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.split(ctx, tx, "id = ?", span) })
-}
-
-func (k *Capture) split(ctx context.Context, tx *sql.Tx, where string, args ...any) error {
-	across := where + " AND first_at <= ? AND (last_at IS NULL OR last_at >= ?)"
-	args = append(args, k.before, k.after)
-	if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+spanColumns+", ?, last_at FROM "+
-		"spans WHERE "+across,
-		append([]any{k.after}, args...)...); err != nil {
-		return err
-	}
-	_, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ? WHERE "+across, append([]any{k.before}, args...)...)
-	return err
-}
-
 // discard takes everything back that the capture has recorded.
 func (k *Capture) discard(ctx context.Context) error {
 	if err := k.written(); err != nil {
 		return err
 	}
-	k.fresh, k.ended = nil, nil
 	if k.id == 0 {
 		return nil
 	}
 	return k.c.dropCapture(ctx, k.source.ID, k.id, k.at)
 }
 
-func (c *Catalogue) dropCapture(ctx context.Context, sourceID, id, at int64) error {
+// forgetPending forgets what an interrupted reading of a point in time left to wait for its end.
+func (c *Catalogue) forgetPending(ctx context.Context, source int64) error {
+	var any bool
+	if err := c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pending_blocks) OR EXISTS (SELECT 1 FROM pending_folders)").
+		Scan(&any); err != nil || !any {
+		return err
+	}
+	return c.tx(ctx, func(tx *sql.Tx) error { return dropPending(ctx, newWriting(tx), source) })
+}
+
+func dropPending(ctx context.Context, w *writing, source int64) error {
+	return errors.Join(w.exec(ctx, dropPendingBlocks, source), w.exec(ctx, dropPendingFolders, source))
+}
+
+// dropCapture forgets a point in time that was not read completely, with what only that showed.
+func (c *Catalogue) dropCapture(ctx context.Context, source, id, at int64) error {
+	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", source)
+	if err != nil {
+		return err
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "DELETE FROM captures WHERE id = ?", id); err != nil {
+		w := newWriting(tx)
+		if err := errors.Join(w.exec(ctx, "DELETE FROM captures WHERE id = ?", id), dropPending(ctx, w, source)); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(
-			ctx,
-			"DELETE FROM spans WHERE source_id = ? AND first_at = ? AND (last_at IS NULL OR last_at = first_at)",
-			sourceID,
-			at,
-		)
-		return err
+		return c.rewriteAll(ctx, w, folders, func(_ *folder, all []block.Span) ([]block.Span, bool) {
+			left := slices.DeleteFunc(slices.Clone(all), func(s block.Span) bool {
+				return s.First == at && (s.Stands() || s.Last == s.First)
+			})
+			return left, len(left) < len(all)
+		})
 	})
 }
 
@@ -141,55 +100,79 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 	return readable, err
 }
 
-// thin notes which points in time are gone, and that what only they showed cannot be read any more: so many copies.
-func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bool) (int64, error) {
-	rows, err := c.read.QueryContext(ctx, "SELECT id, name, at, complete FROM captures WHERE source_id = ? AND held", sourceID)
+// thin notes which points in time are gone, and counts how many copies cannot be read any more because only they showed them.
+func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bool) (lost int64, err error) {
+	rows, err := c.reads.QueryContext(ctx, "SELECT id, name, at, complete FROM captures WHERE source_id = ? AND held", sourceID)
 	if err != nil {
 		return 0, err
 	}
 	defer rows.Close()
-	type gone struct {
+	type point struct {
 		id, at   int64
 		complete bool
 	}
-	var all []gone
+	var gone []point
+	var before, after Store
 	for rows.Next() {
-		var g gone
+		var p point
 		var name string
-		if err := rows.Scan(&g.id, &name, &g.at, &g.complete); err != nil {
+		if err := rows.Scan(&p.id, &name, &p.at, &p.complete); err != nil {
 			return 0, err
 		}
 		if !held[name] {
-			all = append(all, g)
+			gone = append(gone, p)
+		} else if p.complete {
+			after.Held = append(after.Held, atNanos(p.at))
+		}
+		if p.complete {
+			before.Held = append(before.Held, atNanos(p.at))
 		}
 	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(gone) == 0 {
 		return 0, err
 	}
-	for _, g := range all {
-		if !g.complete { // a reading that was interrupted, of what is not there any more
-			if err := c.dropCapture(ctx, sourceID, g.id, g.at); err != nil {
+	thinned := false
+	for _, p := range gone {
+		if !p.complete { // a reading that was interrupted, of what is not there any more
+			if err := c.dropCapture(ctx, sourceID, p.id, p.at); err != nil {
 				return 0, err
 			}
-		} else if _, err := c.write.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE id = ?", g.id); err != nil {
+			continue
+		}
+		thinned = true
+		if _, err := c.write.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE id = ?", p.id); err != nil {
 			return 0, err
 		}
 	}
-	changed, err := c.write.ExecContext(
-		ctx,
-		`UPDATE spans SET readable = 0 WHERE source_id = ?1 AND readable AND NOT EXISTS (SELECT 1 FROM captures k
-		WHERE k.source_id = ?1 AND k.held AND k.at >= spans.first_at AND (spans.last_at IS NULL OR k.at <= spans.last_at))`,
-		sourceID,
-	)
-	if err != nil {
-		return 0, err
+	if !thinned {
+		return 0, nil
 	}
-	return changed.RowsAffected()
+	for _, s := range [...]*Store{&before, &after} {
+		slices.SortFunc(s.Held, time.Time.Compare)
+	}
+	for from := (Position{}); ; {
+		some, err := c.blocksFrom(ctx, sourceID, from)
+		if err != nil || len(some) == 0 {
+			return lost, err
+		}
+		for _, b := range some {
+			from = Position{b.folder.id, b.id}
+			for _, spans := range [...][]block.Span{b.now, b.past} {
+				for i := range spans {
+					_, was := before.held(spans[i].First, spans[i].Last)
+					_, is := after.held(spans[i].First, spans[i].Last)
+					if spans[i].Readable && was && !is {
+						lost++
+					}
+				}
+			}
+		}
+	}
 }
 
 // Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
 func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]sighting.Capture, error) {
-	rows, err := c.read.QueryContext(
+	rows, err := c.reads.QueryContext(
 		ctx,
 		"SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at",
 		sourceID,
@@ -216,19 +199,43 @@ func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time
 // Divide makes two spans of one whose content turned out to have changed between two points in time, though nothing else
 // about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
 func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
+	r, err := c.reading(ctx)
+	if err != nil {
+		return err
+	}
+	found, err := r.find(ctx, []int64{span})
+	if err != nil {
+		return err
+	}
+	l, ok := found[span]
+	if !ok {
+		return ErrNotFound
+	}
+	id, err := r.blockFor(ctx, l.folder, l.Name)
+	if err != nil {
+		return err
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO spans ("+spanColumns+", first_at, last_at) SELECT "+strings.Replace(spanColumns,
-			"sha256", "?", 1)+", ?, last_at FROM spans WHERE id = ?",
-			after, first.UnixNano(), span); err != nil {
+		w := newWriting(tx)
+		if err := c.rewrite(ctx, w, l.folder, id, func(all []block.Span) ([]block.Span, bool) {
+			i := slices.IndexFunc(all, func(s block.Span) bool { return s.ID == span })
+			if i < 0 {
+				return all, false
+			}
+			later := all[i]
+			later.ID, later.First = 0, first.UnixNano()
+			all[i].Last = last.UnixNano()
+			return append(all, later), true
+		}); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET last_at = ?, sha256 = ?, condition = NULL WHERE id = ?", last.UnixNano(),
-			before, span); err != nil {
+		if err := w.exec(ctx, putDigest, span, before); err != nil {
 			return err
 		}
-		if err := judgeKnown(ctx, tx, before); err != nil {
+		// The other has the number given last.
+		if err := w.exec(ctx, putDigest, c.counters.lastSpan(), after); err != nil {
 			return err
 		}
-		return judgeKnown(ctx, tx, after)
+		return errors.Join(c.judgeKnown(ctx, w, before), c.judgeKnown(ctx, w, after))
 	})
 }

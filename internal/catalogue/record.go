@@ -5,42 +5,43 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"hash/maphash"
 	"math"
-	"time"
 
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
 )
 
-// knownSpan is a span as a survey compares it.
-type knownSpan struct {
-	ID      int64
-	Mark    entry.Mark // the zero Mark where what is kept of it cannot be understood, so that it is read again
-	firstAt int64
-	lastAt  int64 // of an open span the greatest there is
-}
-
-// Capture is one reading of a source that is under way, or of one of the points in time that it holds.
+// Capture is one reading of a source that is under way, or of one of the points in time that it holds. What it finds out of a folder is
+// written as a whole, many folders in one transaction. Of a point in time, what is new is written at once; what changes in folders that
+// were known waits for its end, for one that is being removed meanwhile would seem to lack files.
 type Capture struct {
-	c       *Catalogue
-	id      int64  // 0 until something is written
-	name    string // of a point in time
-	source  Source
-	at      int64
-	dated   bool  // of a store that holds many
-	before  int64 // the time of the complete capture before this one; no time where there is none
-	after   int64 // the same behind it
-	fresh   []found
-	ended   []int64
-	amended []amended
-	writing chan error        // of the batch being written meanwhile; nil where none is
-	visited map[int64]bool    // store folders that were read
-	prints  map[string][]byte // of those in which something is new, changed or gone
+	c      *Catalogue
+	id     int64  // 0 until something is written
+	name   string // of a point in time
+	source Source
+	at     int64
+	dated  bool  // of a store that holds many
+	before int64 // the time of the complete capture before this one; no time where there is none
+	after  int64 // the same behind it
+	delta  bool  // only what changed since the one before is sighted
+	owner  func(path string, uid entry.Maybe[int64]) string
 
-	// Numbers of folders met lately, used by write alone.
-	dirs, storeDirs map[string]int64
+	folders *knownFolders
+	open    *merge            // the folder whose sightings are coming
+	ahead   map[string]*merge // folders that were only asked about so far
+	read    content           // the block read last
+	prints  struct {
+		dir   string
+		print []byte
+	} // of the folder that was asked about last
+	changes []folderChange
+	weight  int
+	delayed bool       // something waits in the catalogue for the end
+	writing chan error // of the batch being written meanwhile; nil where none is
+	dirs    map[string]int64
+	gone    int64 // spans that ended
 }
 
 const (
@@ -48,127 +49,142 @@ const (
 	forever = math.MaxInt64
 )
 
-// maxInterned bounds the folders remembered.
-const maxInterned = 10_000
+// What one transaction records: enough to make its cost small, few enough that a killed survey loses little and that readers' view of
+// the log stays short.
+const (
+	batchFolders = 2000
+	batchSpans   = 16_000
+)
 
-type found struct {
-	sighting.Sighting
-	Place  string
-	Person string
-	lastAt any // nil: it is still there
+// knownFolders are the folders of a store, as they were and become during a survey, in little memory.
+type knownFolders struct {
+	seed  [2]maphash.Seed
+	all   map[[2]uint64]knownFolder
+	epoch int32                     // counts the captures
+	alive int                       // folders with spans that stand
+	seen  int                       // of them in this capture
+	later map[[2]uint64]knownFolder // as they become with the end of the capture
 }
 
-// batchRows is how many rows one transaction records: enough to make its cost small, few enough that a killed survey
-// loses little and that readers' view of the log stays short.
-const batchRows = 8000
-
-// beginCapture begins a reading of a source as it is now.
-func (c *Catalogue) beginCapture(ctx context.Context, src Source, at time.Time) (*Capture, error) {
-	return c.capture(ctx, src, sighting.Capture{At: at}, false)
+type knownFolder struct {
+	id       int64
+	standing int32
+	visited  int32 // the capture that did last
+	print    [16]byte
+	printed  bool
 }
 
-func (c *Catalogue) capture(ctx context.Context, src Source, point sighting.Capture, dated bool) (*Capture, error) {
-	k := &Capture{
-		c:         c,
-		name:      point.Name,
-		source:    src,
-		at:        point.At.UnixNano(),
-		dated:     dated,
-		visited:   map[int64]bool{},
-		prints:    map[string][]byte{},
-		dirs:      map[string]int64{},
-		storeDirs: map[string]int64{},
+func (k *knownFolders) key(path string) [2]uint64 {
+	return [2]uint64{maphash.String(k.seed[0], path), maphash.String(k.seed[1], path)}
+}
+
+// knownFoldersOf reads which folders of a source are known.
+func (c *Catalogue) knownFoldersOf(ctx context.Context, source int64) (*knownFolders, error) {
+	k := &knownFolders{seed: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}, all: map[[2]uint64]knownFolder{}}
+	rows, err := c.reads.QueryContext(ctx, "SELECT id, path, standing, print FROM folders WHERE source_id = ?", source)
+	if err != nil {
+		return nil, err
 	}
-	err := c.read.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
+	defer rows.Close()
+	var path, print sql.RawBytes
+	for rows.Next() {
+		var f knownFolder
+		if err := rows.Scan(&f.id, &path, &f.standing, &print); err != nil {
+			return nil, err
+		}
+		f.printed = len(print) > 0
+		copy(f.print[:], print)
+		k.all[[2]uint64{maphash.Bytes(k.seed[0], path), maphash.Bytes(k.seed[1], path)}] = f
+		if f.standing > 0 {
+			k.alive++
+		}
+	}
+	return k, rows.Err()
+}
+
+// begin begins another capture.
+func (k *knownFolders) begin() {
+	k.epoch++
+	k.seen = 0
+	k.later = map[[2]uint64]knownFolder{}
+}
+
+// end takes over what the capture found out.
+func (k *knownFolders) end() {
+	for key, f := range k.later {
+		k.put(key, f)
+	}
+	k.later = nil
+}
+
+func (k *knownFolders) put(key [2]uint64, f knownFolder) {
+	if k.all[key].standing > 0 {
+		k.alive--
+	}
+	if f.standing > 0 {
+		k.alive++
+	}
+	k.all[key] = f
+}
+
+// visit notes that the capture has read a folder.
+func (k *knownFolders) visit(key [2]uint64) {
+	f, ok := k.all[key]
+	if !ok || f.visited == k.epoch {
+		return
+	}
+	f.visited = k.epoch
+	k.all[key] = f
+	if f.standing > 0 {
+		k.seen++
+	}
+}
+
+func (c *Catalogue) capture(ctx context.Context, src Source, point sighting.Capture, dated bool, known *knownFolders) (*Capture, error) {
+	known.begin()
+	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, folders: known, dirs: map[string]int64{}}
+	err := c.reads.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
 		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never),
 		int64(forever)).Scan(&k.before, &k.after)
 	return k, err
 }
 
 // enter records the capture itself, together with the first that it saw: most are small enough for one transaction.
-func (k *Capture) enter(ctx context.Context, tx *sql.Tx) error {
+func (k *Capture) enter(ctx context.Context, w *writing) error {
 	if k.id != 0 {
 		return nil
 	}
-	err := tx.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", k.source.ID, []byte(k.name),
-		k.at).
-		Scan(&k.id)
+	err := w.QueryRowContext(ctx, "SELECT id FROM captures WHERE source_id = ? AND name = ? AND at = ?", k.source.ID, []byte(k.name),
+		k.at).Scan(&k.id)
 	if errors.Is(err, sql.ErrNoRows) {
-		err = tx.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, ?) RETURNING id", k.source.ID,
-			k.at, []byte(k.name), k.dated).
-			Scan(&k.id)
+		err = w.QueryRowContext(ctx, "INSERT INTO captures (source_id, at, name, held) VALUES (?, ?, ?, ?) RETURNING id", k.source.ID,
+			k.at, []byte(k.name), k.dated).Scan(&k.id)
 	}
 	return err
 }
 
-// known returns the open spans of a folder of the store by name. Of two that a killed survey left for one name, the older
-// is ended.
-func (k *Capture) known(ctx context.Context, dir string) (map[string]knownSpan, error) {
-	known := map[string]knownSpan{}
-	err := k.spans(ctx, dir, "x.last_at IS NULL", nil, func(name string, s knownSpan) error {
-		before, twice := known[name]
-		if !twice {
-			known[name] = s
-			return nil
-		}
-		if before.ID > s.ID {
-			before, s = s, before
-		}
-		known[name] = s
-		return k.end(ctx, before.ID)
-	})
-	return known, err
-}
-
-func (k *Capture) spans(ctx context.Context, dir, where string, args []any, see func(string, knownSpan) error) error {
-	rows, err := k.c.read.QueryContext(
-		ctx,
-		`SELECT x.id, x.store_name, x.mark, x.first_at, coalesce(x.last_at, 9223372036854775807) FROM spans x
-		WHERE x.store_dir_id = (SELECT id FROM store_dirs WHERE source_id = ? AND path = ?) AND `+where,
-		append([]any{k.source.ID, []byte(dir)}, args...)...)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var s knownSpan
-		var name string
-		var mark []byte
-		if err := rows.Scan(&s.ID, &name, &mark, &s.firstAt, &s.lastAt); err != nil {
-			return err
-		}
-		s.Mark, _ = entry.ParseMark(mark)
-		if err := see(name, s); err != nil {
-			return err
-		}
-	}
-	return rows.Err()
-}
+// late tells whether a later point in time was read before this one.
+func (k *Capture) late() bool { return k.after != forever }
 
 // unchanged tells by its print whether a folder of the store was read and holds just what the latest capture showed. If
 // not, the print is kept with the capture. A capture that comes late has no such folder: prints are of the latest.
-func (k *Capture) unchanged(ctx context.Context, dir string, print []byte) (bool, error) {
+func (k *Capture) unchanged(dir string, print []byte) bool {
 	if k.late() {
-		return false, nil
+		return false
 	}
-	var id int64
-	var before []byte
-	err := k.c.read.QueryRowContext(ctx, "SELECT id, print FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).
-		Scan(&id, &before)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return false, err
+	print = print[:min(len(print), len(knownFolder{}.print))]
+	key := k.folders.key(dir)
+	if f, ok := k.folders.all[key]; ok && f.printed && bytes.Equal(f.print[:], print) {
+		k.folders.visit(key)
+		return true
 	}
-	if err == nil && bytes.Equal(before, print) {
-		k.visited[id] = true
-		return true, nil
-	}
-	k.prints[dir] = print
-	return false, nil
+	k.prints.dir, k.prints.print = dir, print
+	return false
 }
 
 // nameBefore is what the complete capture before this one is called.
 func (k *Capture) nameBefore(ctx context.Context) (name string, err error) {
-	err = k.c.read.QueryRowContext(ctx, "SELECT name FROM captures WHERE source_id = ? AND complete AND at = ?", k.source.ID, k.before).
+	err = k.c.reads.QueryRowContext(ctx, "SELECT name FROM captures WHERE source_id = ? AND complete AND at = ?", k.source.ID, k.before).
 		Scan(&name)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", nil
@@ -176,99 +192,114 @@ func (k *Capture) nameBefore(ctx context.Context) (name string, err error) {
 	return name, err
 }
 
-// unprinted says that a folder of the store no longer holds what its print is of.
-func (k *Capture) unprinted(dir string) { k.prints[dir] = nil }
-
-// visit says that a folder of the store was read, so that finish does not end what it holds.
-func (k *Capture) visit(ctx context.Context, dir string) error {
-	var id int64
-	err := k.c.read.QueryRowContext(ctx, "SELECT id FROM store_dirs WHERE source_id = ? AND path = ?", k.source.ID, []byte(dir)).Scan(&id)
-	if err == sql.ErrNoRows {
-		return nil // new in this capture, so nothing older can be in it
+// in returns the folder to compare, having closed the one before.
+func (k *Capture) in(ctx context.Context, dir string) (*merge, error) {
+	if k.open != nil && k.open.folder.path == dir {
+		return k.open, nil
 	}
-	k.visited[id] = true
-	return err
+	if err := k.closeFolder(ctx); err != nil {
+		return nil, err
+	}
+	m, err := k.ask(ctx, dir)
+	delete(k.ahead, dir)
+	k.open = m
+	return m, err
 }
 
-// add records a sighting that is new or changed; origin is where it came from or else where it lies.
-func (k *Capture) add(ctx context.Context, s sighting.Sighting, origin, person string) error {
-	var last any
+// ask returns the folder to look up marks in.
+func (k *Capture) ask(ctx context.Context, dir string) (*merge, error) {
+	if k.open != nil && k.open.folder.path == dir {
+		return k.open, nil
+	}
+	if m, ok := k.ahead[dir]; ok {
+		return m, nil
+	}
+	var at *folder
+	if known, ok := k.folders.all[k.folders.key(dir)]; ok {
+		var err error
+		if at, err = folderByID(ctx, k.c.reads, known.id); err != nil {
+			return nil, err
+		}
+	}
+	m, err := k.enterFolder(ctx, dir, at)
+	if err == nil {
+		if k.ahead == nil {
+			k.ahead = map[string]*merge{}
+		}
+		k.ahead[dir] = m
+	}
+	return m, err
+}
+
+// closeFolder ends what is known of the open folder and was not sighted.
+func (k *Capture) closeFolder(ctx context.Context) error {
+	if k.open == nil {
+		return nil
+	}
+	m := k.open
+	k.open = nil
+	return k.take(ctx, m)
+}
+
+// take takes over what became of a folder.
+func (k *Capture) take(ctx context.Context, m *merge) error {
+	blocks, err := m.close(ctx)
+	if err != nil {
+		return err
+	}
+	path := m.folder.path
+	key := k.folders.key(path)
+	k.folders.visit(key)
+	var print []byte
+	if k.prints.print != nil && k.prints.dir == path && !k.delta {
+		print = k.prints.print
+		k.prints.print = nil
+	}
+	before := k.folders.all[key]
+	if len(blocks) == 0 && (m.fresh || before.printed == (print != nil) && bytes.Equal(before.print[:len(print)], print) || k.late()) {
+		return nil
+	}
+	if m.fresh {
+		m.folder.id = k.c.counters.nextFolder()
+	}
+	after := knownFolder{id: m.folder.id, standing: int32(min(m.folder.standing, math.MaxInt32)), visited: k.folders.epoch,
+		printed: print != nil}
+	copy(after.print[:], print)
 	if k.late() {
-		last = k.at
+		print = before.print[:]
+		if after.printed = before.printed; !after.printed {
+			print = nil
+		}
+		after.print = before.print
 	}
-	k.fresh = append(k.fresh, found{s, origin, person, last})
-	return k.flushFull(ctx)
-}
-
-// amended is a span of which something is told otherwise than before.
-type amended struct {
-	span int64
-	found
-}
-
-// amendSpan puts right what is recorded of a span: where it came from, whose it is, and what is wrong with it.
-func (k *Capture) amendSpan(ctx context.Context, span int64, s sighting.Sighting, origin, person string) error {
-	k.amended = append(k.amended, amended{span, found{s, origin, person, nil}})
-	if len(k.amended) < batchRows {
+	change := folderChange{folder: m.folder, fresh: m.fresh, print: print, blocks: blocks, delayed: k.dated && !m.fresh}
+	if m.fresh {
+		k.folders.put(key, after)
+		if after.standing > 0 {
+			k.folders.seen++
+		}
+	} else {
+		k.folders.later[key] = after
+	}
+	k.changes = append(k.changes, change)
+	k.weight += change.weight()
+	if len(k.changes) < batchFolders && k.weight < batchSpans {
 		return nil
 	}
-	all := k.amended
-	k.amended = nil
-	return k.c.tx(ctx, func(tx *sql.Tx) error { return k.amend(ctx, tx, all) })
+	return k.flush(ctx)
 }
 
-func (k *Capture) amend(ctx context.Context, tx *sql.Tx, all []amended) error {
-	for _, a := range all {
-		dir, err := intern(ctx, tx, k.dirs, "dirs", "machine_id", k.source.MachineID, place.Folder(a.Place))
-		if err != nil {
-			return err
-		}
-		name := place.Name(a.Place)
-		if _, err := tx.ExecContext(ctx, "INSERT INTO places (dir_id, name, folded) VALUES (?, ?, ?) ON CONFLICT DO NOTHING", dir,
-			[]byte(name),
-			names.Fold(name)); err != nil {
-			return err
-		}
-		var claimed, notes any
-		if a.Claimed != "" {
-			claimed = []byte(a.Claimed)
-		}
-		if len(a.Notes) > 0 {
-			notes = toJSON(a.Notes)
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE spans SET place_id = (SELECT id FROM places WHERE dir_id = ? AND name = ?), "+
-			"origin_known = ?, claimed = ?, person = ?, notes = ? WHERE id = ?",
-			dir, []byte(name), a.Origin != "", claimed, a.Person, notes, a.span); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// end ends the span of something that is no longer there, or no longer as it was. Of a point in time that is believed
-// only once it was read to its end: one that is being removed meanwhile would seem to lack files.
-func (k *Capture) end(ctx context.Context, span int64) error {
-	k.ended = append(k.ended, span)
-	return k.flushFull(ctx)
-}
-
-const spanColumns = `place_id, source_id, store_dir_id, store_name, mark, type, class, size, person, written_at, gone_at, within, readable,
-	origin_known, notes, sha256, number, target, claimed, ref, lies, content`
-
-// flushFull hands a full batch over to be written while the next is gathered.
-func (k *Capture) flushFull(ctx context.Context) error {
-	if n := len(k.fresh); n+len(k.ended) < batchRows || k.dated && n < batchRows {
-		return nil
-	}
+// flush hands a full batch over to be written while the next is gathered.
+func (k *Capture) flush(ctx context.Context) error {
 	if err := k.written(); err != nil {
 		return err
 	}
-	fresh, ended, done := k.fresh, k.ended, make(chan error, 1)
-	k.fresh, k.ended, k.writing = make([]found, 0, batchRows), nil, done
-	if k.dated {
-		ended, k.ended = nil, ended
-	}
-	go func() { done <- k.write(ctx, fresh, ended) }()
+	changes, done := k.changes, make(chan error, 1)
+	k.changes, k.weight, k.writing = nil, 0, done
+	k.delayed = k.delayed || k.dated
+	go func() {
+		done <- k.c.writeFolders(ctx, k.source, k.dirs, changes, func(w *writing) error { return k.enter(ctx, w) })
+	}()
 	return nil
 }
 
@@ -286,92 +317,94 @@ func (k *Capture) written() error {
 func (k *Capture) abandon() { _ = k.written() }
 
 // finish ends what lies in folders of the store that no longer exist, and makes the capture the source's latest. What
-// lies at or below the paths in unread stays as it is. It returns how many spans it ended.
-func (k *Capture) finish(ctx context.Context, unread []string) (int64, error) {
-	if err := k.written(); err != nil {
-		return 0, err
-	}
-	vanished, err := k.vanished(ctx, unread)
-	if err != nil {
-		return 0, err
-	}
-	var ended int64
-	err = k.c.tx(ctx, func(tx *sql.Tx) error {
-		if err := errors.Join(k.writeIn(ctx, tx, k.fresh, k.ended), k.amend(ctx, tx, k.amended)); err != nil {
-			return err
-		}
-		for _, dir := range vanished {
-			if k.late() {
-				if err := k.split(ctx, tx, "store_dir_id = ?", dir); err != nil {
-					return err
-				}
-				continue
-			}
-			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = NULL WHERE id = ?", dir); err != nil { // should it come back
-				return err
-			}
-			r, err := tx.ExecContext(ctx, endSpans+" WHERE store_dir_id = ? AND last_at IS NULL", k.before, k.dated, dir)
-			if err != nil {
-				return err
-			}
-			n, err := r.RowsAffected()
-			if err != nil {
-				return err
-			}
-			ended += n
-		}
-		for dir, print := range k.prints {
-			if _, err := tx.ExecContext(ctx, "UPDATE store_dirs SET print = ? WHERE source_id = ? AND path = ?", print, k.source.ID,
-				[]byte(dir)); err != nil {
-				return err
-			}
-		}
-		if !k.dated { // what it showed before, its store does not hold any more
-			if _, err := tx.ExecContext(ctx, "UPDATE captures SET held = 0 WHERE source_id = ? AND held", k.source.ID); err != nil {
-				return err
-			}
-		}
-		if _, err := tx.ExecContext(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id); err != nil {
-			return err
-		}
-		_, err := tx.ExecContext(
-			ctx,
-			"UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC LIMIT 1) "+
-				"WHERE id = ?1",
-			k.source.ID,
-		)
+// lies at or below the paths in unread stays as it is.
+func (k *Capture) finish(ctx context.Context, unread []string) error {
+	if err := errors.Join(k.closeFolder(ctx), k.vanished(ctx, unread)); err != nil {
 		return err
-	})
-	return ended, err
+	}
+	if err := k.written(); err != nil {
+		return err
+	}
+	for i := range k.changes {
+		k.changes[i].delayed = k.changes[i].delayed && k.delayed // else nothing has to wait
+	}
+	err := k.c.writeFolders(ctx, k.source, k.dirs, k.changes, func(w *writing) error { return k.complete(ctx, w) })
+	if err == nil {
+		k.folders.end()
+	}
+	return err
 }
 
-// endSpans ends spans at the capture before, though never before they began. What a store holds only as it is now
-// cannot be read any more then.
-const endSpans = "UPDATE spans SET last_at = max(?, first_at), readable = readable AND ?"
+// complete makes the capture a complete one.
+func (k *Capture) complete(ctx context.Context, w *writing) error {
+	if err := k.enter(ctx, w); err != nil {
+		return err
+	}
+	if k.delayed {
+		if err := takePending(ctx, w, k.source.ID); err != nil {
+			return err
+		}
+	}
+	if !k.dated { // what it showed before, its store does not hold any more
+		if err := w.exec(ctx, "UPDATE captures SET held = 0 WHERE source_id = ? AND held", k.source.ID); err != nil {
+			return err
+		}
+	}
+	if err := w.exec(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id); err != nil {
+		return err
+	}
+	return w.exec(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC "+
+		"LIMIT 1) WHERE id = ?1", k.source.ID)
+}
 
-func (k *Capture) vanished(ctx context.Context, unread []string) ([]int64, error) {
-	alive, args := "last_at IS NULL AND first_at <> ?", []any{k.source.ID, k.at}
-	if k.late() {
-		alive, args = "first_at <= ? AND (last_at IS NULL OR last_at >= ?)", []any{k.source.ID, k.before, k.after}
-	}
-	rows, err := k.c.read.QueryContext(ctx, `SELECT d.id, d.path FROM store_dirs d WHERE d.source_id = ?
-		AND EXISTS (SELECT 1 FROM spans WHERE store_dir_id = d.id AND `+alive+")", args...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var gone []int64
-	for rows.Next() {
-		var id int64
-		var path string
-		if err := rows.Scan(&id, &path); err != nil {
-			return nil, err
-		}
-		if !k.visited[id] && !underAny(path, unread) {
-			gone = append(gone, id)
+// takePending makes what waited for the end of a point in time known.
+func takePending(ctx context.Context, w *writing, source int64) error {
+	for _, step := range []string{
+		"INSERT INTO blocks " + blockColumns + " SELECT id, low, least, greatest, now, past FROM pending_blocks WHERE source_id = ? " +
+			putBlock,
+		`UPDATE folders SET print = p.print, standing = p.standing, parts = p.parts, greatest = p.greatest, gone_last = p.gone_last,
+			gone_first = p.gone_first, written = p.written, largest = p.largest FROM pending_folders p WHERE p.id = folders.id AND
+			p.source_id = ?`,
+		dropPendingBlocks, dropPendingFolders,
+	} {
+		if err := w.exec(ctx, step, source); err != nil {
+			return err
 		}
 	}
-	return gone, rows.Err()
+	return nil
+}
+
+const (
+	dropPendingBlocks  = "DELETE FROM pending_blocks WHERE source_id = ?"
+	dropPendingFolders = "DELETE FROM pending_folders WHERE source_id = ?"
+)
+
+// vanished ends what lies in folders that the capture did not read.
+func (k *Capture) vanished(ctx context.Context, unread []string) error {
+	if k.delta || !k.late() && k.folders.seen >= k.folders.alive {
+		return nil
+	}
+	for after := int64(0); ; {
+		// In pieces, so that no reading stays open while something is written.
+		some, err := foldersWhere(ctx, k.c.reads, "f.source_id = ? AND f.id > ? AND (f.standing > 0 OR ?) ORDER BY f.id LIMIT 1000",
+			k.source.ID, after, k.late())
+		if err != nil || len(some) == 0 {
+			return err
+		}
+		after = some[len(some)-1].id
+		for _, f := range some {
+			if k.folders.all[k.folders.key(f.path)].visited == k.folders.epoch || underAny(f.path, unread) {
+				continue
+			}
+			m, err := k.enterFolder(ctx, f.path, f)
+			if err != nil {
+				return err
+			}
+			if err := k.take(ctx, m); err != nil {
+				return err
+			}
+		}
+	}
 }
 
 func underAny(path string, folders []string) bool {

@@ -155,12 +155,10 @@ func (c *Catalogue) SetTraits(ctx context.Context, kind string, t traits.Traits)
 
 // RemoveSource removes a source with everything that surveys saw in it. Receipts stay.
 func (c *Catalogue) RemoveSource(ctx context.Context, id int64) error {
-	return c.tx(ctx, func(tx *sql.Tx) error {
-		if err := affected(tx.ExecContext(ctx, "DELETE FROM sources WHERE id = ?", id)); err != nil {
-			return fmt.Errorf("source s%d: %w", id, err)
-		}
-		return forgetUnseen(ctx, tx)
-	})
+	if err := c.forget(ctx, "id = ?1", "DELETE FROM sources WHERE id = ?1", id); err != nil {
+		return fmt.Errorf("source s%d: %w", id, err)
+	}
+	return nil
 }
 
 // SetTrouble records why a source could not be surveyed.

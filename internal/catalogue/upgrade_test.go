@@ -102,13 +102,12 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	assert.True(t, again.Traits.Expires)
 	assert.True(t, sources[1].Renew, "the store of points in time is to be read anew")
 	assert.Contains(t, sources[1].Trouble, "read anew", "and the Desk says so")
-	known := func(src int, dir string) map[string]knownSpan {
-		k, err := c.beginCapture(ctx, sources[src], time.Unix(0, 100))
+	known := func(src int, dir string) func(string) entry.Mark {
+		marks, err := c.Survey(ctx, sources[src], time.Unix(0, 100), Following{}).Marks(ctx, dir)
 		require.NoError(t, err)
-		all, err := k.known(ctx, dir)
-		require.NoError(t, err)
-		return all
+		return marks
 	}
+	sources[2].Recheck = false // else all is told anew
 	at := entry.At(written)
 	assert.Equal(
 		t,
@@ -121,33 +120,26 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 			GID:     entry.Is(int64(1002)),
 			File:    entry.Identity{Number: 35, Changed: at},
 		},
-		known(0, "")["quote"].Mark,
+		known(0, "")("quote"),
 	)
 	item := entry.Mark{File: entry.Identity{Number: 35*36 + 35, Changed: at}, Record: entry.Identity{Number: 1, Changed: at}}
-	assert.Equal(t, item, known(2, "files")["gone"].Mark)
+	assert.Equal(t, item, known(2, "files")("gone"))
 	item.Inside = 77
-	assert.Equal(t, item, known(2, "files")["folder"].Mark)
+	assert.Equal(t, item, known(2, "files")("folder"))
 
 	require.NoError(t, c.Renew(ctx, sources[1]))
 	_, err = c.Copy(ctx, 2)
 	require.ErrorIs(t, err, ErrNotFound)
 	assert.ErrorContains(t, err, "read anew", "until its store is")
+	sources[1].Renew = false
+	d := c.Survey(ctx, sources[1], time.Unix(0, 100), Following{})
 	for n, point := range []string{"b", "c"} {
-		k, err := c.beginDated(ctx, sources[1], sighting.Capture{Name: point, At: time.Unix(0, int64(20+10*n))})
-		require.NoError(t, err)
-		known, err := k.known(ctx, "")
-		require.NoError(t, err)
-		if n == 1 {
-			require.NoError(t, k.end(ctx, known["quote"].ID))
-		}
-		require.NoError(
-			t,
-			k.add(ctx, sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)}, Origin: "/h/quote",
-				Type: entry.File, Readable: true}, "/h/quote", "ines"),
-		)
-		_, err = k.finish(ctx, nil)
-		require.NoError(t, err)
+		require.NoError(t, d.Begin(sighting.Capture{Name: point, At: time.Unix(0, int64(20+10*n))}))
+		require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Capture: point, Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)},
+			Origin: "/h/quote", Type: entry.File, Readable: true}))
 	}
+	_, err = d.End(nil)
+	require.NoError(t, err)
 	now, err := c.Copy(ctx, 2)
 	require.NoError(t, err, "a copy that a receipt names still leads to what its number stood for")
 	assert.Equal(t, int64(30), now.Captured.UnixNano(), "and that was read from the latest point")

@@ -110,12 +110,12 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) 
 func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
 	const batch = 500
 	var files, bytes int64
-	for after := int64(0); ; {
-		ids, err := r.Site.Catalogue.Undigested(ctx, sourceID, after, batch)
+	for at := (catalogue.Position{}); ; {
+		ids, next, err := r.Site.Catalogue.Undigested(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
 			return unread, err
 		}
-		after = ids[len(ids)-1]
+		at = next
 		copies, err := r.Site.Catalogue.Copies(ctx, ids)
 		if err != nil {
 			return unread, err

@@ -156,12 +156,12 @@ const (
 func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
 	records := e.Contents.Site.Catalogue
 	var files, bytes int64
-	for after := int64(0); ; {
-		ids, err := records.UnexaminedIn(ctx, sourceID, after, batch)
+	for at := (catalogue.Position{}); ; {
+		ids, next, err := records.UnexaminedIn(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
 			return unread, err
 		}
-		after = ids[len(ids)-1]
+		at = next
 		copies, err := records.Copies(ctx, ids)
 		if err != nil {
 			return unread, err

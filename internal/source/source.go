@@ -44,8 +44,8 @@ type Known interface {
 	Memo() []byte
 }
 
-// Reporter takes what a survey finds. Sightings come folder by folder: once one of another Dir has come, none of the
-// earlier Dir may follow. An error ends the survey and must be returned by it.
+// Reporter takes what a survey finds. Sightings come folder by folder, and in a folder in the order of the bytes of their names: once one
+// of another Dir has come, none of the earlier Dir may follow. An error ends the survey and must be returned by it.
 type Reporter interface {
 	Sight(sighting.Sighting) error
 	// Gone says of a point in time that reports only what changed that something is no longer in it. It counts as a sighting of

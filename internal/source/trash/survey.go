@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -57,29 +59,27 @@ func (v *visit) survey(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	// What lies in folders is reported first, each as a group of its own; then all items as they are read.
-	var folders []sighting.Sighting
+	// What lies in folders is reported first, each as a group of its own; then all items as they are read, by name.
+	slices.SortFunc(items, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+	folders := map[string]sighting.Sighting{}
 	for _, item := range items {
 		if item.Type == entry.Folder {
 			s, err := v.item(ctx, files, infoDir, item, records, marks)
 			if err != nil {
 				return err
 			}
-			folders = append(folders, s)
+			folders[item.Name] = s
 		}
 	}
-	if err := sightAll(v.report, folders); err != nil {
-		return err
-	}
 	for _, item := range items {
-		if item.Type != entry.Folder {
-			s, err := v.item(ctx, files, infoDir, item, records, marks)
-			if err == nil {
-				err = v.report.Sight(s)
-			}
-			if err != nil {
+		s, isFolder := folders[item.Name]
+		if !isFolder {
+			if s, err = v.item(ctx, files, infoDir, item, records, marks); err != nil {
 				return err
 			}
+		}
+		if err := v.report.Sight(s); err != nil {
+			return err
 		}
 		delete(records, item.Name)
 	}
@@ -215,6 +215,7 @@ func (v *visit) inside(ctx context.Context, parent reach.Tree, name, dir string,
 	if err != nil {
 		return 0, v.report.Unread(dir, err)
 	}
+	slices.SortFunc(entries, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
 	marks, err := v.known.Marks(ctx, dir)
 	if err != nil {
 		return 0, err
@@ -268,7 +269,8 @@ func (v *visit) orphans(ctx context.Context, infoDir reach.Tree, records map[str
 	if err != nil {
 		return err
 	}
-	for name, rec := range records {
+	for _, name := range slices.Sorted(maps.Keys(records)) {
+		rec := records[name]
 		s := sighting.Sighting{
 			At:   sighting.Locator{Dir: dir, Name: rec.Name},
 			Type: entry.Other,

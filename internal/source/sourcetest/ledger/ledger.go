@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -196,7 +197,9 @@ func (s store) report(c Commit, report source.Reporter) error {
 		byFolder[seen.At.Dir] = append(byFolder[seen.At.Dir], seen)
 	}
 	for _, folder := range folders {
-		for _, seen := range byFolder[folder] {
+		inOrder := byFolder[folder]
+		slices.SortFunc(inOrder, func(a, b sighting.Sighting) int { return strings.Compare(a.At.Name, b.At.Name) })
+		for _, seen := range inOrder {
 			err := error(nil)
 			if seen.Type == "" {
 				err = report.Gone(seen.At)

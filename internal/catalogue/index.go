@@ -1,0 +1,110 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"math"
+	"sync"
+)
+
+// folderIndex holds, of every folder, beyond what nothing in it is, so that a search in an order opens the folders first that can
+// hold what comes first. Bounds are rounded so that they stay true: 32 bytes a folder.
+type folderIndex struct {
+	mu  sync.RWMutex
+	all []indexedFolder // by number
+}
+
+type indexedFolder struct {
+	source                       int32  // 0: there is none
+	goneLast, goneFirst, written uint32 // seconds since 1970 and 1, rounded up; 0 is none
+	largest                      float32
+	greatest                     int64
+	name                         uint64 // the first eight letters of the first name, as it is searched
+}
+
+// seconds rounds up; 1 is anything before 1970, the greatest anything from 2106 on.
+func seconds(n sql.NullInt64) uint32 {
+	if !n.Valid {
+		return 0
+	}
+	s := n.Int64/1e9 + 1
+	return uint32(min(max(s, 1), math.MaxUint32))
+}
+
+// notLater and notEarlier turn seconds into moments that nothing is beyond.
+func notLater(s uint32) int64 {
+	if s == math.MaxUint32 {
+		return math.MaxInt64
+	}
+	return int64(s) * 1e9
+}
+
+func notEarlier(s uint32) int64 {
+	if s <= 1 {
+		return math.MinInt64
+	}
+	return int64(s-1) * 1e9
+}
+
+func indexed(source int64, b *bounds) indexedFolder {
+	size := float32(b.largest)
+	for int64(size) < b.largest {
+		size = math.Nextafter32(size, math.MaxFloat32)
+	}
+	return indexedFolder{int32(source), seconds(b.goneLast), seconds(b.goneFirst), seconds(b.written), size, b.greatest, math.MaxUint64}
+}
+
+// put keeps a folder as it has become.
+func (x *folderIndex) put(f *folder) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.set(f.id, indexed(f.source, &f.bounds))
+}
+
+func (x *folderIndex) set(id int64, f indexedFolder) {
+	for int64(len(x.all)) <= id {
+		x.all = append(x.all, indexedFolder{name: math.MaxUint64})
+	}
+	f.name = x.all[id].name
+	x.all[id] = f
+}
+
+// named notes a name in a folder.
+func (x *folderIndex) named(folder int64, name []byte) {
+	for int64(len(x.all)) <= folder {
+		x.all = append(x.all, indexedFolder{name: math.MaxUint64})
+	}
+	x.all[folder].name = min(x.all[folder].name, letters(name))
+}
+
+// letters are the first eight letters of a name, so that names are in the order of them.
+func letters(name []byte) (n uint64) {
+	for i := range 8 {
+		n <<= 8
+		if i < len(name) {
+			n |= uint64(name[i])
+		}
+	}
+	return n
+}
+
+// load reads all folders.
+func (x *folderIndex) load(ctx context.Context, q querier) error {
+	rows, err := q.QueryContext(ctx, "SELECT id, source_id, greatest, gone_last, gone_first, written, largest FROM folders")
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.all = nil
+	for rows.Next() {
+		var id, source int64
+		var b bounds
+		if err := rows.Scan(&id, &source, &b.greatest, &b.goneLast, &b.goneFirst, &b.written, &b.largest); err != nil {
+			return err
+		}
+		x.set(id, indexed(source, &b))
+	}
+	return rows.Err()
+}

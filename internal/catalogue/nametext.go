@@ -1,0 +1,388 @@
+package catalogue
+
+import (
+	"bytes"
+	"context"
+	"database/sql"
+	"encoding/binary"
+	"errors"
+	"hash/crc32"
+	"runtime"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+)
+
+// nameText is what a search by words reads: the names of all places as they are searched, a line each, in runs of one block. Beside the
+// text stands, for every group of lines, a signature of which three bytes follow each other in it, so that a rare word is looked for in
+// few groups. A hit is confirmed by looking into the block.
+type nameText struct {
+	mu       sync.RWMutex
+	chunks   []*nameChunk
+	resident int // bytes of texts in memory
+	fresh    int // of them of chunks that came since the text was read
+}
+
+// How names are kept.
+const (
+	chunkBytes    = 256 << 10 // of text, from which on another chunk is begun
+	groupBytes    = 1 << 10
+	groupSlots    = 2048     // bits of a signature
+	maxResident   = 96 << 20 // bytes of text kept in memory; what is more is read when it is searched
+	signatureSize = groupSlots / 64
+)
+
+type nameChunk struct {
+	id     int64  // of its row; 0 where it came since
+	text   []byte // nil where it is not kept in memory
+	starts []uint32
+	blocks []int64  // of the runs that begin at starts
+	groups []uint32 // where groups end
+	sigs   []uint64
+}
+
+// nameBatch is names to be added.
+type nameBatch struct {
+	text   []byte
+	starts []uint32
+	blocks []int64
+}
+
+// add adds a name of a block.
+func (b *nameBatch) add(block int64, name string) {
+	if n := len(b.blocks); n == 0 || b.blocks[n-1] != block {
+		b.starts, b.blocks = append(b.starts, uint32(len(b.text))), append(b.blocks, block)
+	}
+	if strings.IndexByte(name, '\n') >= 0 { // no word that is looked for has one
+		name = strings.ReplaceAll(name, "\n", "\x1a")
+	}
+	b.text = append(append(b.text, name...), '\n')
+}
+
+// runs packs which blocks the lines are of: two numbers a run, each the difference to the one before, and a checksum over them and the
+// text.
+func (b *nameBatch) runs() []byte {
+	var out []byte
+	start, block := uint32(0), int64(0)
+	for i, at := range b.starts {
+		out = binary.AppendUvarint(out, uint64(at-start))
+		out = binary.AppendVarint(out, b.blocks[i]-block)
+		start, block = at, b.blocks[i]
+	}
+	sum := crc32.Update(crc32.Checksum(out, castagnoli), castagnoli, b.text)
+	return binary.LittleEndian.AppendUint32(out, sum)
+}
+
+// unpackNames reads what runs packed.
+func unpackNames(runs, text []byte) (b nameBatch, err error) {
+	if len(runs) < 4 {
+		return b, ErrDamaged
+	}
+	packed := runs[:len(runs)-4]
+	if crc32.Update(crc32.Checksum(packed, castagnoli), castagnoli, text) != binary.LittleEndian.Uint32(runs[len(runs)-4:]) {
+		return b, ErrDamaged
+	}
+	start, block := uint64(0), int64(0)
+	for len(packed) > 0 {
+		step, n := binary.Uvarint(packed)
+		move, m := binary.Varint(packed[max(n, 0):])
+		if n <= 0 || m <= 0 || start+step > uint64(len(text)) {
+			return b, ErrDamaged
+		}
+		packed = packed[n+m:]
+		start, block = start+step, block+move
+		b.starts, b.blocks = append(b.starts, uint32(start)), append(b.blocks, block)
+	}
+	b.text = text
+	return b, nil
+}
+
+// join appends another batch.
+func (b *nameBatch) join(o *nameBatch) {
+	for i, at := range o.starts {
+		b.starts, b.blocks = append(b.starts, uint32(len(b.text))+at), append(b.blocks, o.blocks[i])
+	}
+	b.text = append(b.text, o.text...)
+}
+
+// write adds names to those that are kept: to the last chunk, where that is small.
+func (t *nameText) write(ctx context.Context, w *writing, b *nameBatch) error {
+	if len(b.text) == 0 {
+		return nil
+	}
+	var id int64
+	var runs, text []byte
+	err := w.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id = (SELECT max(id) FROM name_chunks) AND length(text) < ?",
+		chunkBytes-len(b.text)).Scan(&id, &runs, &text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return w.exec(ctx, "INSERT INTO name_chunks (runs, text) VALUES (?, ?)", b.runs(), b.text)
+	}
+	if err != nil {
+		return err
+	}
+	all, err := unpackNames(runs, text)
+	if err != nil {
+		return err
+	}
+	all.join(b)
+	return w.exec(ctx, "UPDATE name_chunks SET runs = ?, text = ? WHERE id = ?", all.runs(), all.text, id)
+}
+
+// take makes names that were written searchable. It tells whether the text should be read anew, because it takes too much memory.
+func (t *nameText) take(b *nameBatch, index *folderIndex) (full bool) {
+	if len(b.text) == 0 {
+		return false
+	}
+	index.mu.Lock()
+	b.eachName(func(block int64, name []byte) { index.named(folderOf(block), name) })
+	index.mu.Unlock()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if n := len(t.chunks); n > 0 && t.chunks[n-1].id == 0 && len(t.chunks[n-1].text)+len(b.text) < chunkBytes {
+		last := t.chunks[n-1]
+		all := nameBatch{slices.Clone(last.text), slices.Clone(last.starts), slices.Clone(last.blocks)}
+		all.join(b)
+		t.chunks[n-1] = newChunk(0, &all)
+	} else {
+		t.chunks = append(t.chunks, newChunk(0, b))
+	}
+	t.resident += len(b.text)
+	t.fresh += len(b.text)
+	return t.resident > maxResident && t.fresh > maxResident/3
+}
+
+// eachName goes through the lines.
+func (b *nameBatch) eachName(see func(block int64, name []byte)) {
+	for i, at := range b.starts {
+		end := len(b.text)
+		if i+1 < len(b.starts) {
+			end = int(b.starts[i+1])
+		}
+		for lines := b.text[at:end]; len(lines) > 0; {
+			n := bytes.IndexByte(lines, '\n')
+			if n < 0 {
+				n = len(lines) - 1
+			}
+			see(b.blocks[i], lines[:n])
+			lines = lines[n+1:]
+		}
+	}
+}
+
+func newChunk(id int64, b *nameBatch) *nameChunk {
+	c := &nameChunk{id: id, text: b.text, starts: slices.Clip(b.starts), blocks: slices.Clip(b.blocks)}
+	for from := 0; from < len(b.text); {
+		to := min(from+groupBytes, len(b.text))
+		if to < len(b.text) {
+			if n := bytes.IndexByte(b.text[to:], '\n'); n >= 0 {
+				to += n + 1
+			} else {
+				to = len(b.text)
+			}
+		}
+		sig := make([]uint64, signatureSize)
+		group := b.text[from:to]
+		for i := 0; i+3 <= len(group); i++ {
+			slot := slotOf(group[i:])
+			sig[slot/64] |= 1 << (slot % 64)
+		}
+		c.groups, c.sigs = append(c.groups, uint32(to)), append(c.sigs, sig...)
+		from = to
+	}
+	return c
+}
+
+// slotOf is the slot of three bytes.
+func slotOf(b []byte) uint32 {
+	h := (uint32(b[0]) | uint32(b[1])<<8 | uint32(b[2])<<16) * 0x9E3779B1
+	return h >> (32 - 11)
+}
+
+// load reads all names. Those of chunks beyond what is kept in memory are read for their signatures alone.
+func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) error {
+	var chunks []*nameChunk
+	resident := 0
+	for after := int64(0); ; {
+		var id int64
+		var runs, text []byte
+		err := q.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).Scan(&id, &runs, &text)
+		if errors.Is(err, sql.ErrNoRows) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		after = id
+		b, err := unpackNames(runs, text)
+		if err != nil {
+			return err
+		}
+		index.mu.Lock()
+		b.eachName(func(block int64, name []byte) { index.named(folderOf(block), name) })
+		index.mu.Unlock()
+		c := newChunk(id, &b)
+		if resident += len(text); resident > maxResident {
+			c.text = nil
+			resident -= len(text)
+		}
+		chunks = append(chunks, c)
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.chunks, t.resident, t.fresh = chunks, resident, 0
+	return nil
+}
+
+// search returns the blocks in which some name may have all words, which are folded; each once, in their order.
+func (t *nameText) search(ctx context.Context, q querier, words []string) ([]int64, error) {
+	words = slices.Clone(words)
+	sort.SliceStable(words, func(i, j int) bool { return len(words[i]) > len(words[j]) })
+	var slots []uint32
+	sought := make([][]byte, len(words))
+	for i, word := range words {
+		sought[i] = []byte(word)
+		for j := 0; j+3 <= len(word); j++ {
+			slots = append(slots, slotOf(sought[i][j:]))
+		}
+	}
+	t.mu.RLock()
+	chunks := slices.Clone(t.chunks)
+	t.mu.RUnlock()
+	workers := min(runtime.GOMAXPROCS(0), len(chunks))
+	found, failed := make([][]int64, workers), make([]error, workers)
+	var all sync.WaitGroup
+	for w := range workers {
+		all.Go(func() {
+			for i := w; i < len(chunks) && failed[w] == nil; i += workers {
+				found[w], failed[w] = chunks[i].search(ctx, q, sought, slots, found[w])
+			}
+		})
+	}
+	all.Wait()
+	var blocks []int64
+	for _, f := range found {
+		blocks = append(blocks, f...)
+	}
+	slices.Sort(blocks)
+	return slices.Compact(blocks), errors.Join(failed...)
+}
+
+// search adds the blocks of the runs that have a line with all words.
+func (c *nameChunk) search(ctx context.Context, q querier, words [][]byte, slots []uint32, into []int64) ([]int64, error) {
+	if err := ctx.Err(); err != nil {
+		return into, err
+	}
+	text := c.text
+	run := 0
+	next := 0 // all before it is of runs that were hit
+	for g, from := 0, 0; g < len(c.groups); g++ {
+		to := int(c.groups[g])
+		if c.may(g, slots) && to > next {
+			if text == nil {
+				if err := q.QueryRowContext(ctx, "SELECT text FROM name_chunks WHERE id = ?", c.id).Scan(&text); err != nil {
+					return into, err
+				}
+			}
+			for at := max(from, next); at < to; {
+				n := bytes.Index(text[at:to], words[0])
+				if n < 0 {
+					break
+				}
+				hit := at + n
+				if !lineHas(text, hit, words[1:]) {
+					at = hit + 1
+					continue
+				}
+				for run+1 < len(c.starts) && int(c.starts[run+1]) <= hit {
+					run++
+				}
+				into = append(into, c.blocks[run])
+				at = len(text)
+				if run+1 < len(c.starts) {
+					at = int(c.starts[run+1])
+				}
+				next = at
+			}
+		}
+		from = to
+	}
+	return into, nil
+}
+
+// may tells by its signature whether a group can have all of some three bytes.
+func (c *nameChunk) may(group int, slots []uint32) bool {
+	sig := c.sigs[group*signatureSize : (group+1)*signatureSize]
+	for _, s := range slots {
+		if sig[s/64]&(1<<(s%64)) == 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// lineHas tells whether the line around a position has all words.
+func lineHas(text []byte, at int, words [][]byte) bool {
+	if len(words) == 0 {
+		return true
+	}
+	from := bytes.LastIndexByte(text[:at], '\n') + 1
+	to := bytes.IndexByte(text[at:], '\n')
+	if to < 0 {
+		to = len(text) - at
+	}
+	line := text[from : at+to]
+	for _, w := range words {
+		if !bytes.Contains(line, w) {
+			return false
+		}
+	}
+	return true
+}
+
+// forgetUnseen drops the names of blocks that are no longer there.
+func (t *nameText) forgetUnseen(ctx context.Context, w *writing) error {
+	for after := int64(0); ; {
+		var id int64
+		var runs, text []byte
+		err := w.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).Scan(&id, &runs, &text)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		after = id
+		all, err := unpackNames(runs, text)
+		if err != nil {
+			return err
+		}
+		var left nameBatch
+		there := map[int64]bool{}
+		for _, block := range all.blocks {
+			if _, asked := there[block]; !asked {
+				var is bool
+				if err := w.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM blocks WHERE id = ?)", block).Scan(&is); err != nil {
+					return err
+				}
+				there[block] = is
+			}
+		}
+		all.eachName(func(block int64, name []byte) {
+			if there[block] {
+				left.add(block, string(name))
+			}
+		})
+		switch {
+		case len(left.text) == len(all.text):
+			continue
+		case len(left.text) == 0:
+			err = w.exec(ctx, "DELETE FROM name_chunks WHERE id = ?", id)
+		default:
+			err = w.exec(ctx, "UPDATE name_chunks SET runs = ?, text = ? WHERE id = ?", left.runs(), left.text, id)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}

@@ -1,0 +1,271 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"slices"
+	"sort"
+	"time"
+
+	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/place"
+)
+
+// reading is one look at the records: blocks that several questions of it lead to are read once.
+type reading struct {
+	c      *Catalogue
+	q      querier
+	stores map[int64]*Store
+	blocks map[int64]*content
+	spans  int // in blocks
+	dirs   map[place.Place]*dirReading
+}
+
+// dirReading is which folders of stores hold what came from a folder of a machine.
+type dirReading struct {
+	folders   []*folder
+	elsewhere []int64 // blocks
+}
+
+// located is a span with where it lies.
+type located struct {
+	block.Span
+	folder *folder
+}
+
+func (l *located) placePath() string { return l.folder.placeOf(&l.Span) }
+
+// keptSpans bounds what one reading keeps.
+const keptSpans = 100_000
+
+func (c *Catalogue) reading(ctx context.Context) (*reading, error) {
+	stores, err := c.Stores(ctx)
+	return &reading{c: c, q: c.reads, stores: stores, blocks: map[int64]*content{}, dirs: map[place.Place]*dirReading{}}, err
+}
+
+// block reads a block; one that is not there is empty.
+func (r *reading) block(ctx context.Context, f *folder, id int64) (*content, error) {
+	if b, ok := r.blocks[id]; ok {
+		return b, nil
+	}
+	raw, err := load(ctx, r.q, id)
+	if errors.Is(err, ErrNotFound) {
+		return &content{}, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	b := &content{id: id, all: true}
+	if b.now, err = block.Decode(raw.now); err == nil {
+		b.past, err = block.Decode(raw.past)
+	}
+	if err != nil {
+		return nil, damaged(f, err)
+	}
+	if r.spans += len(b.now) + len(b.past); r.spans > keptSpans {
+		clear(r.blocks)
+		r.spans = len(b.now) + len(b.past)
+	}
+	r.blocks[id] = b
+	return b, nil
+}
+
+// blockFor returns the id of the block of a folder that a name belongs into.
+func (r *reading) blockFor(ctx context.Context, f *folder, name string) (id int64, err error) {
+	if f.parts <= 1 {
+		return blockID(f.id, 0), nil
+	}
+	err = r.q.QueryRowContext(ctx, "SELECT id FROM blocks WHERE id BETWEEN ? AND ? AND low <= ? ORDER BY id DESC LIMIT 1",
+		blockID(f.id, 0), lastBlock(f.id), []byte(name)).Scan(&id)
+	return id, noRows(err)
+}
+
+// under returns all spans under a name of a folder of a store.
+func (r *reading) under(ctx context.Context, f *folder, name string) ([]located, error) {
+	id, err := r.blockFor(ctx, f, name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := r.block(ctx, f, id)
+	if err != nil {
+		return nil, err
+	}
+	var all []located
+	for _, spans := range [...][]block.Span{named(b.past, name), named(b.now, name)} {
+		for _, s := range spans {
+			all = append(all, located{s, f})
+		}
+	}
+	return all, nil
+}
+
+// dir finds which folders hold what came from a folder of a machine.
+func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
+	if d, ok := r.dirs[p]; ok {
+		return d, nil
+	}
+	d := &dirReading{}
+	var id int64
+	err := r.q.QueryRowContext(ctx, "SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)",
+		[]byte(p.Path), p.Machine).Scan(&id)
+	if err == nil {
+		if d.folders, err = foldersWhere(ctx, r.q, "f.dir_id = ? ORDER BY f.id", id); err == nil {
+			d.elsewhere, err = numbers(r.q.QueryContext(ctx, "SELECT block_id FROM elsewhere WHERE dir_id = ?", id))
+		}
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	r.dirs[p] = d
+	return d, nil
+}
+
+// at calls see with everything that sources saw at a place.
+func (r *reading) at(ctx context.Context, p place.Place, see func(*located)) error {
+	d, err := r.dir(ctx, place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
+	if err != nil {
+		return err
+	}
+	for _, f := range d.folders {
+		all, err := r.under(ctx, f, p.Name())
+		if err != nil {
+			return err
+		}
+		for i := range all {
+			if all[i].Place == "" {
+				see(&all[i])
+			}
+		}
+	}
+	return r.elsewhere(ctx, d.elsewhere, func(l *located) {
+		if l.Place == p.Path {
+			see(l)
+		}
+	})
+}
+
+// elsewhere calls see with everything in blocks whose place is its own.
+func (r *reading) elsewhere(ctx context.Context, blocks []int64, see func(*located)) error {
+	for _, id := range blocks {
+		f, err := folderByID(ctx, r.q, folderOf(id))
+		if errors.Is(err, ErrNotFound) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		b, err := r.block(ctx, f, id)
+		if err != nil {
+			return err
+		}
+		for _, spans := range [...][]block.Span{b.past, b.now} {
+			for i := range spans {
+				if spans[i].Place != "" {
+					see(&located{spans[i], f})
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// readable tells whether the store still holds the bytes of a span.
+func (r *reading) readable(l *located) bool {
+	s := r.stores[l.folder.source]
+	if !l.Readable || s == nil {
+		return false
+	}
+	if !s.Source.Traits.Dated() {
+		return l.Stands()
+	}
+	_, held := s.held(l.First, l.Last)
+	return held
+}
+
+// held returns the latest of the points in time from one moment to another that a store still holds.
+func (s *Store) held(first, last int64) (i int, ok bool) {
+	i = sort.Search(len(s.Held), func(i int) bool { return s.Held[i].UnixNano() > last }) - 1
+	return i, i >= 0 && s.Held[i].UnixNano() >= first
+}
+
+// lastSeen is the capture that last showed a span.
+func (r *reading) lastSeen(l *located) int64 {
+	if !l.Stands() {
+		return l.Last
+	}
+	if s := r.stores[l.folder.source]; s != nil && !s.Last().IsZero() {
+		return max(s.Last().UnixNano(), l.First)
+	}
+	return l.First
+}
+
+// find finds spans by their numbers.
+func (r *reading) find(ctx context.Context, ids []int64) (map[int64]located, error) {
+	ids = slices.Clone(ids)
+	slices.Sort(ids)
+	ids = slices.Compact(ids)
+	all := make(map[int64]located, len(ids))
+	wanted := map[int64][]int64{} // by folder
+	var order []int64
+	var folder, end int64
+	for _, id := range ids {
+		if id >= end {
+			err := r.q.QueryRowContext(ctx, `SELECT folder_id, coalesce((SELECT min(first) FROM id_runs WHERE first > ?1), ?2)
+				FROM id_runs WHERE first <= ?1 ORDER BY first DESC LIMIT 1`, id, int64(forever)).Scan(&folder, &end)
+			if errors.Is(err, sql.ErrNoRows) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+		if wanted[folder] == nil {
+			order = append(order, folder)
+		}
+		wanted[folder] = append(wanted[folder], id)
+	}
+	for _, id := range order {
+		if err := r.findIn(ctx, id, wanted[id], all); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// findIn finds spans of one folder.
+func (r *reading) findIn(ctx context.Context, id int64, ids []int64, into map[int64]located) error {
+	f, err := folderByID(ctx, r.q, id)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	parts := []part{{id: blockID(id, 0), greatest: forever}}
+	if f.parts > 1 {
+		if parts, err = partsOf(ctx, r.q, id); err != nil {
+			return err
+		}
+	}
+	for _, p := range parts {
+		i, _ := slices.BinarySearch(ids, p.least)
+		if i == len(ids) || ids[i] > p.greatest {
+			continue
+		}
+		b, err := r.block(ctx, f, p.id)
+		if err != nil {
+			return err
+		}
+		for _, spans := range [...][]block.Span{b.now, b.past} {
+			for _, s := range spans {
+				if _, ok := slices.BinarySearch(ids, s.ID); ok {
+					into[s.ID] = located{s, f}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func atNanos(n int64) time.Time { return time.Unix(0, n).UTC() }

@@ -1,0 +1,349 @@
+package catalogue
+
+import (
+	"container/heap"
+	"context"
+	"database/sql"
+	"errors"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/place"
+)
+
+// search looks for spans and keeps the best of them in an order. Folders are opened in the order of what can be in them, and no more of
+// them than it takes.
+type search struct {
+	r       *reading
+	words   []string                                         // folded; each must occur in the name
+	source  func(*Store) bool                                // nil: any
+	folder  func(*indexedFolder) bool                        // nil: any
+	among   map[int64]bool                                   // folders; nil: all
+	span    func(*located) bool                              // nil: any
+	content func(l *located, known contentRow) (bool, error) // asked last; nil: any
+	by      order
+	after   *rank // what comes behind it is kept; nil: all
+	limit   int   // how many are kept
+	count   int   // how far is counted; 0: not at all
+
+	total int
+	more  bool  // there are more than total
+	best  []hit // in the order
+}
+
+// patience is how many folders are looked into where all that is left to find out is how many copies there are.
+const patience = 5000
+
+type hit struct {
+	located
+	rank rank
+}
+
+// candidate is a folder that may hold something, by what can come first of it.
+type candidate struct {
+	bound  rank
+	folder int64
+	blocks []int64 // of it; nil: all
+}
+
+// candidates is a heap, the best bound on top.
+type candidates struct {
+	all []candidate
+	by  order
+}
+
+func (c *candidates) Len() int           { return len(c.all) }
+func (c *candidates) Less(i, j int) bool { return c.by.before(c.all[i].bound, c.all[j].bound) }
+func (c *candidates) Swap(i, j int)      { c.all[i], c.all[j] = c.all[j], c.all[i] }
+func (c *candidates) Push(x any)         { c.all = append(c.all, x.(candidate)) }
+func (c *candidates) Pop() any {
+	last := c.all[len(c.all)-1]
+	c.all = c.all[:len(c.all)-1]
+	return last
+}
+
+func (s *search) run(ctx context.Context) error {
+	open, err := s.candidates(ctx)
+	if err != nil {
+		return err
+	}
+	heap.Init(open)
+	for opened := 0; open.Len() > 0; opened++ {
+		c := heap.Pop(open).(candidate)
+		full := len(s.best) >= s.limit && !s.by.before(c.bound, s.best[s.limit-1].rank)
+		if full && (s.count == 0 || s.total > s.count) {
+			return nil
+		}
+		if full && opened > patience { // all that is left is to count
+			s.total, s.more = min(s.total, s.count), true
+			return nil
+		}
+		if err := s.open(ctx, c); err != nil {
+			return err
+		}
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// candidates lists the folders that may hold something.
+func (s *search) candidates(ctx context.Context) (*candidates, error) {
+	if err := s.r.c.searchable(ctx); err != nil {
+		return nil, err
+	}
+	var meant []bool // by source
+	for id, store := range s.r.stores {
+		for int64(len(meant)) <= id {
+			meant = append(meant, false)
+		}
+		meant[id] = s.source == nil || s.source(store)
+	}
+	open := &candidates{by: s.by}
+	index := &s.r.c.index
+	add := func(id int64, blocks []int64) {
+		if id >= int64(len(index.all)) {
+			return
+		}
+		f := &index.all[id]
+		if f.source == 0 || int(f.source) >= len(meant) || !meant[f.source] || s.among != nil && !s.among[id] || s.folder != nil && !s.folder(f) {
+			return
+		}
+		bound := rank{s.by.bound(s.r, f), f.greatest}
+		if !s.by.descending {
+			bound.id = 0
+		}
+		open.all = append(open.all, candidate{bound, id, blocks})
+	}
+	var blocks []int64
+	if len(s.words) > 0 {
+		var err error
+		if blocks, err = s.r.c.text.search(ctx, s.r.q, s.words); err != nil {
+			return nil, err
+		}
+	}
+	index.mu.RLock()
+	defer index.mu.RUnlock()
+	switch {
+	case len(s.words) > 0:
+		for len(blocks) > 0 {
+			id, n := folderOf(blocks[0]), 1
+			for n < len(blocks) && folderOf(blocks[n]) == id {
+				n++
+			}
+			add(id, blocks[:n])
+			blocks = blocks[n:]
+		}
+	case s.among != nil:
+		for id := range s.among {
+			add(id, nil)
+		}
+	default:
+		for id := range index.all {
+			add(int64(id), nil)
+		}
+	}
+	return open, nil
+}
+
+// open looks into a folder.
+func (s *search) open(ctx context.Context, c candidate) error {
+	f, err := folderByID(ctx, s.r.q, c.folder)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if c.blocks == nil {
+		c.blocks = []int64{blockID(f.id, 0)}
+		if f.parts > 1 {
+			parts, err := partsOf(ctx, s.r.q, f.id)
+			if err != nil {
+				return err
+			}
+			c.blocks = nil
+			for _, p := range parts {
+				c.blocks = append(c.blocks, p.id)
+			}
+		}
+	}
+	for _, id := range c.blocks {
+		if err := s.look(ctx, f, id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// look looks into a block.
+func (s *search) look(ctx context.Context, f *folder, id int64) error {
+	raw, err := load(ctx, s.r.q, id)
+	if errors.Is(err, ErrNotFound) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var fit []located
+	for _, packed := range [...][]byte{raw.now, raw.past} {
+		b, err := block.Read(packed)
+		if err != nil {
+			return damaged(f, err)
+		}
+		for b.Next() {
+			l := located{b.Span, f}
+			if s.named(&l) && (s.span == nil || s.span(&l)) {
+				fit = append(fit, l)
+			}
+		}
+		if err := b.Err(); err != nil {
+			return damaged(f, err)
+		}
+	}
+	return s.take(ctx, fit)
+}
+
+// named tells whether all words occur in a name.
+func (s *search) named(l *located) bool {
+	if len(s.words) == 0 {
+		return true
+	}
+	name := names.Fold(place.Name(l.placePath()))
+	for _, word := range s.words {
+		if !strings.Contains(name, word) {
+			return false
+		}
+	}
+	return true
+}
+
+// take keeps those of some spans that are among the best.
+func (s *search) take(ctx context.Context, fit []located) error {
+	var known map[int64]contentRow
+	if s.content != nil && len(fit) > 0 {
+		ids := make([]int64, len(fit))
+		for i := range fit {
+			ids[i] = fit[i].ID
+		}
+		var err error
+		if known, err = s.r.c.contentsOf(ctx, ids, false); err != nil {
+			return err
+		}
+	}
+	for i := range fit {
+		l := &fit[i]
+		h := hit{rank: rank{s.by.value(s.r, l), l.ID}}
+		kept := (s.after == nil || s.by.before(*s.after, h.rank)) &&
+			(len(s.best) < s.limit || s.by.before(h.rank, s.best[len(s.best)-1].rank))
+		counted := s.count > 0 && s.total <= s.count
+		if !kept && !counted {
+			continue
+		}
+		if s.content != nil {
+			if ok, err := s.content(l, known[l.ID]); err != nil {
+				return err
+			} else if !ok {
+				continue
+			}
+		}
+		s.total++
+		if !kept {
+			continue
+		}
+		h.located = *l
+		at, _ := slices.BinarySearchFunc(s.best, h.rank, func(b hit, r rank) int {
+			if s.by.before(b.rank, r) {
+				return -1
+			}
+			return 1
+		})
+		if s.best = slices.Insert(s.best, at, h); len(s.best) > s.limit {
+			s.best = s.best[:s.limit]
+		}
+	}
+	return nil
+}
+
+// searchable waits until names and folders have been read.
+func (c *Catalogue) searchable(ctx context.Context) error {
+	select {
+	case <-c.indexed:
+		return c.indexing
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// readIndex reads names and folders; what is lost of the names is made anew.
+func (c *Catalogue) readIndex(ctx context.Context) error {
+	if err := c.index.load(ctx, c.reads); err != nil {
+		return err
+	}
+	err := c.text.load(ctx, c.reads, &c.index)
+	if !errors.Is(err, ErrDamaged) {
+		return err
+	}
+	if err := c.tx(ctx, func(tx *sql.Tx) error { return c.rebuildNames(ctx, newWriting(tx)) }); err != nil {
+		return err
+	}
+	return c.text.load(ctx, c.reads, &c.index)
+}
+
+// rebuildNames makes the names from the blocks.
+func (c *Catalogue) rebuildNames(ctx context.Context, w *writing) error {
+	if err := w.exec(ctx, "DELETE FROM name_chunks"); err != nil {
+		return err
+	}
+	var batch nameBatch
+	for after := int64(0); ; {
+		some, err := foldersWhere(ctx, w, "f.id > ? ORDER BY f.id LIMIT 500", after)
+		if err != nil {
+			return err
+		}
+		for _, f := range some {
+			after = f.id
+			parts, err := partsOf(ctx, w, f.id)
+			if err != nil {
+				return err
+			}
+			for _, p := range parts {
+				if err := namesOf(ctx, w, f, p.id, &batch); err != nil {
+					return err
+				}
+			}
+		}
+		if len(batch.text) >= chunkBytes || len(some) == 0 {
+			if err := c.text.write(ctx, w, &batch); err != nil {
+				return err
+			}
+			batch = nameBatch{}
+		}
+		if len(some) == 0 {
+			return nil
+		}
+	}
+}
+
+func namesOf(ctx context.Context, w *writing, f *folder, id int64, into *nameBatch) error {
+	raw, err := load(ctx, w, id)
+	if err != nil {
+		return err
+	}
+	for _, packed := range [...][]byte{raw.now, raw.past} {
+		b, err := block.Read(packed)
+		if err != nil {
+			return damaged(f, err)
+		}
+		for last := ""; b.Next(); {
+			if at := f.placeOf(&b.Span); at != last {
+				into.add(id, names.Fold(place.Name(at)))
+				last = at
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,278 @@
+package catalogue
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"iter"
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/place"
+)
+
+// FactsUnder yields everything that sources saw below a folder, place by place: by folder, and in one by name.
+func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, folder place.Place) iter.Seq2[Fact, error] {
+	return c.factsBelow(ctx, stores, folder, true)
+}
+
+// below says which folders of a machine are meant, by parameters after the first, the machine's name.
+const (
+	itself     = "d.machine_id = (SELECT id FROM machines WHERE name = ?1) AND d.path = ?2"
+	withDeeper = "d.machine_id = (SELECT id FROM machines WHERE name = ?1) AND d.path >= ?2 AND (d.path = ?2 OR d.path >= ?3) AND d.path < ?4"
+)
+
+func (c *Catalogue) factsBelow(ctx context.Context, stores map[int64]*Store, of place.Place, deep bool) iter.Seq2[Fact, error] {
+	return func(yield func(Fact, error) bool) {
+		u := &under{c: c, ctx: ctx, r: c.readingWith(stores), yield: yield, machine: of.Machine}
+		where, args := itself, []any{of.Machine, []byte(of.Path)}
+		if deep {
+			low, high := []byte(of.Path+"/"), []byte(of.Path+"0") // '0' is the byte after '/'
+			if of.Path == "/" {
+				low, high = []byte("/"), []byte("0")
+			}
+			where, args = withDeeper, append(args, low, high)
+		}
+		if err := u.run(where, args); err != nil && !errors.Is(err, errEnough) {
+			yield(Fact{}, err)
+		}
+	}
+}
+
+// errEnough ends the walk of whoever asked.
+var errEnough = errors.New("enough")
+
+// under puts together what several stores hold of folders of a machine: block after block, so that little of it is in memory.
+type under struct {
+	c       *Catalogue
+	ctx     context.Context
+	r       *reading
+	yield   func(Fact, error) bool
+	machine string
+
+	apart []located // whose place is not in their folder's, by folder and name; what is still to come
+	batch []Fact    // gathered, for their digests are looked up together
+
+	dir     string
+	cursors []*cursor // of the folder at hand
+}
+
+// cursor goes through the spans of a folder of a store in the order of names.
+type cursor struct {
+	folder *folder
+	at     int64 // the block
+	list   []block.Span
+	next   int
+}
+
+func (u *under) run(where string, args []any) error {
+	if err := u.gatherApart(where, args); err != nil {
+		return err
+	}
+	// In pieces, so that no reading stays open while others are begun.
+	query := "SELECT d.path, f.id, f.source_id, f.path, f.parts, b.now, b.past FROM dirs d CROSS JOIN folders f ON f.dir_id = d.id " +
+		"CROSS JOIN blocks b ON b.id = f.id << 36 WHERE " + where + fmt.Sprintf(" AND d.path >= ?%d AND NOT (d.path = ?%d AND f.id <= ?%d)"+
+		" ORDER BY d.path, f.id LIMIT %d", len(args)+1, len(args)+1, len(args)+2, piece)
+	for after, last := []byte{}, int64(0); ; {
+		some, err := u.some(query, append(slices.Clone(args), after, last))
+		if err != nil {
+			return err
+		}
+		for _, x := range some {
+			if len(u.cursors) > 0 && x.folder.dir != u.dir {
+				if err := u.finish(); err != nil {
+					return err
+				}
+			}
+			u.dir = x.folder.dir
+			after, last = []byte(u.dir), x.folder.id
+			u.cursors = append(u.cursors, x)
+		}
+		if len(some) < piece {
+			break
+		}
+	}
+	if err := u.finish(); err != nil {
+		return err
+	}
+	for len(u.apart) > 0 {
+		if err := u.takeApart(); err != nil {
+			return err
+		}
+	}
+	return u.flush()
+}
+
+// piece is how many folders of stores are read at once.
+const piece = 300
+
+// some reads folders of stores with their first blocks.
+func (u *under) some(query string, args []any) ([]*cursor, error) {
+	rows, err := u.c.reads.QueryContext(u.ctx, query, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []*cursor
+	var now, past sql.RawBytes
+	for rows.Next() {
+		f := &folder{}
+		if err := rows.Scan(&f.dir, &f.id, &f.source, &f.path, &f.parts, &now, &past); err != nil {
+			return nil, err
+		}
+		x := &cursor{folder: f, at: blockID(f.id, 0)}
+		if err := x.take(now, past); err != nil {
+			return nil, err
+		}
+		all = append(all, x)
+	}
+	return all, rows.Err()
+}
+
+// take takes up a block.
+func (x *cursor) take(now, past []byte) (err error) {
+	x.next = 0
+	if x.list, err = block.Decode(past); err == nil {
+		standing, failed := []block.Span(nil), error(nil)
+		if standing, failed = block.Decode(now); len(x.list) == 0 {
+			x.list = standing
+		} else {
+			x.list = append(x.list, standing...)
+			sortSpans(x.list)
+		}
+		err = failed
+	}
+	if err != nil {
+		return damaged(x.folder, err)
+	}
+	return nil
+}
+
+// name is the name that comes next; false at the end.
+func (u *under) name(x *cursor) (string, bool, error) {
+	for x.next == len(x.list) {
+		if x.folder.parts <= 1 {
+			return "", false, nil
+		}
+		var now, past []byte
+		err := u.c.reads.QueryRowContext(u.ctx, "SELECT id, now, past FROM blocks WHERE id > ? AND id <= ? ORDER BY id LIMIT 1", x.at,
+			lastBlock(x.folder.id)).Scan(&x.at, &now, &past)
+		if errors.Is(err, sql.ErrNoRows) {
+			x.folder.parts = 1
+			return "", false, nil
+		}
+		if err == nil {
+			err = x.take(now, past)
+		}
+		if err != nil {
+			return "", false, err
+		}
+	}
+	return x.list[x.next].Name, true, nil
+}
+
+// finish yields what is in the folder at hand, name by name over all stores.
+func (u *under) finish() error {
+	for len(u.cursors) > 0 {
+		least, left := "", u.cursors[:0]
+		for _, x := range u.cursors {
+			name, ok, err := u.name(x)
+			if err != nil {
+				return err
+			}
+			if ok {
+				if len(left) == 0 || name < least {
+					least = name
+				}
+				left = append(left, x)
+			}
+		}
+		if u.cursors = left; len(left) == 0 {
+			break
+		}
+		for len(u.apart) > 0 && before(&u.apart[0], u.dir, least) {
+			if err := u.takeApart(); err != nil {
+				return err
+			}
+		}
+		for len(u.apart) > 0 && u.apart[0].Place == place.Join(u.dir, least) {
+			if err := u.takeApart(); err != nil {
+				return err
+			}
+		}
+		for _, x := range u.cursors {
+			for ; x.next < len(x.list) && x.list[x.next].Name == least; x.next++ {
+				if s := x.list[x.next]; s.Place == "" {
+					if err := u.take(&located{s, x.folder}); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// before tells whether a place comes before a name in a folder.
+func before(l *located, dir, name string) bool {
+	if d := place.Folder(l.Place); d != dir {
+		return d < dir
+	}
+	return place.Name(l.Place) < name
+}
+
+func (u *under) takeApart() error {
+	l := u.apart[0]
+	u.apart = u.apart[1:]
+	return u.take(&l)
+}
+
+// enough is how many facts are yielded at once.
+const enough = 2000
+
+func (u *under) take(l *located) error {
+	if !l.OriginKnown {
+		return nil
+	}
+	u.batch = append(u.batch, fact(l, u.r.stores))
+	if len(u.batch) < enough {
+		return nil
+	}
+	return u.flush()
+}
+
+func (u *under) flush() error {
+	if err := u.c.addDigests(u.ctx, u.batch); err != nil {
+		return err
+	}
+	for _, f := range u.batch {
+		if !u.yield(f, nil) {
+			return errEnough
+		}
+	}
+	u.batch = u.batch[:0]
+	return nil
+}
+
+// gatherApart reads what has a place of its own in the folders meant; each block is read once, however many of them it is known for.
+func (u *under) gatherApart(where string, args []any) error {
+	blocks, err := numbers(u.c.reads.QueryContext(u.ctx, "SELECT DISTINCT e.block_id FROM dirs d CROSS JOIN elsewhere e ON e.dir_id = d.id WHERE "+
+		where, args...))
+	if err != nil || len(blocks) == 0 {
+		return err
+	}
+	of, deep := string(args[1].([]byte)), len(args) > 2
+	err = u.r.elsewhere(u.ctx, blocks, func(l *located) {
+		dir := place.Folder(l.Place)
+		if l.OriginKnown && u.r.machineOf(l) == u.machine && (dir == of || deep && place.Under(dir, of)) {
+			u.apart = append(u.apart, *l)
+		}
+	})
+	slices.SortStableFunc(u.apart, func(a, b located) int {
+		return cmp.Or(strings.Compare(place.Folder(a.Place), place.Folder(b.Place)), strings.Compare(place.Name(a.Place), place.Name(b.Place)))
+	})
+	return err
+}

@@ -1,0 +1,342 @@
+package catalogue
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+
+	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/names"
+	"humble-rewind/internal/core/place"
+)
+
+// folderChange is what a survey has found out about one folder, to be written as a whole or not at all.
+type folderChange struct {
+	folder  folder
+	fresh   bool // it is not yet among the folders
+	print   []byte
+	blocks  []blockChange
+	delayed bool // it waits for the end of its capture
+}
+
+// blockChange is a block as it becomes.
+type blockChange struct {
+	id        int64 // its position, until it is written
+	low       string
+	now, past []block.Span
+	keepPast  bool     // what has ended of it stays as it is
+	whole     bool     // it is new in a folder that was known: what it holds was in another block
+	names     []string // in the store, of entries that are new
+	splits    []split
+}
+
+// weight is about how many spans it takes to write a change.
+func (f *folderChange) weight() (n int) {
+	for _, b := range f.blocks {
+		n += len(b.now) + len(b.past) + 1
+	}
+	return n
+}
+
+// folderWriter writes what became of folders, with everything that belongs to them, in one transaction.
+type folderWriter struct {
+	c      *Catalogue
+	w      *writing
+	source Source
+	dirs   map[string]int64 // numbers of folders of the machine met lately
+	moving bool             // all spans are new to the blocks, though they have numbers
+
+	folders, blocks, pendingBlocks, runs, elsewhere, targets, contents *inserter
+	keys                                                               []sizeKey
+	text                                                               nameBatch
+	sums                                                               [][]byte // digests that became known without reading
+}
+
+// maxInterned bounds the folders remembered.
+const maxInterned = 10_000
+
+const blockColumns, putBlock = "(id, low, least, greatest, now, past)",
+	"ON CONFLICT DO UPDATE SET low = excluded.low, least = excluded.least, greatest = excluded.greatest, now = excluded.now, past = excluded.past"
+
+func (c *Catalogue) folderWriter(w *writing, source Source, dirs map[string]int64) *folderWriter {
+	return &folderWriter{c: c, w: w, source: source, dirs: dirs,
+		folders: w.inserter("INSERT INTO folders (id, source_id, path, dir_id, print, standing, parts, greatest, gone_last, gone_first, "+
+			"written, largest)", "", 12),
+		blocks: w.inserter("INSERT INTO blocks "+blockColumns, putBlock, 6),
+		pendingBlocks: w.inserter("INSERT INTO pending_blocks (source_id, id, low, least, greatest, now, past)",
+			putBlock, 7),
+		runs:      w.inserter("INSERT INTO id_runs (first, folder_id)", "", 2),
+		elsewhere: w.inserter("INSERT INTO elsewhere (dir_id, block_id)", "ON CONFLICT DO NOTHING", 2),
+		targets:   w.inserter("INSERT INTO link_targets (target, folder_id)", "ON CONFLICT DO NOTHING", 2),
+		contents: w.inserter("INSERT INTO contents (span_id, sha256, named)", "ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, "+
+			"condition = NULL, named = excluded.named", 3),
+	}
+}
+
+// dir returns the number of a folder of the machine, new or known.
+func (f *folderWriter) dir(ctx context.Context, path string) (int64, error) {
+	if id, ok := f.dirs[path]; ok {
+		return id, nil
+	}
+	var id int64
+	err := f.w.QueryRowContext(ctx, "SELECT id FROM dirs WHERE machine_id = ? AND path = ?", f.source.MachineID, []byte(path)).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = f.w.QueryRowContext(ctx, "INSERT INTO dirs (machine_id, path) VALUES (?, ?) RETURNING id", f.source.MachineID,
+			[]byte(path)).Scan(&id)
+	}
+	if err != nil {
+		return 0, err
+	}
+	if len(f.dirs) >= maxInterned {
+		clear(f.dirs)
+	}
+	f.dirs[path] = id
+	return id, nil
+}
+
+// write writes one folder.
+func (f *folderWriter) write(ctx context.Context, change *folderChange) error {
+	for i := range change.blocks {
+		if err := f.block(ctx, change, &change.blocks[i]); err != nil {
+			return err
+		}
+	}
+	var dir any
+	if change.folder.dir != "" {
+		id, err := f.dir(ctx, change.folder.dir)
+		if err != nil {
+			return err
+		}
+		dir = id
+	}
+	x := &change.folder
+	b := &x.bounds
+	switch {
+	case change.fresh:
+		return f.folders.add(ctx, x.id, f.source.ID, []byte(x.path), dir, change.print, x.standing, x.parts, b.greatest, b.goneLast,
+			b.goneFirst, b.written, b.largest)
+	case change.delayed:
+		if err := f.w.exec(ctx, "UPDATE folders SET dir_id = coalesce(dir_id, ?) WHERE id = ?", dir, x.id); err != nil {
+			return err
+		}
+		return f.w.exec(ctx, "INSERT OR REPLACE INTO pending_folders VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", x.id, f.source.ID,
+			change.print, x.standing, x.parts, b.greatest, b.goneLast, b.goneFirst, b.written, b.largest)
+	}
+	return f.w.exec(ctx, `UPDATE folders SET dir_id = coalesce(dir_id, ?), print = ?, standing = ?, parts = ?,
+		greatest = ?, gone_last = ?, gone_first = ?, written = ?, largest = ? WHERE id = ?`, dir, change.print, x.standing,
+		x.parts, b.greatest, b.goneLast, b.goneFirst, b.written, b.largest, x.id)
+}
+
+// block writes one block. What is new in it takes its number.
+func (f *folderWriter) block(ctx context.Context, change *folderChange, b *blockChange) error {
+	b.id = blockID(change.folder.id, b.id)
+	if err := f.number(ctx, change, b); err != nil {
+		return err
+	}
+	if err := f.known(ctx, change, b); err != nil {
+		return err
+	}
+	least, greatest := reachOf(b.now, b.past)
+	now, past := block.Encode(b.now), []byte(nil)
+	if b.keepPast {
+		// Also numbers of what is kept unread are within.
+		var raw sql.Null[[]byte]
+		var l, g sql.NullInt64
+		err := f.w.QueryRowContext(ctx, "SELECT past, least, greatest FROM blocks WHERE id = ?", b.id).Scan(&raw, &l, &g)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		if past = raw.V; len(past) > 0 {
+			least, greatest = min(least, l.Int64), max(greatest, g.Int64)
+		}
+	} else {
+		past = block.Encode(b.past)
+	}
+	if change.delayed {
+		return f.pendingBlocks.add(ctx, f.source.ID, b.id, []byte(b.low), least, greatest, now, past)
+	}
+	return f.blocks.add(ctx, b.id, []byte(b.low), least, greatest, now, past)
+}
+
+// reachOf returns the least and the greatest number of spans.
+func reachOf(all ...[]block.Span) (least, greatest int64) {
+	least = block.Open
+	for _, spans := range all {
+		for i := range spans {
+			least, greatest = min(least, spans[i].ID), max(greatest, spans[i].ID)
+		}
+	}
+	return least, greatest
+}
+
+// number gives numbers to what is new, and keeps what is looked up by more than names.
+func (f *folderWriter) number(ctx context.Context, change *folderChange, b *blockChange) error {
+	count := int64(0)
+	for _, spans := range [...][]block.Span{b.now, b.past} {
+		for i := range spans {
+			if spans[i].ID == 0 {
+				count++
+			}
+		}
+	}
+	if count == 0 && !f.moving {
+		return nil
+	}
+	next := int64(0)
+	if count > 0 {
+		next = f.c.counters.spans(count)
+		if err := f.runs.add(ctx, next, change.folder.id); err != nil {
+			return err
+		}
+	}
+	for _, spans := range [...][]block.Span{b.now, b.past} {
+		for i := range spans {
+			s := &spans[i]
+			switch {
+			case s.ID == 0:
+				s.ID = next
+				next++
+			case !f.moving:
+				continue
+			}
+			if err := f.lookedUp(ctx, change, s); err != nil {
+				return err
+			}
+		}
+	}
+	return f.split(ctx, b)
+}
+
+// split gives what is known of a content to a span that shares it with the one that it was part of.
+func (f *folderWriter) split(ctx context.Context, b *blockChange) error {
+	for _, s := range b.splits {
+		for _, spans := range [...][]block.Span{named(b.now, s.name), named(b.past, s.name)} {
+			for i := range spans {
+				if x := &spans[i]; x.First == s.first && x.ID != s.of {
+					if err := f.w.exec(ctx, "INSERT OR IGNORE INTO contents (span_id, sha256, condition, named) SELECT ?, sha256, condition, "+
+						"named FROM contents WHERE span_id = ?", x.ID, s.of); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// lookedUp keeps of a new span what it is looked up by.
+func (f *folderWriter) lookedUp(ctx context.Context, change *folderChange, s *block.Span) error {
+	change.folder.bounds.take(s)
+	if at := instantNanos(s.Written); s.Type == entry.File && s.Size > 0 && at.Valid {
+		f.keys = append(f.keys, sizeKey{s.Size, at.Int64, change.folder.id})
+	}
+	if s.Type == entry.Link && s.Target != "" {
+		if err := f.targets.add(ctx, []byte(s.Target), change.folder.id); err != nil {
+			return err
+		}
+	}
+	id := s.Mark.Content
+	if id.Value == "" {
+		return nil
+	}
+	var sum any
+	if raw, err := hex.DecodeString(id.Value); id.Kind == entry.SHA256 && err == nil {
+		sum = raw // which need not be read for
+		f.sums = append(f.sums, raw)
+	}
+	return f.contents.add(ctx, s.ID, sum, contentName(id))
+}
+
+// known makes the names of what is new in a block searchable, and the folders that its entries come from.
+func (f *folderWriter) known(ctx context.Context, change *folderChange, b *blockChange) error {
+	see := func(s *block.Span) error {
+		at := change.folder.placeOf(s)
+		f.text.add(b.id, names.Fold(place.Name(at)))
+		if s.Place == "" {
+			return nil
+		}
+		dir, err := f.dir(ctx, place.Folder(at))
+		if err == nil {
+			err = f.elsewhere.add(ctx, dir, b.id)
+		}
+		return err
+	}
+	if b.whole {
+		for _, spans := range [...][]block.Span{b.now, b.past} {
+			for i := range spans {
+				if err := see(&spans[i]); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	for _, name := range b.names {
+		for _, spans := range [...][]block.Span{named(b.now, name), named(b.past, name)} {
+			for i := range spans {
+				if err := see(&spans[i]); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// flush writes what has been gathered.
+func (f *folderWriter) flush(ctx context.Context) error {
+	for _, i := range [...]*inserter{f.folders, f.blocks, f.pendingBlocks, f.runs, f.elsewhere, f.targets, f.contents} {
+		if err := i.flush(ctx); err != nil {
+			return err
+		}
+	}
+	if err := f.c.text.write(ctx, f.w, &f.text); err != nil {
+		return err
+	}
+	if err := addKeys(ctx, f.w, f.keys); err != nil {
+		return err
+	}
+	for _, sum := range f.sums { // of some stores the digests are known without reading
+		if err := f.c.judgeKnown(ctx, f.w, sum); err != nil {
+			return err
+		}
+	}
+	return f.c.counters.keep(ctx, f.w)
+}
+
+// writeFolders writes changes in one transaction, with what else belongs into it.
+func (c *Catalogue) writeFolders(ctx context.Context, source Source, dirs map[string]int64, changes []folderChange,
+	also func(*writing) error) error {
+	var written *folderWriter
+	err := c.tx(ctx, func(tx *sql.Tx) error {
+		w := newWriting(tx)
+		written = c.folderWriter(w, source, dirs)
+		for i := range changes {
+			if err := written.write(ctx, &changes[i]); err != nil {
+				return err
+			}
+		}
+		if err := written.flush(ctx); err != nil {
+			return err
+		}
+		return also(w)
+	})
+	if err != nil {
+		return err
+	}
+	if err := c.searchable(ctx); err != nil { // else it is read meanwhile
+		return err
+	}
+	for i := range changes {
+		c.index.put(&changes[i].folder)
+	}
+	if c.text.take(&written.text, &c.index) {
+		return c.readIndex(ctx)
+	}
+	return nil
+}
+
+// contentName is a content id as it is kept.
+func contentName(id entry.ContentID) string { return string(id.Kind) + ":" + id.Value }
