@@ -129,7 +129,7 @@ func TestHostileNamesAndContentsAreInert(t *testing.T) {
 		b.WaitText("2 copies"),
 		b.WaitText("onerror=document.title"),
 		b.TabTo("row", 40),
-		b.Press(browser.Down),
+		b.Press(browser.Down, browser.Up),
 	)
 	do(t, b.WaitText("<script>document.title='acted'</script>"))
 	title, err := b.Evaluate("document.title")
