@@ -102,8 +102,15 @@ func (t tree) Look(ctx context.Context, name string) (Info, error) {
 	return around1(ctx, t.around, func() (Info, error) { return t.of.Look(ctx, name) })
 }
 
-func (t tree) LookAll(ctx context.Context, names []string) (map[string]Info, error) {
-	return around1(ctx, t.around, func() (map[string]Info, error) { return LookAll(ctx, t.of, names) })
+func (t tree) LookAll(ctx context.Context, names []string) ([]Info, error) {
+	return around1(ctx, t.around, func() ([]Info, error) { return LookAll(ctx, t.of, names) })
+}
+
+func (t tree) Names(ctx context.Context) ([]string, error) {
+	return around1(ctx, t.around, func() ([]string, error) {
+		names, _, err := Names(ctx, t.of)
+		return names, err
+	})
 }
 
 func (t tree) ReadFile(ctx context.Context, name string, limit int64) ([]byte, error) {

@@ -152,22 +152,38 @@ func ReadFile(ctx context.Context, t Tree, name string, limit int64) ([]byte, er
 	return content, err
 }
 
-// BulkLooker is a Tree that can describe many entries in fewer exchanges than one each.
-type BulkLooker interface {
-	LookAll(ctx context.Context, names []string) (map[string]Info, error)
+// Lister is a Tree that lists names without describing what they are of, so that of a folder of very many entries only some need be
+// described at a time.
+type Lister interface {
+	Names(ctx context.Context) ([]string, error)
 }
 
-// LookAll describes those of many entries that are there.
-func LookAll(ctx context.Context, t Tree, names []string) (map[string]Info, error) {
+// Names lists the names of all entries, in no particular order; false where the way cannot do that without describing them.
+func Names(ctx context.Context, t Tree) ([]string, bool, error) {
+	l, ok := t.(Lister)
+	if !ok {
+		return nil, false, nil
+	}
+	names, err := l.Names(ctx)
+	return names, names != nil || err != nil, err
+}
+
+// BulkLooker is a Tree that can describe many entries in fewer exchanges than one each.
+type BulkLooker interface {
+	LookAll(ctx context.Context, names []string) ([]Info, error)
+}
+
+// LookAll describes those of many entries that are there, in the order of the names.
+func LookAll(ctx context.Context, t Tree, names []string) ([]Info, error) {
 	if b, ok := t.(BulkLooker); ok {
 		return b.LookAll(ctx, names)
 	}
-	all := make(map[string]Info, len(names))
+	all := make([]Info, 0, len(names))
 	for _, name := range names {
 		i, err := t.Look(ctx, name)
 		switch {
 		case err == nil:
-			all[name] = i
+			all = append(all, i)
 		case !errors.Is(err, fs.ErrNotExist):
 			return nil, err
 		}

@@ -14,7 +14,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"math"
 	"os"
 	"path/filepath"
@@ -92,9 +91,30 @@ func (f *files) Traits() reach.Traits {
 }
 
 func (f *files) Tree(_ context.Context, path string) (reach.Tree, error) {
-	at, err := f.at(path)
+	path, err := place.Clean(path)
 	if err != nil {
 		return nil, err
+	}
+	top, err := f.root.Open(".")
+	if err != nil {
+		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), system.Problem(err))
+	}
+	fd, err := unix.FcntlInt(top.Fd(), unix.F_DUPFD_CLOEXEC, 0)
+	top.Close()
+	if err != nil {
+		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), system.Problem(err))
+	}
+	at := &tree{of: f, fd: fd, path: "/"}
+	if path == "/" {
+		return at, nil
+	}
+	for name := range strings.SplitSeq(path[1:], "/") {
+		next, err := at.enter(name)
+		at.Close()
+		if err != nil {
+			return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), err)
+		}
+		at = next
 	}
 	return at, nil
 }
@@ -131,11 +151,11 @@ func (f *files) at(path string) (*folder, error) {
 	return at, nil
 }
 
+// folder is a folder that can be written too.
 type folder struct {
-	of   *files
+	*tree
 	root *os.Root
 	dir  *os.File // the same directory, for its descriptor
-	path string   // for messages
 }
 
 func openFolder(of *files, parent *os.Root, name, path string) (*folder, error) {
@@ -148,20 +168,10 @@ func openFolder(of *files, parent *os.Root, name, path string) (*folder, error) 
 		root.Close()
 		return nil, err
 	}
-	return &folder{of, root, dir, path}, nil
+	return &folder{&tree{of: of, fd: int(dir.Fd()), path: path}, root, dir}, nil
 }
-
-func (f *folder) fd() int { return int(f.dir.Fd()) }
 
 func (f *folder) Close() error { return errors.Join(f.dir.Close(), f.root.Close()) }
-
-func (f *folder) Enter(_ context.Context, name string) (reach.Tree, error) {
-	sub, err := f.enter(name)
-	if err != nil {
-		return nil, err
-	}
-	return sub, nil
-}
 
 func (f *folder) Into(_ context.Context, name string) (reach.Folder, error) {
 	sub, err := f.enter(name)
@@ -179,7 +189,7 @@ func (f *folder) enter(name string) (*folder, error) {
 	}
 	switch seen.Type {
 	case entry.Link:
-		target, _ := f.root.Readlink(name)
+		target, _ := f.target(name)
 		return nil, &reach.LinkError{Path: path, Target: target}
 	case entry.Folder:
 	default:
@@ -204,144 +214,10 @@ func (f *folder) enter(name string) (*folder, error) {
 	return sub, nil
 }
 
-func (f *folder) Info(context.Context) (reach.Info, error) { return f.info() }
-
-func (f *folder) info() (reach.Info, error) {
-	var st unix.Stat_t
-	if err := unix.Fstat(f.fd(), &st); err != nil {
-		return reach.Info{}, system.Problem(err)
-	}
-	return info(place.Name(f.path), &st), nil
-}
-
-func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
-	// A descriptor of its own, so that listing twice starts afresh.
-	dir, err := f.root.Open(".")
-	if err != nil {
-		return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), system.Problem(err))
-	}
-	defer dir.Close()
-	var all []reach.Info
-	for {
-		names, err := dir.Readdirnames(1024)
-		for _, name := range names {
-			i, err := f.look(name)
-			switch {
-			case errors.Is(err, fs.ErrNotExist):
-			case err != nil:
-				return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), err)
-			default:
-				all = append(all, i)
-			}
-		}
-		if err == io.EOF {
-			return all, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("list %s: %w", place.Quote(f.path), system.Problem(err))
-		}
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-	}
-}
-
-func (f *folder) Look(_ context.Context, name string) (reach.Info, error) { return f.look(name) }
-
-func (f *folder) look(name string) (reach.Info, error) {
-	if err := reach.CheckName(name); err != nil {
-		return reach.Info{}, err
-	}
-	var st unix.Stat_t
-	if err := unix.Fstatat(f.fd(), name, &st, unix.AT_SYMLINK_NOFOLLOW); err != nil {
-		return reach.Info{}, system.Problem(err)
-	}
-	return info(name, &st), nil
-}
-
-func (f *folder) Target(_ context.Context, name string) (string, error) {
-	if err := reach.CheckName(name); err != nil {
-		return "", err
-	}
-	target, err := f.root.Readlink(name)
-	return target, system.Problem(err)
-}
-
-// openat opens without following a link and without waiting on a pipe, and returns the descriptor.
-func (f *folder) openat(name string) (int, error) {
-	if err := reach.CheckName(name); err != nil {
-		return -1, err
-	}
-	fd, err := ignoringEINTR(func() (int, error) {
-		return unix.Openat(f.fd(), name, unix.O_RDONLY|unix.O_NOFOLLOW|unix.O_NONBLOCK|unix.O_CLOEXEC, 0)
-	})
-	if errors.Is(err, unix.ELOOP) {
-		return fd, problem.NotFile
-	}
-	return fd, system.Problem(err)
-}
-
-func (f *folder) open(name string) (*os.File, error) {
-	fd, err := f.openat(name)
-	if err != nil {
-		return nil, err
-	}
-	return os.NewFile(uintptr(fd), name), nil
-}
-
-func (f *folder) Open(ctx context.Context, name string) (reach.File, error) {
-	opened, err := f.open(name)
-	if err != nil {
-		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), err)
-	}
-	file := file{opened}
-	if i, err := file.Info(ctx); err != nil || i.Type != entry.File {
-		opened.Close()
-		return nil, fmt.Errorf("open %s: %w", place.Quote(place.Join(f.path, name)), errors.Join(err, problem.NotFile))
-	}
-	return file, nil
-}
-
-// ReadFile uses bare system calls, because a survey of a trash reads a hundred thousand tiny records.
-func (f *folder) ReadFile(_ context.Context, name string, limit int64) ([]byte, error) {
-	fd, err := f.openat(name)
-	if err != nil {
-		return nil, err
-	}
-	defer unix.Close(fd)
-	var st unix.Stat_t
-	if err := unix.Fstat(fd, &st); err != nil {
-		return nil, system.Problem(err)
-	}
-	if st.Mode&unix.S_IFMT != unix.S_IFREG {
-		return nil, problem.NotFile
-	}
-	if st.Size > limit {
-		return nil, fmt.Errorf("%w: %d bytes", problem.TooLarge, st.Size)
-	}
-	buf := make([]byte, 0, st.Size+1)
-	for {
-		n, err := ignoringEINTR(func() (int, error) { return unix.Read(fd, buf[len(buf):cap(buf)]) })
-		if err != nil {
-			return nil, system.Problem(err)
-		}
-		buf = buf[:len(buf)+n]
-		if n == 0 {
-			return buf, nil
-		}
-		if int64(len(buf)) > limit {
-			return nil, problem.TooLarge
-		}
-		if len(buf) == cap(buf) {
-			buf = append(buf, 0)[:len(buf)]
-		}
-	}
-}
-
 // Room counts what an unprivileged user could still write.
 func (f *folder) Room(context.Context) (int64, bool, error) {
 	var st unix.Statfs_t
-	if err := unix.Fstatfs(f.fd(), &st); err != nil {
+	if err := unix.Fstatfs(f.fd, &st); err != nil {
 		return -1, false, system.Problem(err)
 	}
 	return int64(st.Bavail) * st.Bsize, st.Flags&unix.ST_RDONLY != 0, nil

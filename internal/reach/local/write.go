@@ -63,7 +63,7 @@ func (f *folder) Mkdir(_ context.Context, name string) error {
 
 func (f *folder) Symlink(_ context.Context, target, name string) error {
 	// Not through os.Root, which would refuse targets that leave it; the link is only made here, never followed.
-	return f.named("make link", name, func() error { return unix.Symlinkat(target, f.fd(), name) })
+	return f.named("make link", name, func() error { return unix.Symlinkat(target, f.fd, name) })
 }
 
 func (f *folder) Link(_ context.Context, oldName string, to reach.Folder, newName string) error {
@@ -71,7 +71,7 @@ func (f *folder) Link(_ context.Context, oldName string, to reach.Folder, newNam
 	if err != nil {
 		return err
 	}
-	return f.named("link", oldName, func() error { return unix.Linkat(f.fd(), oldName, other.fd(), newName, 0) })
+	return f.named("link", oldName, func() error { return unix.Linkat(f.fd, oldName, other.fd, newName, 0) })
 }
 
 func (f *folder) Rename(_ context.Context, oldName string, to reach.Folder, newName string) error {
@@ -80,7 +80,7 @@ func (f *folder) Rename(_ context.Context, oldName string, to reach.Folder, newN
 		return err
 	}
 	return f.named("rename", oldName, func() error {
-		err := unix.Renameat2(f.fd(), oldName, other.fd(), newName, unix.RENAME_NOREPLACE)
+		err := unix.Renameat2(f.fd, oldName, other.fd, newName, unix.RENAME_NOREPLACE)
 		switch {
 		case errors.Is(err, unix.EXDEV):
 			return problem.OtherFileSystem
@@ -96,10 +96,10 @@ func (f *folder) renameByLink(oldName string, to *folder, newName string, why er
 	if seen, err := f.look(oldName); err != nil || seen.Type == entry.Folder {
 		return errors.Join(err, fmt.Errorf("the file system cannot move a folder without the risk of replacing another: %w", why))
 	}
-	if err := unix.Linkat(f.fd(), oldName, to.fd(), newName, 0); err != nil {
+	if err := unix.Linkat(f.fd, oldName, to.fd, newName, 0); err != nil {
 		return err
 	}
-	return unix.Unlinkat(f.fd(), oldName, 0)
+	return unix.Unlinkat(f.fd, oldName, 0)
 }
 
 func (f *folder) sibling(to reach.Folder, name string) (*folder, error) {
@@ -114,7 +114,7 @@ func (f *folder) Replace(_ context.Context, oldName, newName string) error {
 	if err := reach.CheckName(newName); err != nil {
 		return err
 	}
-	return f.named("rename", oldName, func() error { return unix.Renameat(f.fd(), oldName, f.fd(), newName) })
+	return f.named("rename", oldName, func() error { return unix.Renameat(f.fd, oldName, f.fd, newName) })
 }
 
 func (f *folder) Remove(_ context.Context, name string) error {
@@ -129,7 +129,7 @@ func (f *folder) Sync(context.Context) error {
 }
 
 func (f *folder) Settle(context.Context) error {
-	if err := unix.Syncfs(f.fd()); err != nil {
+	if err := unix.Syncfs(f.fd); err != nil {
 		return fmt.Errorf("sync the file system of %s: %w", place.Quote(f.path), system.Problem(err))
 	}
 	return nil
@@ -153,10 +153,10 @@ func (f file) SetMode(_ context.Context, mode fs.FileMode) error {
 
 func (f *newFile) SetMeta(_ context.Context, m reach.Meta) error { return setMeta(int(f.Fd()), m) }
 
-func (f *folder) SetMeta(_ context.Context, m reach.Meta) error { return setMeta(f.fd(), m) }
+func (f *folder) SetMeta(_ context.Context, m reach.Meta) error { return setMeta(f.fd, m) }
 
 func (f *folder) Date(_ context.Context, written time.Time) error {
-	return system.Problem(setTimes(f.fd(), written))
+	return system.Problem(setTimes(f.fd, written))
 }
 
 func (f *folder) SetLinkMeta(_ context.Context, name string, m reach.Meta) error {
@@ -165,10 +165,10 @@ func (f *folder) SetLinkMeta(_ context.Context, name string, m reach.Meta) error
 	}
 	var l losses
 	if seen, err := f.look(name); err != nil || changesOwner(seen.UID.Value, seen.GID.Value, m) {
-		l.add(ownerOf(m), unix.Fchownat(f.fd(), name, idOf(m.UID), idOf(m.GID), unix.AT_SYMLINK_NOFOLLOW))
+		l.add(ownerOf(m), unix.Fchownat(f.fd, name, idOf(m.UID), idOf(m.GID), unix.AT_SYMLINK_NOFOLLOW))
 	}
 	if !m.Written.IsZero() {
-		l.add("write time", unix.UtimesNanoAt(f.fd(), name, timesOf(m.Written), unix.AT_SYMLINK_NOFOLLOW))
+		l.add("write time", unix.UtimesNanoAt(f.fd, name, timesOf(m.Written), unix.AT_SYMLINK_NOFOLLOW))
 	}
 	return l.err()
 }
@@ -232,7 +232,7 @@ func setTimes(fd int, written time.Time) error {
 }
 
 // Attributes leaves out those that the system keeps for itself and gives anew (security.*, trusted overlay marks).
-func (f *folder) Attributes(_ context.Context, name string) (reach.Attributes, error) {
+func (f *tree) Attributes(_ context.Context, name string) (reach.Attributes, error) {
 	opened, err := f.open(name)
 	if errors.Is(err, problem.NotFile) {
 		return nil, nil // a link has none that users set

@@ -214,7 +214,15 @@ func Run(t *testing.T, files reach.Session) {
 		all, err := reach.LookAll(ctx, folder, []string{"told", "missing"})
 		require.NoError(t, err)
 		assert.Len(t, all, 1)
-		assert.Equal(t, other, all["told"])
+		assert.Equal(t, other, all[0])
+		names, can, err := reach.Names(ctx, folder)
+		require.NoError(t, err)
+		if can {
+			list, err := folder.List(ctx)
+			require.NoError(t, err)
+			assert.Len(t, names, len(list))
+			assert.Contains(t, names, "told")
+		}
 	})
 	t.Run("a file is read in order, and where the way can at any offset", func(t *testing.T) {
 		put(t, folder, "read", "0123456789")

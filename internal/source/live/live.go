@@ -90,7 +90,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	}
 	defer folder.Close()
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
-		Origin: func(path string) (string, bool) { return place.Join(s.At, path), true },
+		Origin: func(path string, _ reach.Info) (string, bool) { return place.Join(s.At, path), true },
 		Keeps:  entry.All,
 		Skip: func(path string, i reach.Info) bool {
 			at := place.Join(s.At, path)

@@ -396,7 +396,7 @@ func (s *store) foreign(in string) bool {
 }
 
 // origin applies the maps; false for what is only on the way to them.
-func (s *store) origin(path string) (string, bool) {
+func (s *store) origin(path string, _ reach.Info) (string, bool) {
 	in := "/" + path
 	for _, m := range s.Maps {
 		if m.From != in && place.Under(m.From, in) {

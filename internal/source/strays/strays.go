@@ -100,12 +100,11 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return fmt.Errorf("look for leftovers in %s: %w", place.Quote(s.At), err)
 	}
 	defer folder.Close()
-	file := "" // the one asked about last: folders are walked, and no leftovers themselves
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Keeps: entry.All,
-		Origin: func(path string) (string, bool) {
+		Origin: func(path string, i reach.Info) (string, bool) {
 			at := place.Join(s.At, path)
 			m, ok := s.rules.Match(at, s.home(at))
-			if !ok || at != file {
+			if !ok || i.Type != entry.File { // folders are walked, and no leftovers themselves
 				return "", false
 			}
 			origin, exact := m.Exact()
@@ -118,9 +117,6 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 			at := place.Join(s.At, path)
 			if i.Type == entry.Folder {
 				return exclude.Trash(at) || slices.Contains(s.Stores, at) || exclude.By(s.Exclusions, at) != ""
-			}
-			if i.Type == entry.File {
-				file = at
 			}
 			return exclude.By(s.Exclusions, at) != ""
 		},

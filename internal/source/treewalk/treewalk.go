@@ -4,11 +4,10 @@ package treewalk
 
 import (
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
@@ -21,15 +20,16 @@ import (
 // maxDepth is how deep a tree is read; paths end before that on any common system.
 const maxDepth = 500
 
-// Walk is one reading of a tree.
+// Walk is one reading of a tree. Folders are listed by several workers ahead of what is reported, which comes in the order of paths.
 type Walk struct {
 	Known   source.Known
 	Report  source.Reporter
-	Capture string                               // of the locators
-	Origin  func(path string) (string, bool)     // the place of a path relative to the tree; false leaves it out
-	Keeps   entry.Keeps                          // what an unchanged entry keeps of its mark
-	Skip    func(path string, i reach.Info) bool // what is left out
-	Now     time.Time                            // of the capture: write times far beyond it are noted
+	Capture string // of the locators
+	// Origin is the place of an entry, by its path relative to the tree; false leaves it out. Origin and Skip are asked by several at once.
+	Origin func(path string, i reach.Info) (string, bool)
+	Keeps  entry.Keeps                          // what an unchanged entry keeps of its mark
+	Skip   func(path string, i reach.Info) bool // what is left out
+	Now    time.Time                            // of the capture: write times far beyond it are noted
 
 	Files, Folders int64
 	ahead          int64
@@ -38,7 +38,7 @@ type Walk struct {
 
 // Run reports everything below folder, a folder at a time, from the top.
 func (w *Walk) Run(ctx context.Context, folder reach.Tree) error {
-	if err := w.dir(ctx, folder, "", 0); err != nil {
+	if err := w.run(ctx, folder); err != nil {
 		return err
 	}
 	if w.ahead > 0 {
@@ -53,54 +53,97 @@ func (w *Walk) Run(ctx context.Context, folder reach.Tree) error {
 // slack is how far a write time may be ahead before it is noted.
 const slack = 2 * time.Minute
 
-func (w *Walk) dir(ctx context.Context, folder reach.Tree, dir string, depth int) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	entries, err := folder.List(ctx)
-	if err != nil {
-		if dir == "" {
+func (w *Walk) run(ctx context.Context, folder reach.Tree) error {
+	l := newLister(w, folder)
+	defer l.stop()
+	for n := l.head; n != nil; n = l.behind(n) {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
-		return w.Report.Unread(dir, err)
-	}
-	slices.SortFunc(entries, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
-	var inside []string
-	var all []found
-	print := sha256.New()
-	print.Write([]byte{byte(w.Keeps)})
-	var piece []byte
-	for _, e := range entries {
-		path := join(dir, e.Name)
-		if w.Skip(path, e) {
-			continue
-		}
-		origin, ok := w.Origin(path)
-		if e.Type == entry.Folder {
-			inside = append(inside, e.Name)
-			w.Folders++
-		} else {
-			w.Files++
-		}
-		if ok {
-			mark := Mark(e)
-			all = append(all, found{e, origin, mark})
-			piece = mark.AppendKept(append(append(piece[:0], e.Name...), 0), w.Keeps)
-			print.Write(piece)
-		}
-	}
-	if err := w.sightAll(ctx, folder, dir, all, print.Sum(nil)); err != nil {
-		return err
-	}
-	if depth == maxDepth && len(inside) > 0 {
-		return w.Report.Unread(dir, errors.New("what is in it lies too deep to be read"))
-	}
-	for _, name := range inside {
-		if err := w.enter(ctx, folder, join(dir, name), name, depth); err != nil {
+		l.ready(ctx, n)
+		if err := w.take(ctx, l, n); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// take reports what is in a folder.
+func (w *Walk) take(ctx context.Context, l *lister, n *node) error {
+	switch {
+	case errors.Is(n.err, problem.Private):
+		return nil
+	case n.err != nil && n.dir == "":
+		return n.err
+	case n.err != nil:
+		return w.Report.Unread(n.dir, n.err)
+	case n.names != nil:
+		if err := w.takeMany(ctx, n); err != nil {
+			return err
+		}
+	default:
+		if err := w.sightAll(ctx, n.tree, n.dir, n.all, n.print); err != nil {
+			return err
+		}
+	}
+	w.Files += n.files
+	w.Folders += n.folders
+	if n.depth == maxDepth && len(n.inside) > 0 {
+		return w.Report.Unread(n.dir, errors.New("what is in it lies too deep to be read"))
+	}
+	if n.names != nil {
+		l.add(n)
+	}
+	return nil
+}
+
+// takeMany reports what is in a folder of very many entries, some at a time.
+func (w *Walk) takeMany(ctx context.Context, n *node) error {
+	marks, err := w.Known.Marks(ctx, n.dir)
+	if err != nil {
+		return err
+	}
+	for names := range slices.Chunk(n.names, many) {
+		some, err := reach.LookAll(ctx, n.tree, names)
+		if err != nil {
+			return w.Report.Unread(n.dir, err)
+		}
+		n.all = n.all[:0]
+		w.sort(n, some, nil)
+		for _, e := range n.all {
+			if err := w.sight(ctx, n.tree, n.dir, e, marks); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// sort takes up the entries of a folder that are reported and entered; print takes what tells whether they are as they were.
+func (w *Walk) sort(n *node, entries []reach.Info, print hash.Hash) {
+	var piece []byte
+	for _, e := range entries {
+		path := join(n.dir, e.Name)
+		if w.Skip(path, e) {
+			continue
+		}
+		if e.Type == entry.Folder {
+			n.inside = append(n.inside, e.Name)
+			n.folders++
+		} else {
+			n.files++
+		}
+		origin, ok := w.Origin(path, e)
+		if !ok {
+			continue
+		}
+		mark := Mark(e)
+		n.all = append(n.all, found{e, origin, mark})
+		if print != nil {
+			piece = mark.AppendKept(append(append(piece[:0], e.Name...), 0), w.Keeps)
+			print.Write(piece)
+		}
+	}
 }
 
 // found is something in a folder that is reported.
@@ -125,18 +168,6 @@ func (w *Walk) sightAll(ctx context.Context, folder reach.Tree, dir string, all 
 		}
 	}
 	return nil
-}
-
-func (w *Walk) enter(ctx context.Context, folder reach.Tree, path, name string, depth int) error {
-	sub, err := folder.Enter(ctx, name)
-	if errors.Is(err, problem.Private) {
-		return nil
-	}
-	if err != nil {
-		return w.Report.Unread(path, err)
-	}
-	defer sub.Close()
-	return w.dir(ctx, sub, path, depth+1)
 }
 
 func (w *Walk) sight(ctx context.Context, folder reach.Tree, dir string, e found, marks func(string) entry.Mark) error {
