@@ -32,10 +32,7 @@ type Capture struct {
 	open    *merge            // the folder whose sightings are coming
 	ahead   map[string]*merge // folders that were only asked about so far
 	read    content           // the block read last
-	prints  struct {
-		dir   string
-		print []byte
-	} // of the folder that was asked about last
+	prints  map[string][]byte // of folders that were asked about and are not yet closed
 	changes []folderChange
 	weight  int
 	delayed bool       // something waits in the catalogue for the end
@@ -142,7 +139,8 @@ func (k *knownFolders) visit(key [2]uint64) {
 
 func (c *Catalogue) capture(ctx context.Context, src Source, point sighting.Capture, dated bool, known *knownFolders) (*Capture, error) {
 	known.begin()
-	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, folders: known, dirs: map[string]int64{}}
+	k := &Capture{c: c, name: point.Name, source: src, at: point.At.UnixNano(), dated: dated, folders: known, dirs: map[string]int64{},
+		prints: map[string][]byte{}}
 	err := c.reads.QueryRowContext(ctx, `SELECT coalesce((SELECT max(at) FROM captures WHERE source_id = ?1 AND complete AND at < ?2), ?3),
 		coalesce((SELECT min(at) FROM captures WHERE source_id = ?1 AND complete AND at > ?2), ?4)`, src.ID, k.at, int64(never),
 		int64(forever)).Scan(&k.before, &k.after)
@@ -178,7 +176,7 @@ func (k *Capture) unchanged(dir string, print []byte) bool {
 		k.folders.visit(key)
 		return true
 	}
-	k.prints.dir, k.prints.print = dir, print
+	k.prints[dir] = print
 	return false
 }
 
@@ -250,10 +248,10 @@ func (k *Capture) take(ctx context.Context, m *merge) error {
 	path := m.folder.path
 	key := k.folders.key(path)
 	k.folders.visit(key)
-	var print []byte
-	if k.prints.print != nil && k.prints.dir == path && !k.delta {
-		print = k.prints.print
-		k.prints.print = nil
+	print := k.prints[path]
+	delete(k.prints, path)
+	if k.delta { // what was not sighted is not in it
+		print = nil
 	}
 	before := k.folders.all[key]
 	if len(blocks) == 0 && (m.fresh || before.printed == (print != nil) && bytes.Equal(before.print[:len(print)], print) || k.late()) {

@@ -107,7 +107,7 @@ func (r *Runner) Submit(ctx context.Context, kind, by string, request any, total
 
 func (r *Runner) start(j catalogue.Job, resumed bool) {
 	ctx, cancel := context.WithCancelCause(r.ctx)
-	t := &Task{runner: r, Resumed: resumed, cancel: cancel, job: j, changed: make(chan struct{})}
+	t := &Task{runner: r, Resumed: resumed, cancel: cancel, job: j, changed: make(chan struct{}), ended: make(chan struct{})}
 	r.mu.Lock()
 	r.running[j.ID] = t
 	r.mu.Unlock()
@@ -284,8 +284,9 @@ func (r *Runner) Follow(ctx context.Context, id int64, see func(catalogue.Job) e
 		case <-r.ctx.Done():
 			return nil
 		}
-		select { // let changes gather
+		select { // let changes gather, but its end is told at once
 		case <-time.After(pause):
+		case <-t.ended:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
@@ -301,6 +302,7 @@ type Task struct {
 	mu      sync.Mutex
 	job     catalogue.Job
 	changed chan struct{} // closed at the next change
+	ended   chan struct{} // closed once it has ended
 	saved   time.Time
 	unkept  bool // it ended, and that could not be saved
 }
@@ -318,7 +320,11 @@ func (t *Task) Request(v any) error { return json.Unmarshal(t.Job().Request, v) 
 // Update changes the job and tells its followers. It is kept at most about once a second.
 func (t *Task) Update(change func(*catalogue.Job)) {
 	t.mu.Lock()
+	wasOver := t.job.State.Ended()
 	change(&t.job)
+	if t.job.State.Ended() && !wasOver {
+		close(t.ended)
+	}
 	close(t.changed)
 	t.changed = make(chan struct{})
 	now := t.runner.now()

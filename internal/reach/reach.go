@@ -34,7 +34,7 @@ type Session interface {
 	io.Closer
 }
 
-// Tree is an open folder that can be read. Names are single names: no slash, not "." or "..".
+// Tree is an open folder that can be read, by several at once. Names are single names: no slash, not "." or "..".
 type Tree interface {
 	// Info describes the folder itself, its Name being whatever it was opened by.
 	Info(ctx context.Context) (Info, error)
