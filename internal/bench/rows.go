@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/api"
@@ -123,6 +124,7 @@ func fill(ctx context.Context, data, machine, list string) error {
 	boats := []string{"Marsh Wren", "Grey Heron", "Little Tern", "Sea Campion", "Sanderling", "Turnstone", "Samphire", "Curlew"}
 	ext := []string{"odt", "ods", "csv", "svg", "jpg", "txt"}
 	now := time.Now()
+	var all []sighting.Sighting
 	for i := range sightings {
 		k := i * 7919 % sightings
 		name := fmt.Sprintf("%s %s %06d.%s", what[k%len(what)], boats[k/10%len(boats)], k, ext[k/80%len(ext)])
@@ -130,12 +132,13 @@ func fill(ctx context.Context, data, machine, list string) error {
 		if _, err := fmt.Fprintln(w, path); err != nil {
 			return err
 		}
-		err := survey.Sight(sighting.Sighting{At: sighting.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
-			Origin: path, Type: entry.File,
-			Size: int64(
-				k % 100_000,
-			), Written: now.Add(-time.Duration(k) * time.Minute), GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true})
-		if err != nil {
+		all = append(all, sighting.Sighting{At: sighting.Locator{Dir: ".local/share/Trash/files", Name: name}, Mark: entry.Mark{Size: 1},
+			Origin: path, Type: entry.File, Size: int64(k % 100_000), Written: now.Add(-time.Duration(k) * time.Minute),
+			GoneAt: now.Add(-time.Duration(i) * time.Second), Readable: true})
+	}
+	slices.SortFunc(all, func(a, b sighting.Sighting) int { return strings.Compare(a.At.Name, b.At.Name) })
+	for _, s := range all {
+		if err := survey.Sight(s); err != nil {
 			return err
 		}
 	}

@@ -222,14 +222,15 @@ func (r *reading) state(ctx context.Context, l *located, sum []byte) (string, er
 		return present, nil
 	}
 	var own, there *located
-	err := r.at(ctx, p, func(x *located) {
-		if !x.Stands() {
-			return
-		}
-		if x.folder.source == l.folder.source {
+	err := r.at(ctx, p, func(source int64) bool {
+		x := r.stores[source]
+		return source == l.folder.source && !l.Stands() || source != l.folder.source && !live && x != nil && x.Source.Traits.Live()
+	}, func(x *located) {
+		switch {
+		case !x.Stands():
+		case x.folder.source == l.folder.source:
 			own = x
-		}
-		if s := r.stores[x.folder.source]; s != nil && s.Source.Traits.Live() {
+		default:
 			there = x
 		}
 	})
@@ -366,6 +367,7 @@ func (c *Catalogue) rewrite(ctx context.Context, w *writing, f *folder, id int64
 				return err
 			}
 			f.bounds.take(&s)
+			c.index.widen(f.id, id, s.ID)
 		}
 		if s.Stands() {
 			b.now = append(b.now, s)
@@ -377,7 +379,7 @@ func (c *Catalogue) rewrite(ctx context.Context, w *writing, f *folder, id int64
 	sortSpans(b.past)
 	least, greatest := reachOf(b.now, b.past)
 	f.standing += int64(len(b.now) - len(now))
-	if err := w.exec(ctx, "UPDATE blocks SET least = ?, greatest = ?, now = ?, past = ? WHERE id = ?", least, greatest,
+	if err := w.exec(ctx, "UPDATE blocks SET least = ?, greatest = max(greatest, ?), now = ?, past = ? WHERE id = ?", least, greatest,
 		block.Encode(b.now), block.Encode(b.past), id); err != nil {
 		return err
 	}

@@ -220,7 +220,7 @@ func (c *Catalogue) readingWith(stores map[int64]*Store) *reading {
 func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
 	r := c.readingWith(stores)
 	var all []located
-	if err := r.at(ctx, p, func(l *located) {
+	if err := r.at(ctx, p, nil, func(l *located) {
 		if l.OriginKnown {
 			all = append(all, *l)
 		}
@@ -238,7 +238,7 @@ func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, e
 		return nil, err
 	}
 	var all []entry.Type
-	err = r.at(ctx, p, func(l *located) {
+	err = r.at(ctx, p, nil, func(l *located) {
 		if l.OriginKnown && !slices.Contains(all, l.Type) {
 			all = append(all, l.Type)
 		}
@@ -268,7 +268,7 @@ func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names 
 		for _, name := range names {
 			p := place.Place{Machine: machine, Path: place.Join(dir, name)}
 			seen := false
-			if err := r.at(ctx, p, func(l *located) { seen = seen || l.OriginKnown }); err != nil {
+			if err := r.at(ctx, p, nil, func(l *located) { seen = seen || l.OriginKnown }); err != nil {
 				return nil, err
 			}
 			if seen {

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"hash/fnv"
 
 	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/entry"
@@ -12,7 +13,7 @@ import (
 )
 
 // blockSpans is about how many spans that stand one block has.
-var blockSpans = 4096 // tests make it small
+var blockSpans = 1024 // tests make it small
 
 // A folder with many entries has several blocks, each of a range of names. The first has the position 0; those behind stand far apart,
 // so that one can be put between two others.
@@ -69,6 +70,27 @@ func (b *bounds) take(s *block.Span) {
 	if at := instantNanos(s.Written); at.Valid && (!b.written.Valid || at.Int64 > b.written.Int64) {
 		b.written = at
 	}
+}
+
+// join widens the bounds so that others are within them.
+func (b *bounds) join(o *bounds) {
+	b.greatest, b.largest = max(b.greatest, o.greatest), max(b.largest, o.largest)
+	if o.goneLast.Valid && (!b.goneLast.Valid || o.goneLast.Int64 > b.goneLast.Int64) {
+		b.goneLast = o.goneLast
+	}
+	if o.goneFirst.Valid && (!b.goneFirst.Valid || o.goneFirst.Int64 < b.goneFirst.Int64) {
+		b.goneFirst = o.goneFirst
+	}
+	if o.written.Valid && (!b.written.Valid || o.written.Int64 > b.written.Int64) {
+		b.written = o.written
+	}
+}
+
+// nameHash tells names of one folder from each other, nearly always: FNV-1a (RFC 9923) in 32 bits.
+func nameHash(name string) int64 {
+	h := fnv.New32a()
+	_, _ = h.Write([]byte(name)) // which never fails
+	return int64(h.Sum32())
 }
 
 func instantNanos(i entry.Instant) sql.NullInt64 {

@@ -3,6 +3,7 @@ package catalogue
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"math"
 	"sync"
 )
@@ -12,6 +13,8 @@ import (
 type folderIndex struct {
 	mu  sync.RWMutex
 	all []indexedFolder // by number
+	// Of folders with several blocks, also what is in each of those.
+	blocks map[int64]indexedFolder
 }
 
 type indexedFolder struct {
@@ -55,10 +58,31 @@ func indexed(source int64, b *bounds) indexedFolder {
 }
 
 // put keeps a folder as it has become.
-func (x *folderIndex) put(f *folder) {
+func (x *folderIndex) put(change *folderChange) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	f := &change.folder
 	x.set(f.id, indexed(f.source, &f.bounds))
+	if f.parts <= 1 {
+		return
+	}
+	for i := range change.blocks {
+		b := &change.blocks[i]
+		x.blocks[b.id] = indexed(f.source, &b.bounds)
+	}
+}
+
+// widen notes that a folder and one of its blocks hold a span of a greater number than before.
+func (x *folderIndex) widen(folder, block, number int64) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if folder < int64(len(x.all)) {
+		x.all[folder].greatest = max(x.all[folder].greatest, number)
+	}
+	if b, ok := x.blocks[block]; ok {
+		b.greatest = max(b.greatest, number)
+		x.blocks[block] = b
+	}
 }
 
 func (x *folderIndex) set(id int64, f indexedFolder) {
@@ -97,7 +121,7 @@ func (x *folderIndex) load(ctx context.Context, q querier) error {
 	defer rows.Close()
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	x.all = nil
+	x.all, x.blocks = nil, map[int64]indexedFolder{}
 	for rows.Next() {
 		var id, source int64
 		var b bounds
@@ -105,6 +129,28 @@ func (x *folderIndex) load(ctx context.Context, q querier) error {
 			return err
 		}
 		x.set(id, indexed(source, &b))
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	return x.loadBlocks(ctx, q)
+}
+
+// loadBlocks reads the blocks of folders that have several; mu is held.
+func (x *folderIndex) loadBlocks(ctx context.Context, q querier) error {
+	rows, err := q.QueryContext(ctx, `SELECT b.id, f.source_id, b.greatest, b.gone_last, b.gone_first, b.written, b.largest FROM folders f
+		CROSS JOIN blocks b ON b.id BETWEEN f.id << 36 AND (f.id << 36 | 68719476735) WHERE f.parts > 1`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id, source int64
+		var b bounds
+		if err := rows.Scan(&id, &source, &b.greatest, &b.goneLast, &b.goneFirst, &b.written, &b.largest); err != nil {
+			return err
+		}
+		x.blocks[id] = indexed(source, &b)
 	}
 	return rows.Err()
 }

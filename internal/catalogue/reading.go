@@ -14,18 +14,19 @@ import (
 
 // reading is one look at the records: blocks that several questions of it lead to are read once.
 type reading struct {
-	c      *Catalogue
-	q      querier
-	stores map[int64]*Store
-	blocks map[int64]*content
-	spans  int // in blocks
-	dirs   map[place.Place]*dirReading
+	c       *Catalogue
+	q       querier
+	stores  map[int64]*Store
+	blocks  map[int64]*content
+	spans   int // in blocks
+	folders map[int64]*folder
+	dirs    map[place.Place]*dirReading
 }
 
-// dirReading is which folders of stores hold what came from a folder of a machine.
+// dirReading is which folders hold what came from a folder of a machine.
 type dirReading struct {
-	folders   []*folder
-	elsewhere []int64 // blocks
+	id      int64 // 0: nothing did
+	folders []*folder
 }
 
 // located is a span with where it lies.
@@ -106,13 +107,10 @@ func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
 		return d, nil
 	}
 	d := &dirReading{}
-	var id int64
 	err := r.q.QueryRowContext(ctx, "SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)",
-		[]byte(p.Path), p.Machine).Scan(&id)
+		[]byte(p.Path), p.Machine).Scan(&d.id)
 	if err == nil {
-		if d.folders, err = foldersWhere(ctx, r.q, "f.dir_id = ? ORDER BY f.id", id); err == nil {
-			d.elsewhere, err = numbers(r.q.QueryContext(ctx, "SELECT block_id FROM elsewhere WHERE dir_id = ?", id))
-		}
+		d.folders, err = foldersWhere(ctx, r.q, "f.dir_id = ? ORDER BY f.id", d.id)
 	}
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, err
@@ -121,13 +119,16 @@ func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
 	return d, nil
 }
 
-// at calls see with everything that sources saw at a place.
-func (r *reading) at(ctx context.Context, p place.Place, see func(*located)) error {
+// at calls see with everything that sources saw at a place. meant narrows it to some sources; nil: all.
+func (r *reading) at(ctx context.Context, p place.Place, meant func(source int64) bool, see func(*located)) error {
 	d, err := r.dir(ctx, place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
 	if err != nil {
 		return err
 	}
 	for _, f := range d.folders {
+		if meant != nil && !meant(f.source) {
+			continue
+		}
 		all, err := r.under(ctx, f, p.Name())
 		if err != nil {
 			return err
@@ -138,7 +139,14 @@ func (r *reading) at(ctx context.Context, p place.Place, see func(*located)) err
 			}
 		}
 	}
-	return r.elsewhere(ctx, d.elsewhere, func(l *located) {
+	if d.id == 0 {
+		return nil
+	}
+	blocks, err := numbers(r.q.QueryContext(ctx, "SELECT block_id FROM elsewhere WHERE dir_id = ? AND name = ?", d.id, nameHash(p.Name())))
+	if err != nil {
+		return err
+	}
+	return r.elsewhere(ctx, blocks, meant, func(l *located) {
 		if l.Place == p.Path {
 			see(l)
 		}
@@ -146,10 +154,10 @@ func (r *reading) at(ctx context.Context, p place.Place, see func(*located)) err
 }
 
 // elsewhere calls see with everything in blocks whose place is its own.
-func (r *reading) elsewhere(ctx context.Context, blocks []int64, see func(*located)) error {
+func (r *reading) elsewhere(ctx context.Context, blocks []int64, meant func(source int64) bool, see func(*located)) error {
 	for _, id := range blocks {
-		f, err := folderByID(ctx, r.q, folderOf(id))
-		if errors.Is(err, ErrNotFound) {
+		f, err := r.folder(ctx, folderOf(id))
+		if errors.Is(err, ErrNotFound) || err == nil && meant != nil && !meant(f.source) {
 			continue
 		}
 		if err != nil {
@@ -168,6 +176,21 @@ func (r *reading) elsewhere(ctx context.Context, blocks []int64, see func(*locat
 		}
 	}
 	return nil
+}
+
+// folder finds a folder that this reading may have met.
+func (r *reading) folder(ctx context.Context, id int64) (*folder, error) {
+	if f, ok := r.folders[id]; ok {
+		return f, nil
+	}
+	f, err := folderByID(ctx, r.q, id)
+	if err == nil {
+		if r.folders == nil || len(r.folders) > maxInterned {
+			r.folders = map[int64]*folder{}
+		}
+		r.folders[id] = f
+	}
+	return f, err
 }
 
 // readable tells whether the store still holds the bytes of a span.
@@ -200,33 +223,23 @@ func (r *reading) lastSeen(l *located) int64 {
 	return l.First
 }
 
-// find finds spans by their numbers.
+// find finds spans by their numbers. Those asked for together mostly lie in few folders: each folder that one leads to is looked
+// through for all that are still sought.
 func (r *reading) find(ctx context.Context, ids []int64) (map[int64]located, error) {
-	ids = slices.Clone(ids)
-	slices.Sort(ids)
-	ids = slices.Compact(ids)
-	all := make(map[int64]located, len(ids))
-	wanted := map[int64][]int64{} // by folder
-	var order []int64
-	var folder, end int64
-	for _, id := range ids {
-		if id >= end {
-			err := r.q.QueryRowContext(ctx, `SELECT folder_id, coalesce((SELECT min(first) FROM id_runs WHERE first > ?1), ?2)
-				FROM id_runs WHERE first <= ?1 ORDER BY first DESC LIMIT 1`, id, int64(forever)).Scan(&folder, &end)
-			if errors.Is(err, sql.ErrNoRows) {
-				continue
-			}
-			if err != nil {
-				return nil, err
-			}
+	sought := slices.Clone(ids)
+	slices.Sort(sought)
+	sought = slices.Compact(sought)
+	all := make(map[int64]located, len(sought))
+	for _, id := range sought {
+		if _, found := all[id]; found {
+			continue
 		}
-		if wanted[folder] == nil {
-			order = append(order, folder)
+		var folder int64
+		err := r.q.QueryRowContext(ctx, "SELECT folder_id FROM id_runs WHERE first <= ? ORDER BY first DESC LIMIT 1", id).Scan(&folder)
+		if err == nil {
+			err = r.findIn(ctx, folder, sought, all)
 		}
-		wanted[folder] = append(wanted[folder], id)
-	}
-	for _, id := range order {
-		if err := r.findIn(ctx, id, wanted[id], all); err != nil {
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return nil, err
 		}
 	}

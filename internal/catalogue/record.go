@@ -358,7 +358,7 @@ func (k *Capture) complete(ctx context.Context, w *writing) error {
 // takePending makes what waited for the end of a point in time known.
 func takePending(ctx context.Context, w *writing, source int64) error {
 	for _, step := range []string{
-		"INSERT INTO blocks " + blockColumns + " SELECT id, low, least, greatest, now, past FROM pending_blocks WHERE source_id = ? " +
+		"INSERT INTO blocks (" + blockColumns + ") SELECT " + blockColumns + " FROM pending_blocks WHERE source_id = ? " +
 			putBlock,
 		`UPDATE folders SET print = p.print, standing = p.standing, parts = p.parts, greatest = p.greatest, gone_last = p.gone_last,
 			gone_first = p.gone_first, written = p.written, largest = p.largest FROM pending_folders p WHERE p.id = folders.id AND

@@ -112,11 +112,26 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 		if f.source == 0 || int(f.source) >= len(meant) || !meant[f.source] || s.among != nil && !s.among[id] || s.folder != nil && !s.folder(f) {
 			return
 		}
-		bound := rank{s.by.bound(s.r, f), f.greatest}
-		if !s.by.descending {
-			bound.id = 0
+		put := func(f *indexedFolder, blocks []int64) {
+			bound := rank{s.by.bound(s.r, f), f.greatest}
+			if !s.by.descending {
+				bound.id = 0
+			}
+			open.all = append(open.all, candidate{bound, id, blocks})
 		}
-		open.all = append(open.all, candidate{bound, id, blocks})
+		if len(blocks) < 2 {
+			put(f, blocks)
+			return
+		}
+		for i := range blocks { // each by what it holds itself
+			b, ok := index.blocks[blocks[i]]
+			if !ok {
+				b = *f
+			}
+			if b.name = f.name; s.folder == nil || s.folder(&b) {
+				put(&b, blocks[i:i+1])
+			}
+		}
 	}
 	var blocks []int64
 	if len(s.words) > 0 {
@@ -142,8 +157,12 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 			add(id, nil)
 		}
 	default:
+		several := map[int64][]int64{}
+		for id := range index.blocks {
+			several[folderOf(id)] = append(several[folderOf(id)], id)
+		}
 		for id := range index.all {
-			add(int64(id), nil)
+			add(int64(id), several[int64(id)])
 		}
 	}
 	return open, nil

@@ -265,7 +265,7 @@ func (u *under) gatherApart(where string, args []any) error {
 		return err
 	}
 	of, deep := string(args[1].([]byte)), len(args) > 2
-	err = u.r.elsewhere(u.ctx, blocks, func(l *located) {
+	err = u.r.elsewhere(u.ctx, blocks, nil, func(l *located) {
 		dir := place.Folder(l.Place)
 		if l.OriginKnown && u.r.machineOf(l) == u.machine && (dir == of || deep && place.Under(dir, of)) {
 			u.apart = append(u.apart, *l)

@@ -30,6 +30,7 @@ type blockChange struct {
 	whole     bool     // it is new in a folder that was known: what it holds was in another block
 	names     []string // in the store, of entries that are new
 	splits    []split
+	bounds    bounds // as it is written
 }
 
 // weight is about how many spans it takes to write a change.
@@ -57,19 +58,22 @@ type folderWriter struct {
 // maxInterned bounds the folders remembered.
 const maxInterned = 10_000
 
-const blockColumns, putBlock = "(id, low, least, greatest, now, past)",
-	"ON CONFLICT DO UPDATE SET low = excluded.low, least = excluded.least, greatest = excluded.greatest, now = excluded.now, past = excluded.past"
+const (
+	blockColumns = "id, low, least, greatest, gone_last, gone_first, written, largest, now, past"
+	putBlock     = `ON CONFLICT DO UPDATE SET low = excluded.low, least = excluded.least, greatest = excluded.greatest, gone_last =
+		excluded.gone_last, gone_first = excluded.gone_first, written = excluded.written, largest = excluded.largest, now = excluded.now,
+		past = excluded.past`
+)
 
 func (c *Catalogue) folderWriter(w *writing, source Source, dirs map[string]int64) *folderWriter {
 	return &folderWriter{c: c, w: w, source: source, dirs: dirs,
 		folders: w.inserter("INSERT INTO folders (id, source_id, path, dir_id, print, standing, parts, greatest, gone_last, gone_first, "+
 			"written, largest)", "", 12),
-		blocks: w.inserter("INSERT INTO blocks "+blockColumns, putBlock, 6),
-		pendingBlocks: w.inserter("INSERT INTO pending_blocks (source_id, id, low, least, greatest, now, past)",
-			putBlock, 7),
-		runs:      w.inserter("INSERT INTO id_runs (first, folder_id)", "", 2),
-		elsewhere: w.inserter("INSERT INTO elsewhere (dir_id, block_id)", "ON CONFLICT DO NOTHING", 2),
-		targets:   w.inserter("INSERT INTO link_targets (target, folder_id)", "ON CONFLICT DO NOTHING", 2),
+		blocks:        w.inserter("INSERT INTO blocks ("+blockColumns+")", putBlock, 10),
+		pendingBlocks: w.inserter("INSERT INTO pending_blocks (source_id, "+blockColumns+")", putBlock, 11),
+		runs:          w.inserter("INSERT INTO id_runs (first, folder_id)", "", 2),
+		elsewhere:     w.inserter("INSERT INTO elsewhere (dir_id, name, block_id)", "ON CONFLICT DO NOTHING", 3),
+		targets:       w.inserter("INSERT INTO link_targets (target, folder_id)", "ON CONFLICT DO NOTHING", 2),
 		contents: w.inserter("INSERT INTO contents (span_id, sha256, named)", "ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, "+
 			"condition = NULL, named = excluded.named", 3),
 	}
@@ -139,25 +143,35 @@ func (f *folderWriter) block(ctx context.Context, change *folderChange, b *block
 		return err
 	}
 	least, greatest := reachOf(b.now, b.past)
+	for _, spans := range [...][]block.Span{b.now, b.past} {
+		for i := range spans {
+			b.bounds.take(&spans[i])
+		}
+	}
 	now, past := block.Encode(b.now), []byte(nil)
 	if b.keepPast {
-		// Also numbers of what is kept unread are within.
-		var raw sql.Null[[]byte]
-		var l, g sql.NullInt64
-		err := f.w.QueryRowContext(ctx, "SELECT past, least, greatest FROM blocks WHERE id = ?", b.id).Scan(&raw, &l, &g)
+		// Also what is kept unread is within.
+		var l sql.NullInt64
+		var kept bounds
+		err := f.w.QueryRowContext(ctx, "SELECT past, least, greatest, gone_last, gone_first, written, largest FROM blocks WHERE id = ?", b.id).
+			Scan(&past, &l, &kept.greatest, &kept.goneLast, &kept.goneFirst, &kept.written, &kept.largest)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		if past = raw.V; len(past) > 0 {
-			least, greatest = min(least, l.Int64), max(greatest, g.Int64)
+		if len(past) > 0 {
+			least = min(least, l.Int64)
+			b.bounds.join(&kept)
+			greatest = max(greatest, kept.greatest)
 		}
 	} else {
 		past = block.Encode(b.past)
 	}
+	x := &b.bounds
+	row := []any{b.id, []byte(b.low), least, greatest, x.goneLast, x.goneFirst, x.written, x.largest, now, past}
 	if change.delayed {
-		return f.pendingBlocks.add(ctx, f.source.ID, b.id, []byte(b.low), least, greatest, now, past)
+		return f.pendingBlocks.add(ctx, append([]any{f.source.ID}, row...)...)
 	}
-	return f.blocks.add(ctx, b.id, []byte(b.low), least, greatest, now, past)
+	return f.blocks.add(ctx, row...)
 }
 
 // reachOf returns the least and the greatest number of spans.
@@ -259,7 +273,7 @@ func (f *folderWriter) known(ctx context.Context, change *folderChange, b *block
 		}
 		dir, err := f.dir(ctx, place.Folder(at))
 		if err == nil {
-			err = f.elsewhere.add(ctx, dir, b.id)
+			err = f.elsewhere.add(ctx, dir, nameHash(place.Name(at)), b.id)
 		}
 		return err
 	}
@@ -330,7 +344,7 @@ func (c *Catalogue) writeFolders(ctx context.Context, source Source, dirs map[st
 		return err
 	}
 	for i := range changes {
-		c.index.put(&changes[i].folder)
+		c.index.put(&changes[i])
 	}
 	if c.text.take(&written.text, &c.index) {
 		return c.readIndex(ctx)

@@ -244,8 +244,8 @@ func (r *Runner) Cancel(ctx context.Context, id int64) (catalogue.Job, error) {
 	r.mu.Lock()
 	t := r.running[id]
 	r.mu.Unlock()
-	if t == nil {
-		j, err := r.catalogue.Job(ctx, id)
+	if t == nil || t.Job().State.Ended() {
+		j, err := r.Job(ctx, id)
 		if err == nil {
 			err = fmt.Errorf("job j%d: %w", id, ErrEnded)
 		}

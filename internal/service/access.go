@@ -1,6 +1,7 @@
 package service
 
 import (
+	"compress/gzip"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
@@ -159,11 +160,11 @@ func smallSignIn(next echo.HandlerFunc) echo.HandlerFunc {
 
 // compressed sends answers compressed where they are long enough; contents and streams are sent as they are.
 func compressed(next echo.HandlerFunc) echo.HandlerFunc {
-	gzip := middleware.GzipWithConfig(middleware.GzipConfig{MinLength: 1024, Skipper: func(c *echo.Context) bool {
+	compress := middleware.GzipWithConfig(middleware.GzipConfig{Level: gzip.BestSpeed, MinLength: 1024, Skipper: func(c *echo.Context) bool {
 		path := c.Request().URL.Path
 		return strings.HasSuffix(path, "/events") || strings.HasSuffix(path, "/content") || strings.HasSuffix(path, "/picture")
 	}})
-	return gzip(next)
+	return compress(next)
 }
 
 // sameOrigin refuses what another site's page would have a signed-in browser do.

@@ -227,7 +227,7 @@ func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, 
 	if len(ids) == 0 {
 		return notes(skipped), nil
 	}
-	copies, err := r.Site.Catalogue.Copies(ctx, ids)
+	copies, err := r.Site.Catalogue.CopiesOfPlace(ctx, ids)
 	if err != nil {
 		return nil, err
 	}

@@ -30,6 +30,7 @@ CREATE TABLE blocks (
     low      BLOB NOT NULL,      -- no name in it is less; of the first block nothing
     least    INTEGER NOT NULL,   -- numbers of spans
     greatest INTEGER NOT NULL,
+    gone_last INTEGER, gone_first INTEGER, written INTEGER, largest INTEGER NOT NULL, -- as of a folder
     now      BLOB,               -- the spans that stand
     past     BLOB                -- those that have ended
 );
@@ -37,13 +38,16 @@ CREATE TABLE blocks (
 -- What is known of a point in time that is being read, and waits for its end: as folders and blocks.
 CREATE TABLE pending_folders (id INTEGER PRIMARY KEY, source_id INTEGER, print BLOB, standing INTEGER, parts INTEGER, greatest INTEGER,
     gone_last INTEGER, gone_first INTEGER, written INTEGER, largest INTEGER);
-CREATE TABLE pending_blocks (id INTEGER PRIMARY KEY, source_id INTEGER, low BLOB, least INTEGER, greatest INTEGER, now BLOB, past BLOB);
+CREATE TABLE pending_blocks (id INTEGER PRIMARY KEY, source_id INTEGER, low BLOB, least INTEGER, greatest INTEGER,
+    gone_last INTEGER, gone_first INTEGER, written INTEGER, largest INTEGER, now BLOB, past BLOB);
 
 -- In which folder spans are: numbers are given in runs, and one runs to the next.
 CREATE TABLE id_runs (first INTEGER PRIMARY KEY, folder_id INTEGER NOT NULL);
 
--- Blocks with entries whose place is not where their folder's entries come from.
-CREATE TABLE elsewhere (dir_id INTEGER NOT NULL, block_id INTEGER NOT NULL, PRIMARY KEY (dir_id, block_id)) WITHOUT ROWID;
+-- Entries whose place is not where their folder's entries come from: the folder of the machine, a hash of the name there (see nameHash),
+-- and the block.
+CREATE TABLE elsewhere (dir_id INTEGER NOT NULL, name INTEGER NOT NULL, block_id INTEGER NOT NULL, PRIMARY KEY (dir_id, name, block_id))
+    WITHOUT ROWID;
 -- Folders with links, by what they point to.
 CREATE TABLE link_targets (target BLOB NOT NULL, folder_id INTEGER NOT NULL, PRIMARY KEY (target, folder_id)) WITHOUT ROWID;
 
