@@ -1102,7 +1102,7 @@ type CopyList struct {
 	Next   *string `json:"next"`
 	Total  int     `json:"total"`
 
-	// TotalExact Counting stops at 10000
+	// TotalExact Counting stops at 1000
 	TotalExact bool `json:"total_exact"`
 }
 
@@ -2296,6 +2296,11 @@ type ClientInterface interface {
 	// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
 	CheckCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExportCatalogue Everything that is known, as JSON lines; docs/catalogue.md names the fields
+	//
+	// Corresponds with GET /catalogue/export (the `ExportCatalogue` operationId).
+	ExportCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Compare How two copies differ, in the terms of what they are
 	//
 	// Corresponds with GET /comparison (the `Compare` operationId).
@@ -2773,6 +2778,21 @@ func (c *Client) GetCatalogue(ctx context.Context, reqEditors ...RequestEditorFn
 // Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
 func (c *Client) CheckCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCheckCatalogueRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportCatalogue Everything that is known, as JSON lines; docs/catalogue.md names the fields
+//
+// Corresponds with GET /catalogue/export (the `ExportCatalogue` operationId).
+func (c *Client) ExportCatalogue(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportCatalogueRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -3958,6 +3978,33 @@ func NewCheckCatalogueRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportCatalogueRequest constructs an http.Request for the ExportCatalogue method
+func NewExportCatalogueRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/catalogue/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5756,6 +5803,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /catalogue/check (the `CheckCatalogue` operationId).
 	CheckCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*CheckCatalogueResponse, error)
 
+	// ExportCatalogueWithResponse Everything that is known, as JSON lines; docs/catalogue.md names the fields
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /catalogue/export (the `ExportCatalogue` operationId).
+	ExportCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportCatalogueResponse, error)
+
 	// CompareWithResponse How two copies differ, in the terms of what they are
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6620,6 +6674,47 @@ func (r CheckCatalogueResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CheckCatalogueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportCatalogueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ExportCatalogueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportCatalogueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportCatalogueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportCatalogueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportCatalogueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8368,6 +8463,19 @@ func (c *ClientWithResponses) CheckCatalogueWithResponse(ctx context.Context, re
 	return ParseCheckCatalogueResponse(rsp)
 }
 
+// ExportCatalogueWithResponse Everything that is known, as JSON lines; docs/catalogue.md names the fields
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /catalogue/export (the `ExportCatalogue` operationId).
+func (c *ClientWithResponses) ExportCatalogueWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportCatalogueResponse, error) {
+	rsp, err := c.ExportCatalogue(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportCatalogueResponse(rsp)
+}
+
 // CompareWithResponse How two copies differ, in the terms of what they are
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9246,6 +9354,32 @@ func ParseCheckCatalogueResponse(rsp *http.Response) (*CheckCatalogueResponse, e
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportCatalogueResponse parses an HTTP response from a ExportCatalogueWithResponse call
+func ParseExportCatalogueResponse(rsp *http.Response) (*ExportCatalogueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportCatalogueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -10348,6 +10482,9 @@ type ServerInterface interface {
 	// CheckCatalogue Check all records now
 	// (POST /catalogue/check)
 	CheckCatalogue(ctx *echo.Context) error
+	// ExportCatalogue Everything that is known, as JSON lines; docs/catalogue.md names the fields
+	// (GET /catalogue/export)
+	ExportCatalogue(ctx *echo.Context) error
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx *echo.Context, params CompareParams) error
@@ -10678,6 +10815,15 @@ func (w *ServerInterfaceWrapper) CheckCatalogue(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CheckCatalogue(ctx)
+	return err
+}
+
+// ExportCatalogue converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportCatalogue(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportCatalogue(ctx)
 	return err
 }
 
@@ -11433,6 +11579,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 
 	router.GET(options.BaseURL+"/catalogue", wrapper.GetCatalogue, options.OperationMiddlewares["getCatalogue"]...)
 	router.POST(options.BaseURL+"/catalogue/check", wrapper.CheckCatalogue, options.OperationMiddlewares["checkCatalogue"]...)
+	router.GET(options.BaseURL+"/catalogue/export", wrapper.ExportCatalogue, options.OperationMiddlewares["exportCatalogue"]...)
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
@@ -12028,6 +12175,73 @@ type CheckCataloguedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CheckCataloguedefaultApplicationProblemPlusJSONResponse) VisitCheckCatalogueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportCatalogueRequestObject struct {
+}
+
+type ExportCatalogueResponseObject interface {
+	VisitExportCatalogueResponse(w http.ResponseWriter) error
+}
+
+type ExportCatalogue200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportCatalogue200ApplicationxNdjsonResponse) VisitExportCatalogueResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ExportCataloguedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportCataloguedefaultApplicationProblemPlusJSONResponse) VisitExportCatalogueResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13365,6 +13579,9 @@ type StrictServerInterface interface {
 	// CheckCatalogue Check all records now
 	// (POST /catalogue/check)
 	CheckCatalogue(ctx context.Context, request CheckCatalogueRequestObject) (CheckCatalogueResponseObject, error)
+	// ExportCatalogue Everything that is known, as JSON lines; docs/catalogue.md names the fields
+	// (GET /catalogue/export)
+	ExportCatalogue(ctx context.Context, request ExportCatalogueRequestObject) (ExportCatalogueResponseObject, error)
 	// Compare How two copies differ, in the terms of what they are
 	// (GET /comparison)
 	Compare(ctx context.Context, request CompareRequestObject) (CompareResponseObject, error)
@@ -13900,6 +14117,29 @@ func (sh *strictHandler) CheckCatalogue(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(CheckCatalogueResponseObject); ok {
 		return validResponse.VisitCheckCatalogueResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportCatalogue operation middleware
+func (sh *strictHandler) ExportCatalogue(ctx *echo.Context) error {
+	var request ExportCatalogueRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportCatalogue(ctx.Request().Context(), request.(ExportCatalogueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportCatalogue")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportCatalogueResponseObject); ok {
+		return validResponse.VisitExportCatalogueResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -137,8 +137,8 @@ func Rebuild(ctx context.Context, dir string, now time.Time) (aside string, from
 	return aside, from, nil
 }
 
-// Check looks whether everything is as it was written: every page by its checksum, then the whole by SQLite's own check. The
-// problem is "" where it is.
+// Check looks whether everything is as it was written: every page by its checksum, the whole by SQLite's own check, then
+// every block and what the tables promise each other. The problem is "" where it is.
 func (c *Catalogue) Check(ctx context.Context) (problem string, err error) {
 	if err := c.sums.check(); err != nil {
 		return err.Error(), nil
@@ -150,5 +150,5 @@ func (c *Catalogue) Check(ctx context.Context) (problem string, err error) {
 	if verdict != "ok" {
 		return verdict, nil
 	}
-	return "", nil
+	return c.checkBlocks(ctx)
 }

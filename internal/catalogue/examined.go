@@ -88,11 +88,12 @@ func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) er
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
+		j := c.judging(w)
 		for _, id := range slices.Sorted(maps.Keys(digests)) {
 			if err := w.exec(ctx, putDigest, id, digests[id]); err != nil {
 				return err
 			}
-			if err := c.judgeKnown(ctx, w, digests[id]); err != nil {
+			if err := j.known(ctx, digests[id]); err != nil {
 				return err
 			}
 		}
@@ -126,8 +127,9 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 				return err
 			}
 		}
+		j := c.judging(w)
 		for _, e := range all { // once all digests are there, for equal contents are judged together
-			if err := c.judge(ctx, w, e.SHA256, e.Findings, true); err != nil {
+			if err := j.judge(ctx, e.SHA256, e.Findings, true); err != nil {
 				return err
 			}
 		}
@@ -161,14 +163,23 @@ func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judg
 	return all, nil
 }
 
+// judging says what findings mean, in one transaction; blocks are read once for all of it.
+type judging struct {
+	w *writing
+	r *reading
+}
+
+func (c *Catalogue) judging(w *writing) *judging {
+	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}}
+}
+
 // judge says of every span of a content what the findings mean under its name; where it is anew, also of those that were judged.
-func (c *Catalogue) judge(ctx context.Context, w *writing, sha256 []byte, f condition.Findings, anew bool) error {
-	ids, err := numbers(w.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? AND (condition IS NULL OR ?)", sha256, anew))
+func (j *judging) judge(ctx context.Context, sha256 []byte, f condition.Findings, anew bool) error {
+	ids, err := numbers(j.w.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? AND (condition IS NULL OR ?)", sha256, anew))
 	if err != nil || len(ids) == 0 {
 		return err
 	}
-	r := &reading{c: c, q: w, blocks: map[int64]*content{}}
-	found, err := r.find(ctx, ids)
+	found, err := j.r.find(ctx, ids)
 	if err != nil {
 		return err
 	}
@@ -176,7 +187,7 @@ func (c *Catalogue) judge(ctx context.Context, w *writing, sha256 []byte, f cond
 		if l.Type != entry.File {
 			continue
 		}
-		if err := w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(f.For(place.Name(l.placePath())).State),
+		if err := j.w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(f.For(place.Name(l.placePath())).State),
 			id); err != nil {
 			return err
 		}
@@ -184,10 +195,10 @@ func (c *Catalogue) judge(ctx context.Context, w *writing, sha256 []byte, f cond
 	return nil
 }
 
-// judgeKnown does so for contents that were examined before the span's digest was known.
-func (c *Catalogue) judgeKnown(ctx context.Context, w *writing, sha256 []byte) error {
+// known does so for contents that were examined before the span's digest was known.
+func (j *judging) known(ctx context.Context, sha256 []byte) error {
 	var text string
-	err := w.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text)
+	err := j.w.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil
 	}
@@ -198,7 +209,7 @@ func (c *Catalogue) judgeKnown(ctx context.Context, w *writing, sha256 []byte) e
 	if err != nil {
 		return err
 	}
-	return c.judge(ctx, w, sha256, f, false)
+	return j.judge(ctx, sha256, f, false)
 }
 
 // Position is where a walk over the blocks of a source has come; the zero Position is its beginning.

@@ -236,6 +236,7 @@ func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Tim
 		if err := w.exec(ctx, putDigest, c.counters.lastSpan(), after); err != nil {
 			return err
 		}
-		return errors.Join(c.judgeKnown(ctx, w, before), c.judgeKnown(ctx, w, after))
+		j := c.judging(w)
+		return errors.Join(j.known(ctx, before), j.known(ctx, after))
 	})
 }

@@ -312,8 +312,9 @@ func (f *folderWriter) flush(ctx context.Context) error {
 	if err := addKeys(ctx, f.w, f.keys); err != nil {
 		return err
 	}
+	j := f.c.judging(f.w)
 	for _, sum := range f.sums { // of some stores the digests are known without reading
-		if err := f.c.judgeKnown(ctx, f.w, sum); err != nil {
+		if err := j.known(ctx, sum); err != nil {
 			return err
 		}
 	}

@@ -5,8 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"sync"
 
 	lru "github.com/hashicorp/golang-lru/v2"
+	"golang.org/x/sync/errgroup"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/digest"
@@ -106,9 +108,9 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) 
 	return sum, err
 }
 
-// DigestAll reads the files of a source whose digests are not known, and keeps them. progress is told of each.
+// DigestAll reads the files of a source whose digests are not known, several side by side, and keeps them. progress is told of each.
 func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
-	const batch = 500
+	const batch = 1000
 	var files, bytes int64
 	for at := (catalogue.Position{}); ; {
 		ids, next, err := r.Site.Catalogue.Undigested(ctx, sourceID, at, batch)
@@ -116,26 +118,35 @@ func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(fi
 			return unread, err
 		}
 		at = next
-		copies, err := r.Site.Catalogue.Copies(ctx, ids)
+		copies, err := r.Site.Catalogue.CopiesOfPlace(ctx, ids)
 		if err != nil {
 			return unread, err
 		}
 		digests := make(map[int64][]byte, len(copies))
+		var mu sync.Mutex
+		var side errgroup.Group
+		side.SetLimit(readers)
 		for _, c := range copies {
-			sum, err := r.Digest(ctx, c)
 			if ctx.Err() != nil {
-				return unread, errors.Join(ctx.Err(), r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests))
+				break
 			}
-			if err != nil {
-				unread++
-				continue
-			}
-			digests[c.ID] = sum
-			files, bytes = files+1, bytes+c.Size
-			progress(files, bytes, c.Place.Path)
+			side.Go(func() error {
+				sum, err := r.Digest(ctx, c)
+				mu.Lock()
+				defer mu.Unlock()
+				if err != nil {
+					unread++
+					return nil
+				}
+				digests[c.ID] = sum
+				files, bytes = files+1, bytes+c.Size
+				progress(files, bytes, c.Place.Path)
+				return nil
+			})
 		}
-		if err := r.Site.Catalogue.SetDigests(ctx, digests); err != nil {
-			return unread, err
+		_ = side.Wait() // nobody fails
+		if err := r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests); err != nil || ctx.Err() != nil {
+			return unread, errors.Join(ctx.Err(), err)
 		}
 	}
 }

@@ -162,7 +162,7 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 			return unread, err
 		}
 		at = next
-		copies, err := records.Copies(ctx, ids)
+		copies, err := records.CopiesOfPlace(ctx, ids)
 		if err != nil {
 			return unread, err
 		}

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"io"
 	"log/slog"
 	"sync"
 	"time"
@@ -107,4 +108,11 @@ func (s *Service) GetCatalogue(context.Context, api.GetCatalogueRequestObject) (
 func (s *Service) CheckCatalogue(ctx context.Context, _ api.CheckCatalogueRequestObject) (api.CheckCatalogueResponseObject, error) {
 	s.check(ctx)
 	return api.CheckCatalogue200JSONResponse(s.healthNow()), nil
+}
+
+// ExportCatalogue writes everything that is known as JSON lines, as it is read.
+func (s *Service) ExportCatalogue(ctx context.Context, _ api.ExportCatalogueRequestObject) (api.ExportCatalogueResponseObject, error) {
+	out, in := io.Pipe()
+	go func() { in.CloseWithError(s.catalogue.Export(ctx, in)) }()
+	return api.ExportCatalogue200ApplicationxNdjsonResponse{Body: out}, nil
 }

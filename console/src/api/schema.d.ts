@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/catalogue/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that is known, as JSON lines; docs/catalogue.md names the fields */
+        get: operations["exportCatalogue"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/session": {
         parameters: {
             query?: never;
@@ -1187,7 +1204,7 @@ export interface components {
         CopyList: {
             copies: components["schemas"]["Copy"][];
             total: number;
-            /** @description Counting stops at 10000 */
+            /** @description Counting stops at 1000 */
             total_exact: boolean;
             next: string | null;
         };
@@ -1677,6 +1694,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CatalogueHealth"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    exportCatalogue: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description One record a line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
             default: components["responses"]["Problem"];
