@@ -129,7 +129,7 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 		for _, packed := range [...][]byte{now, past} {
 			r, err := block.Read(packed)
 			if err != nil {
-				return 0, errors.Join(ErrDamaged, err)
+				continue // whoever needs what is in it says so
 			}
 			for r.Next() && all < some {
 				at := r.Span.Written

@@ -214,8 +214,11 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 			return damaged(f, err)
 		}
 		for b.Next() {
+			if !s.named(&b.Span) {
+				continue
+			}
 			l := located{b.Span, f}
-			if s.named(&l) && (s.span == nil || s.span(&l)) {
+			if s.span == nil || s.span(&l) {
 				fit = append(fit, l)
 			}
 		}
@@ -227,11 +230,15 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 }
 
 // named tells whether all words occur in a name.
-func (s *search) named(l *located) bool {
+func (s *search) named(x *block.Span) bool {
 	if len(s.words) == 0 {
 		return true
 	}
-	name := names.Fold(place.Name(l.placePath()))
+	name := x.Name
+	if x.Place != "" {
+		name = place.Name(x.Place)
+	}
+	name = names.Fold(name)
 	for _, word := range s.words {
 		if !strings.Contains(name, word) {
 			return false
