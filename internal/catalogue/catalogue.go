@@ -42,6 +42,7 @@ type Catalogue struct {
 	reads    *statements // the same readers
 	sums     *pageSums
 	counters counters
+	rewrites rewrites
 	index    folderIndex
 	text     nameText
 	indexed  chan struct{} // closed once names and folders have been read for searches

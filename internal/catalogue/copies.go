@@ -359,6 +359,7 @@ func (c *Catalogue) rewrite(ctx context.Context, w *writing, f *folder, id int64
 	if !isChanged {
 		return nil
 	}
+	c.rewrites.note(f.id)
 	b := blockChange{id: id}
 	for _, s := range after {
 		if s.ID == 0 {

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"errors"
 	"sync"
 )
 
@@ -45,3 +46,38 @@ func (n *counters) lastSpan() int64 {
 	defer n.mu.Unlock()
 	return n.span
 }
+
+// rewrites remember which folders were changed by something else than a survey, so that a survey that had read one before does not
+// write over that.
+type rewrites struct {
+	mu    sync.Mutex
+	count int64
+	last  map[int64]int64 // by folder
+}
+
+func (r *rewrites) note(folder int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.last == nil {
+		r.last = map[int64]int64{}
+	}
+	r.count++
+	r.last[folder] = r.count
+}
+
+// now is the moment of the latest.
+func (r *rewrites) now() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.count
+}
+
+// since tells whether a folder was changed after a moment.
+func (r *rewrites) since(folder, moment int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.last[folder] > moment
+}
+
+// ErrMeanwhile says that what is known of a folder changed while a survey was at work on it; surveying again settles it.
+var ErrMeanwhile = errors.New("what is known of a folder changed while it was surveyed")

@@ -18,7 +18,8 @@ import (
 type merge struct {
 	k      *Capture
 	folder folder
-	fresh  bool // nothing was known of it before
+	fresh  bool  // nothing was known of it before
+	since  int64 // when it was read, see rewrites
 	last   string
 	begun  bool // something was sighted
 
@@ -61,7 +62,7 @@ type content struct {
 
 // enter begins to compare a folder; at is nil where nothing is known of it.
 func (k *Capture) enterFolder(ctx context.Context, path string, at *folder) (*merge, error) {
-	m := &merge{k: k}
+	m := &merge{k: k, since: k.c.rewrites.now()}
 	if at == nil {
 		m.fresh, m.folder = true, folder{source: k.source.ID, path: path}
 		return m, nil

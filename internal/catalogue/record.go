@@ -36,10 +36,14 @@ type Capture struct {
 	changes []folderChange
 	weight  int
 	delayed bool       // something waits in the catalogue for the end
+	waiting []waiting  // of which folders
 	writing chan error // of the batch being written meanwhile; nil where none is
 	dirs    map[string]int64
 	gone    int64 // spans that ended
 }
+
+// waiting is a folder whose change waits, and when it was read.
+type waiting struct{ folder, since int64 }
 
 const (
 	never   = math.MinInt64
@@ -270,7 +274,8 @@ func (k *Capture) take(ctx context.Context, m *merge) error {
 		}
 		after.print = before.print
 	}
-	change := folderChange{folder: m.folder, fresh: m.fresh, print: print, blocks: blocks, delayed: k.dated && !m.fresh}
+	change := folderChange{folder: m.folder, fresh: m.fresh, print: print, blocks: blocks, delayed: k.dated && !m.fresh,
+		since: m.since}
 	if m.fresh {
 		k.folders.put(key, after)
 		if after.standing > 0 {
@@ -295,6 +300,11 @@ func (k *Capture) flush(ctx context.Context) error {
 	changes, done := k.changes, make(chan error, 1)
 	k.changes, k.weight, k.writing = nil, 0, done
 	k.delayed = k.delayed || k.dated
+	for i := range changes {
+		if changes[i].delayed {
+			k.waiting = append(k.waiting, waiting{changes[i].folder.id, changes[i].since})
+		}
+	}
 	go func() {
 		done <- k.c.writeFolders(ctx, k.source, k.dirs, changes, func(w *writing) error { return k.enter(ctx, w) })
 	}()
@@ -337,6 +347,11 @@ func (k *Capture) finish(ctx context.Context, unread []string) error {
 func (k *Capture) complete(ctx context.Context, w *writing) error {
 	if err := k.enter(ctx, w); err != nil {
 		return err
+	}
+	for _, f := range k.waiting {
+		if k.c.rewrites.since(f.folder, f.since) {
+			return ErrMeanwhile
+		}
 	}
 	if k.delayed {
 		if err := takePending(ctx, w, k.source.ID); err != nil {

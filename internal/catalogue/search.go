@@ -207,7 +207,8 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 	if err != nil {
 		return err
 	}
-	var fit []located
+	var fit []hit
+	l := located{folder: f} // one for all: most are passed over
 	for _, packed := range [...][]byte{raw.now, raw.past} {
 		b, err := block.Read(packed)
 		if err != nil {
@@ -217,9 +218,16 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 			if !s.named(&b.Span) {
 				continue
 			}
-			l := located{b.Span, f}
-			if s.span == nil || s.span(&l) {
-				fit = append(fit, l)
+			if l.Span = b.Span; s.span != nil && !s.span(&l) {
+				continue
+			}
+			at := rank{s.by.value(s.r, &l), l.ID}
+			switch {
+			case !s.wanted(at) && !s.counting():
+			case s.content != nil:
+				fit = append(fit, hit{l, at})
+			default:
+				s.keep(&l, at)
 			}
 		}
 		if err := b.Err(); err != nil {
@@ -228,6 +236,13 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 	}
 	return s.take(ctx, fit)
 }
+
+// wanted tells whether what stands there in the order is among the best so far; counting whether it matters otherwise.
+func (s *search) wanted(at rank) bool {
+	return (s.after == nil || s.by.before(*s.after, at)) && (len(s.best) < s.limit || s.by.before(at, s.best[len(s.best)-1].rank))
+}
+
+func (s *search) counting() bool { return s.count > 0 && s.total <= s.count }
 
 // named tells whether all words occur in a name.
 func (s *search) named(x *block.Span) bool {
@@ -247,51 +262,48 @@ func (s *search) named(x *block.Span) bool {
 	return true
 }
 
-// take keeps those of some spans that are among the best.
-func (s *search) take(ctx context.Context, fit []located) error {
-	var known map[int64]contentRow
-	if s.content != nil && len(fit) > 0 {
-		ids := make([]int64, len(fit))
-		for i := range fit {
-			ids[i] = fit[i].ID
-		}
-		var err error
-		if known, err = s.r.c.contentsOf(ctx, ids, false); err != nil {
-			return err
-		}
+// take keeps those of some spans whose contents are as asked for.
+func (s *search) take(ctx context.Context, fit []hit) error {
+	if len(fit) == 0 {
+		return nil
+	}
+	ids := make([]int64, len(fit))
+	for i := range fit {
+		ids[i] = fit[i].ID
+	}
+	known, err := s.r.c.contentsOf(ctx, ids, false)
+	if err != nil {
+		return err
 	}
 	for i := range fit {
-		l := &fit[i]
-		h := hit{rank: rank{s.by.value(s.r, l), l.ID}}
-		kept := (s.after == nil || s.by.before(*s.after, h.rank)) &&
-			(len(s.best) < s.limit || s.by.before(h.rank, s.best[len(s.best)-1].rank))
-		counted := s.count > 0 && s.total <= s.count
-		if !kept && !counted {
+		h := &fit[i]
+		if !s.wanted(h.rank) && !s.counting() {
 			continue
 		}
-		if s.content != nil {
-			if ok, err := s.content(l, known[l.ID]); err != nil {
-				return err
-			} else if !ok {
-				continue
-			}
-		}
-		s.total++
-		if !kept {
-			continue
-		}
-		h.located = *l
-		at, _ := slices.BinarySearchFunc(s.best, h.rank, func(b hit, r rank) int {
-			if s.by.before(b.rank, r) {
-				return -1
-			}
-			return 1
-		})
-		if s.best = slices.Insert(s.best, at, h); len(s.best) > s.limit {
-			s.best = s.best[:s.limit]
+		if ok, err := s.content(&h.located, known[h.ID]); err != nil {
+			return err
+		} else if ok {
+			s.keep(&h.located, h.rank)
 		}
 	}
 	return nil
+}
+
+// keep counts a span, and keeps it where it is among the best.
+func (s *search) keep(l *located, at rank) {
+	s.total++
+	if !s.wanted(at) {
+		return
+	}
+	n, _ := slices.BinarySearchFunc(s.best, at, func(b hit, r rank) int {
+		if s.by.before(b.rank, r) {
+			return -1
+		}
+		return 1
+	})
+	if s.best = slices.Insert(s.best, n, hit{*l, at}); len(s.best) > s.limit {
+		s.best = s.best[:s.limit]
+	}
 }
 
 // searchable waits until names and folders have been read.

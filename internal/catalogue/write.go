@@ -18,7 +18,8 @@ type folderChange struct {
 	fresh   bool // it is not yet among the folders
 	print   []byte
 	blocks  []blockChange
-	delayed bool // it waits for the end of its capture
+	delayed bool  // it waits for the end of its capture
+	since   int64 // when it was read, see rewrites
 }
 
 // blockChange is a block as it becomes.
@@ -102,6 +103,9 @@ func (f *folderWriter) dir(ctx context.Context, path string) (int64, error) {
 
 // write writes one folder.
 func (f *folderWriter) write(ctx context.Context, change *folderChange) error {
+	if !change.fresh && f.c.rewrites.since(change.folder.id, change.since) {
+		return ErrMeanwhile
+	}
 	for i := range change.blocks {
 		if err := f.block(ctx, change, &change.blocks[i]); err != nil {
 			return err

@@ -54,12 +54,16 @@ func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jo
 					return err
 				}
 			}
-			result, err := Run(ctx, s, src, now(), func(seen int64, dir string) {
+			progress := func(seen int64, dir string) {
 				task.Update(func(j *catalogue.Job) {
 					j.Done = before + seen
 					j.Doing = src.AtMachine + ":" + place.Readable(place.Join(src.At, dir))
 				})
-			})
+			}
+			result, err := Run(ctx, s, src, now(), progress)
+			if errors.Is(err, catalogue.ErrMeanwhile) { // something was brought back from it: what is there now is read again
+				result, err = Run(ctx, s, src, now(), progress)
+			}
 			if ctx.Err() != nil {
 				return ctx.Err()
 			}
