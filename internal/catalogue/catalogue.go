@@ -246,6 +246,7 @@ func (c *Catalogue) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	if err != nil {
 		return err
 	}
+	defer c.rewrites.settle()
 	defer tx.Rollback()
 	if err := do(tx); err != nil {
 		return err

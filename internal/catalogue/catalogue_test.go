@@ -47,8 +47,11 @@ func (s *shelf) capture(names ...string) {
 	d := s.Survey(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
 	var all []sighting.Sighting
 	for i, name := range names {
-		all = append(all, sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
-			Type: entry.File, Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true})
+		all = append(
+			all,
+			sighting.Sighting{At: sighting.Locator{Dir: "files", Name: name}, Mark: entry.Mark{Size: 1}, Origin: "/home/ines/" + name,
+				Type: entry.File, Size: int64(1000 - i), GoneAt: now.Add(-time.Duration(i) * time.Hour), Written: now, Readable: true},
+		)
 	}
 	slices.SortFunc(all, func(a, b sighting.Sighting) int { return strings.Compare(a.At.Name, b.At.Name) })
 	for _, one := range all {

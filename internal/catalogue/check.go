@@ -121,7 +121,8 @@ func (k *checker) block(ctx context.Context, b *foundBlock) error {
 			}
 			var known bool
 			if err := k.c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM elsewhere WHERE dir_id = (SELECT id FROM dirs WHERE machine_id "+
-				"= (SELECT machine_id FROM sources WHERE id = ?) AND path = ?) AND name = ? AND block_id = ?)", b.folder.source, []byte(place.Folder(s.Place)), nameHash(place.Name(s.Place)), b.id).Scan(&known); err != nil {
+				"= (SELECT machine_id FROM sources WHERE id = ?) AND path = ?) AND name = ? AND block_id = ?)", b.folder.source,
+				[]byte(place.Folder(s.Place)), nameHash(place.Name(s.Place)), b.id).Scan(&known); err != nil {
 				return err
 			}
 			if !known {

@@ -53,16 +53,29 @@ type rewrites struct {
 	mu    sync.Mutex
 	count int64
 	last  map[int64]int64 // by folder
+	open  map[int64]bool  // folders of the transaction under way: whoever reads one now still reads it as it was
 }
 
 func (r *rewrites) note(folder int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.last == nil {
-		r.last = map[int64]int64{}
+		r.last, r.open = map[int64]int64{}, map[int64]bool{}
 	}
+	r.open[folder] = true
 	r.count++
 	r.last[folder] = r.count
+}
+
+// settle says that the transaction under way has ended.
+func (r *rewrites) settle() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for folder := range r.open {
+		r.count++
+		r.last[folder] = r.count
+	}
+	clear(r.open)
 }
 
 // now is the moment of the latest.
@@ -76,7 +89,7 @@ func (r *rewrites) now() int64 {
 func (r *rewrites) since(folder, moment int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.last[folder] > moment
+	return r.open[folder] || r.last[folder] > moment
 }
 
 // ErrMeanwhile says that what is known of a folder changed while a survey was at work on it; surveying again settles it.

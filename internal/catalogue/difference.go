@@ -252,6 +252,9 @@ func (d *Difference) Unread(dir string) error {
 			return err
 		}
 	}
+	if open := d.capture.open; open != nil && open.folder.path == dir { // some of it was sighted
+		open.broken = true
+	}
 	d.unread = append(d.unread, dir)
 	return nil
 }

@@ -115,8 +115,12 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration, error) {
 	const some, few = 300, 20
 	var all, odd int
-	rows, err := c.reads.QueryContext(ctx, `SELECT b.now, b.past FROM folders f CROSS JOIN blocks b ON b.id = f.id << 36 WHERE f.source_id = ?
-		LIMIT 100`, source)
+	rows, err := c.reads.QueryContext(
+		ctx,
+		`SELECT b.now, b.past FROM folders f CROSS JOIN blocks b ON b.id = f.id << 36 WHERE f.source_id = ?
+		LIMIT 100`,
+		source,
+	)
 	if err != nil {
 		return 0, err
 	}

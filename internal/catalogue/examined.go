@@ -277,9 +277,15 @@ type foundBlock struct {
 
 // blocksFrom reads some blocks of a source, in the order of their numbers.
 func (c *Catalogue) blocksFrom(ctx context.Context, source int64, from Position) ([]foundBlock, error) {
-	rows, err := c.reads.QueryContext(ctx, "SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
-		"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE f.source_id = ?1 AND f.id >= ?3 "+
-		"ORDER BY f.id, b.id LIMIT 64", source, from.block, from.folder)
+	rows, err := c.reads.QueryContext(
+		ctx,
+		"SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
+			"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE f.source_id = ?1 AND f.id >= ?3 "+
+			"ORDER BY f.id, b.id LIMIT 64",
+		source,
+		from.block,
+		from.folder,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +337,8 @@ func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64,
 		folder: func(f *indexedFolder) bool { return f.written > 0 && notLater(f.written) >= from },
 		span: func(l *located) bool {
 			at := instantNanos(l.Written)
-			return l.Type == entry.File && l.Stands() && at.Valid && at.Int64 >= from && l.Size <= most && slices.Contains(documents, classOf(l))
+			return l.Type == entry.File && l.Stands() && at.Valid && at.Int64 >= from && l.Size <= most &&
+				slices.Contains(documents, classOf(l))
 		},
 		content: func(_ *located, known contentRow) (bool, error) { return known.condition == "", nil }}
 	if err := s.run(ctx); err != nil {

@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -142,7 +144,7 @@ func (e *exporter) spans() error {
 	if err != nil {
 		return err
 	}
-	for id := range r.stores {
+	for _, id := range slices.Sorted(maps.Keys(r.stores)) {
 		for from := (Position{}); ; {
 			some, err := e.c.blocksFrom(e.ctx, id, from)
 			if err != nil {

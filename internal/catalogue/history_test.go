@@ -110,7 +110,8 @@ func (h *history) sight(d *Difference, src Source, point, unread string, stop in
 
 func (h *history) sighting(src Source, point, dir, name string, m entry.Mark) sighting.Sighting {
 	s := sighting.Sighting{At: sighting.Locator{Capture: point, Dir: dir, Name: name}, Mark: m, Type: m.Type, Size: m.Size,
-		Written: m.Written.Time(), UID: entry.Is(int64(7)), Readable: true, Number: uint64(m.Size), Origin: place.Join("/home/ines", dir+"/"+name)}
+		Written: m.Written.Time(), UID: entry.Is(int64(7)), Readable: true, Number: uint64(m.Size),
+		Origin: place.Join("/home/ines", dir+"/"+name)}
 	if dir == "" {
 		s.Origin = place.Join("/home/ines", name)
 	}

@@ -146,8 +146,8 @@ func (c *Catalogue) people(ctx context.Context, machine int64) ([]Person, error)
 
 // ForgetMachine removes a machine with everything that surveys saw of it or on it. Receipts stay.
 func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
-	err := c.forget(ctx, "machine_id IN (SELECT id FROM machines WHERE name = ?1) OR at_machine_id IN (SELECT id FROM machines WHERE name = ?1)",
-		"DELETE FROM machines WHERE name = ?1", name)
+	err := c.forget(ctx, "machine_id IN (SELECT id FROM machines WHERE name = ?1) OR at_machine_id IN (SELECT id FROM machines "+
+		"WHERE name = ?1)", "DELETE FROM machines WHERE name = ?1", name)
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", name, err)
 	}
@@ -184,8 +184,6 @@ func (c *Catalogue) forget(ctx context.Context, sources, remove string, arg any)
 	if err != nil {
 		return err
 	}
-	if err := c.searchable(ctx); err != nil {
-		return err
-	}
-	return c.readIndex(ctx)
+	<-c.indexed
+	return c.readIndex(context.WithoutCancel(ctx))
 }

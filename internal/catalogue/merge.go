@@ -22,6 +22,7 @@ type merge struct {
 	since  int64 // when it was read, see rewrites
 	last   string
 	begun  bool // something was sighted
+	broken bool // what was not sighted could not be read
 
 	// What is known, block by block.
 	parts []part       // still to come, the one at hand first
@@ -60,7 +61,7 @@ type content struct {
 	all  bool // past was read
 }
 
-// enter begins to compare a folder; at is nil where nothing is known of it.
+// enterFolder begins to compare a folder; at is nil where nothing is known of it.
 func (k *Capture) enterFolder(ctx context.Context, path string, at *folder) (*merge, error) {
 	m := &merge{k: k, since: k.c.rewrites.now()}
 	if at == nil {
@@ -69,7 +70,7 @@ func (k *Capture) enterFolder(ctx context.Context, path string, at *folder) (*me
 	}
 	m.folder = *at
 	var err error
-	if m.parts, err = partsOf(ctx, k.c.read, at.id); err != nil {
+	if m.parts, err = partsOf(ctx, k.c.reads, at.id); err != nil {
 		return nil, err
 	}
 	return m, m.load(ctx)
@@ -114,7 +115,7 @@ func (k *Capture) content(ctx context.Context, f *folder, id int64) (content, er
 	if k.read.id == id && id != 0 {
 		return k.read, nil
 	}
-	raw, err := load(ctx, k.c.read, id)
+	raw, err := load(ctx, k.c.reads, id)
 	if err != nil {
 		return content{}, err
 	}
@@ -234,7 +235,7 @@ func (m *merge) passOne() {
 // unsighted is what becomes of what is known under a name that was not sighted.
 func (m *merge) unsighted(group []block.Span) {
 	switch {
-	case m.k.delta: // as it was
+	case m.k.delta || m.broken: // as it was
 		m.keep(group...)
 	case m.k.late():
 		if n := m.k.around(group); n.before >= 0 && n.before == n.behind {

@@ -176,10 +176,16 @@ func (m *mover) block(change *folderChange, spans []block.Span) blockChange {
 
 // spans reads rows of a folder, by name.
 func (m *mover) spans(ctx context.Context, folder int64, low string, limit int) ([]block.Span, error) {
-	rows, err := m.w.QueryContext(ctx, `SELECT x.id, x.store_name, x.mark, x.type, x.size, x.person, x.written_at, x.gone_at, x.within, x.readable,
+	rows, err := m.w.QueryContext(
+		ctx,
+		`SELECT x.id, x.store_name, x.mark, x.type, x.size, x.person, x.written_at, x.gone_at, x.within, x.readable,
 		x.origin_known, coalesce(x.notes, ''), coalesce(x.number, 0), coalesce(x.target, x''), coalesce(x.claimed, x''), x.first_at, x.last_at,
 		coalesce(x.ref, x''), coalesce(x.lies, ''), d.path, p.name FROM spans x JOIN places p ON p.id = x.place_id JOIN dirs d ON d.id = p.dir_id
-		WHERE x.store_dir_id = ? AND x.store_name >= ? ORDER BY x.store_name, x.first_at, x.id LIMIT ?`, folder, []byte(low), limit)
+		WHERE x.store_dir_id = ? AND x.store_name >= ? ORDER BY x.store_name, x.first_at, x.id LIMIT ?`,
+		folder,
+		[]byte(low),
+		limit,
+	)
 	if err != nil {
 		return nil, err
 	}

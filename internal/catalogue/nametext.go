@@ -114,7 +114,8 @@ func (t *nameText) write(ctx context.Context, w *writing, b *nameBatch) error {
 	var id int64
 	var runs, text []byte
 	err := w.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id = (SELECT max(id) FROM name_chunks) AND length(text) < ?",
-		chunkBytes-len(b.text)).Scan(&id, &runs, &text)
+		chunkBytes-len(b.text)).
+		Scan(&id, &runs, &text)
 	if errors.Is(err, sql.ErrNoRows) {
 		return w.exec(ctx, "INSERT INTO name_chunks (runs, text) VALUES (?, ?)", b.runs(), b.text)
 	}
@@ -201,12 +202,15 @@ func slotOf(b []byte) uint32 {
 
 // load reads all names. Those of chunks beyond what is kept in memory are read for their signatures alone.
 func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) error {
+	t.mu.Lock() // so that no names come meanwhile
+	defer t.mu.Unlock()
 	var chunks []*nameChunk
 	resident := 0
 	for after := int64(0); ; {
 		var id int64
 		var runs, text []byte
-		err := q.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).Scan(&id, &runs, &text)
+		err := q.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).
+			Scan(&id, &runs, &text)
 		if errors.Is(err, sql.ErrNoRows) {
 			break
 		}
@@ -228,8 +232,6 @@ func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) erro
 		}
 		chunks = append(chunks, c)
 	}
-	t.mu.Lock()
-	defer t.mu.Unlock()
 	t.chunks, t.resident, t.fresh = chunks, resident, 0
 	return nil
 }
@@ -345,7 +347,8 @@ func (t *nameText) forgetUnseen(ctx context.Context, w *writing) error {
 	for after := int64(0); ; {
 		var id int64
 		var runs, text []byte
-		err := w.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).Scan(&id, &runs, &text)
+		err := w.QueryRowContext(ctx, "SELECT id, runs, text FROM name_chunks WHERE id > ? ORDER BY id LIMIT 1", after).
+			Scan(&id, &runs, &text)
 		if errors.Is(err, sql.ErrNoRows) {
 			return nil
 		}

@@ -121,7 +121,10 @@ func TestABlockThatIsDamagedIsFoundAndSaid(t *testing.T) {
 	for range 8 {
 		h.survey()
 	}
-	_, err := h.c.write.ExecContext(t.Context(), "UPDATE blocks SET now = CAST(substr(now, 1, length(now) - 1) || x'41' AS BLOB) WHERE now IS NOT NULL")
+	_, err := h.c.write.ExecContext(
+		t.Context(),
+		"UPDATE blocks SET now = CAST(substr(now, 1, length(now) - 1) || x'41' AS BLOB) WHERE now IS NOT NULL",
+	)
 	require.NoError(t, err)
 	problem, err := h.c.Check(t.Context())
 	require.NoError(t, err)
@@ -151,7 +154,8 @@ func FuzzUnpackKeys(f *testing.F) {
 	packed := packKeys([]sizeKey{{1, 5, 7}, {1, 6, 2}, {900, -5, 3}})
 	f.Add(packed[:len(packed)-4])
 	f.Fuzz(func(t *testing.T, body []byte) {
-		if keys, err := unpackKeys(sum(body)); err == nil && len(keys) > 0 && slices.IsSortedFunc(keys, sizeKey.compare) && keys[0].size >= 0 {
+		if keys, err := unpackKeys(sum(body)); err == nil && len(keys) > 0 && slices.IsSortedFunc(keys, sizeKey.compare) &&
+			keys[0].size >= 0 {
 			again, err := unpackKeys(packKeys(keys))
 			require.NoError(t, err)
 			require.Equal(t, keys, again)

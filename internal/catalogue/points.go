@@ -61,16 +61,33 @@ func (c *Catalogue) dropCapture(ctx context.Context, source, id, at int64) error
 	if err != nil {
 		return err
 	}
+	// What later captures, read since, show too began with the first of them.
+	next := int64(forever)
+	if err := c.reads.QueryRowContext(ctx, "SELECT coalesce(min(at), ?) FROM captures WHERE source_id = ? AND complete AND at > ?", next,
+		source,
+		at).Scan(&next); err != nil {
+		return err
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
 		if err := errors.Join(w.exec(ctx, "DELETE FROM captures WHERE id = ?", id), dropPending(ctx, w, source)); err != nil {
 			return err
 		}
 		return c.rewriteAll(ctx, w, folders, func(_ *folder, all []block.Span) ([]block.Span, bool) {
-			left := slices.DeleteFunc(slices.Clone(all), func(s block.Span) bool {
-				return s.First == at && (s.Stands() || s.Last == s.First)
-			})
-			return left, len(left) < len(all)
+			var left []block.Span
+			changed := false
+			for _, s := range all {
+				switch {
+				case s.First != at:
+				case next != forever && s.Last >= next:
+					s.First, changed = next, true
+				default:
+					changed = true
+					continue
+				}
+				left = append(left, s)
+			}
+			return left, changed
 		})
 	})
 }

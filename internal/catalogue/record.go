@@ -254,7 +254,7 @@ func (k *Capture) take(ctx context.Context, m *merge) error {
 	k.folders.visit(key)
 	print := k.prints[path]
 	delete(k.prints, path)
-	if k.delta { // what was not sighted is not in it
+	if k.delta || m.broken { // what was not sighted is not in it
 		print = nil
 	}
 	before := k.folders.all[key]

@@ -51,8 +51,11 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 					continue
 				}
 				if _, ok := slices.BinarySearch(told, s.ID); ok {
-					failed = errors.Join(failed, w.exec(ctx, "INSERT OR IGNORE INTO former_copies (id, source_id, path, name, at) VALUES (?, ?, "+
-						"?, ?, ?)", s.ID, src.ID, []byte(f.path), []byte(s.Name), store.Held[i].UnixNano()))
+					failed = errors.Join(
+						failed,
+						w.exec(ctx, "INSERT OR IGNORE INTO former_copies (id, source_id, path, name, at) VALUES (?, ?, "+
+							"?, ?, ?)", s.ID, src.ID, []byte(f.path), []byte(s.Name), store.Held[i].UnixNano()),
+					)
 				}
 			}
 			return left, true
@@ -103,8 +106,12 @@ func (r *reading) successor(ctx context.Context, id int64) (located, error) {
 		return located{}, err
 	}
 	if forgotten {
-		return located{}, fmt.Errorf("copy c%d: its store was read anew after an upgrade and its copies have other numbers since; look for it "+
-			"by its place or name: %w", id, ErrNotFound)
+		return located{}, fmt.Errorf(
+			"copy c%d: its store was read anew after an upgrade and its copies have other numbers since; look for it "+
+				"by its place or name: %w",
+			id,
+			ErrNotFound,
+		)
 	}
 	return located{}, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
 }

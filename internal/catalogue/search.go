@@ -109,7 +109,8 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 			return
 		}
 		f := &index.all[id]
-		if f.source == 0 || int(f.source) >= len(meant) || !meant[f.source] || s.among != nil && !s.among[id] || s.folder != nil && !s.folder(f) {
+		if f.source == 0 || int(f.source) >= len(meant) || !meant[f.source] || s.among != nil && !s.among[id] ||
+			s.folder != nil && !s.folder(f) {
 			return
 		}
 		put := func(f *indexedFolder, blocks []int64) {

@@ -129,3 +129,20 @@ func (i *inserter) flush(ctx context.Context) error {
 	i.args = nil
 	return nil
 }
+
+// numbers reads a query's one column of numbers.
+func numbers(rows *sql.Rows, err error) ([]int64, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	all := []int64{}
+	for rows.Next() {
+		var n int64
+		if err := rows.Scan(&n); err != nil {
+			return nil, err
+		}
+		all = append(all, n)
+	}
+	return all, rows.Err()
+}

@@ -259,8 +259,10 @@ func (u *under) flush() error {
 
 // gatherApart reads what has a place of its own in the folders meant; each block is read once, however many of them it is known for.
 func (u *under) gatherApart(where string, args []any) error {
-	blocks, err := numbers(u.c.reads.QueryContext(u.ctx, "SELECT DISTINCT e.block_id FROM dirs d CROSS JOIN elsewhere e ON e.dir_id = d.id WHERE "+
-		where, args...))
+	blocks, err := numbers(
+		u.c.reads.QueryContext(u.ctx, "SELECT DISTINCT e.block_id FROM dirs d CROSS JOIN elsewhere e ON e.dir_id = d.id WHERE "+
+			where, args...),
+	)
 	if err != nil || len(blocks) == 0 {
 		return err
 	}
@@ -272,7 +274,10 @@ func (u *under) gatherApart(where string, args []any) error {
 		}
 	})
 	slices.SortStableFunc(u.apart, func(a, b located) int {
-		return cmp.Or(strings.Compare(place.Folder(a.Place), place.Folder(b.Place)), strings.Compare(place.Name(a.Place), place.Name(b.Place)))
+		return cmp.Or(
+			strings.Compare(place.Folder(a.Place), place.Folder(b.Place)),
+			strings.Compare(place.Name(a.Place), place.Name(b.Place)),
+		)
 	})
 	return err
 }

@@ -135,8 +135,11 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	d := c.Survey(ctx, sources[1], time.Unix(0, 100), Following{})
 	for n, point := range []string{"b", "c"} {
 		require.NoError(t, d.Begin(sighting.Capture{Name: point, At: time.Unix(0, int64(20+10*n))}))
-		require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Capture: point, Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)},
-			Origin: "/h/quote", Type: entry.File, Readable: true}))
+		require.NoError(
+			t,
+			d.Sight(sighting.Sighting{At: sighting.Locator{Capture: point, Name: "quote"}, Mark: entry.Mark{Size: int64(n + 1)},
+				Origin: "/h/quote", Type: entry.File, Readable: true}),
+		)
 	}
 	_, err = d.End(nil)
 	require.NoError(t, err)

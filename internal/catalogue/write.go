@@ -345,14 +345,12 @@ func (c *Catalogue) writeFolders(ctx context.Context, source Source, dirs map[st
 	if err != nil {
 		return err
 	}
-	if err := c.searchable(ctx); err != nil { // else it is read meanwhile
-		return err
-	}
+	<-c.indexed // else it is read meanwhile
 	for i := range changes {
 		c.index.put(&changes[i])
 	}
 	if c.text.take(&written.text, &c.index) {
-		return c.readIndex(ctx)
+		return c.readIndex(context.WithoutCancel(ctx))
 	}
 	return nil
 }

@@ -44,7 +44,9 @@ func random(r *rand.Rand, n int) []block.Span {
 			ID: r.Int64N(1 << 40), Name: strings.Repeat(some("plank ", "\xff\n", "é"), r.IntN(40)) + fmt.Sprint(r.IntN(2*n)),
 			Type: types[r.IntN(5)], Size: r.Int64N(1<<40) - 1, Written: instant(), First: r.Int64() - r.Int64(), Last: r.Int64() - r.Int64(),
 			Person: some("", "ines", "oda"), Readable: r.IntN(2) == 0, Within: r.IntN(2) == 0, OriginKnown: r.IntN(2) == 0,
-			Place: maybe("/home/ines/" + some("", "Quotes/") + fmt.Sprint(i)), Gone: instant(), Target: maybe("../x"), Claimed: maybe("/etc"),
+			Place: maybe(
+				"/home/ines/" + some("", "Quotes/") + fmt.Sprint(i),
+			), Gone: instant(), Target: maybe("../x"), Claimed: maybe("/etc"),
 			Lies: maybe("page 3"), Ref: maybe("\x00\x01"), Number: r.Uint64N(3) * r.Uint64(),
 		}
 		s.Mark = entry.Mark{Type: types[r.IntN(5)], Size: r.Int64N(1000) - 500, Written: instant(),

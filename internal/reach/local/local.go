@@ -187,13 +187,8 @@ func (f *folder) enter(name string) (*folder, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
-	switch seen.Type {
-	case entry.Link:
-		target, _ := f.target(name)
-		return nil, &reach.LinkError{Path: path, Target: target}
-	case entry.Folder:
-	default:
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), problem.NotFolder)
+	if seen.Type != entry.Folder {
+		return nil, f.noFolder(seen.Type, name)
 	}
 	sub, err := openFolder(f.of, f.root, name, path)
 	if err != nil {

@@ -50,11 +50,8 @@ func (f *tree) enter(name string) (*tree, error) {
 		return unix.Openat(f.fd, name, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
 	})
 	if errors.Is(err, unix.ENOTDIR) || errors.Is(err, unix.ELOOP) {
-		if seen, err := f.look(name); err == nil && seen.Type == entry.Link {
-			target, _ := f.target(name)
-			return nil, &reach.LinkError{Path: path, Target: target}
-		}
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), problem.NotFolder)
+		seen, _ := f.look(name)
+		return nil, f.noFolder(seen.Type, name)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), system.Problem(err))
@@ -74,6 +71,16 @@ func (f *tree) enter(name string) (*tree, error) {
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
 	return sub, nil
+}
+
+// noFolder says why an entry of another type cannot be entered.
+func (f *tree) noFolder(is entry.Type, name string) error {
+	path := place.Join(f.path, name)
+	if is == entry.Link {
+		target, _ := f.target(name)
+		return &reach.LinkError{Path: path, Target: target}
+	}
+	return fmt.Errorf("%s: %w", place.Quote(path), problem.NotFolder)
 }
 
 func (f *tree) target(name string) (string, error) {
