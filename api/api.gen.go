@@ -1665,13 +1665,16 @@ type Receipt struct {
 	Count int `json:"count"`
 
 	// Done How many of them arrived
-	Done     int           `json:"done"`
-	EndedAt  *time.Time    `json:"ended_at"`
-	Id       string        `json:"id"`
-	Items    []ReceiptItem `json:"items"`
-	State    ReceiptState  `json:"state"`
-	UndoneAt *time.Time    `json:"undone_at"`
-	UndoneBy *string       `json:"undone_by,omitempty"`
+	Done    int           `json:"done"`
+	EndedAt *time.Time    `json:"ended_at"`
+	Id      string        `json:"id"`
+	Items   []ReceiptItem `json:"items"`
+
+	// Next Cursor of the next page of items; none at the end
+	Next     *string      `json:"next,omitempty"`
+	State    ReceiptState `json:"state"`
+	UndoneAt *time.Time   `json:"undone_at"`
+	UndoneBy *string      `json:"undone_by,omitempty"`
 }
 
 // ReceiptState defines model for Receipt.State.
@@ -2058,6 +2061,12 @@ type ListReceiptsParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 }
 
+// GetReceiptParams defines parameters for GetReceipt.
+type GetReceiptParams struct {
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+}
+
 // SignInJSONBody defines parameters for SignIn.
 type SignInJSONBody struct {
 	Token string `json:"token"`
@@ -2415,10 +2424,10 @@ type ClientInterface interface {
 	// Corresponds with GET /receipts (the `ListReceipts` operationId).
 	ListReceipts(ctx context.Context, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetReceipt One receipt with every item
+	// GetReceipt One receipt with its items, a thousand at a time where no limit is given
 	//
 	// Corresponds with GET /receipts/{id} (the `GetReceipt` operationId).
-	GetReceipt(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetReceipt(ctx context.Context, id Id, params *GetReceiptParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// UndoReceipt Put everything back as it was; refused with reasons where the world has changed since
 	//
@@ -3137,11 +3146,11 @@ func (c *Client) ListReceipts(ctx context.Context, params *ListReceiptsParams, r
 	return c.Client.Do(req)
 }
 
-// GetReceipt One receipt with every item
+// GetReceipt One receipt with its items, a thousand at a time where no limit is given
 //
 // Corresponds with GET /receipts/{id} (the `GetReceipt` operationId).
-func (c *Client) GetReceipt(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetReceiptRequest(c.Server, id)
+func (c *Client) GetReceipt(ctx context.Context, id Id, params *GetReceiptParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReceiptRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5183,7 +5192,7 @@ func NewListReceiptsRequest(server string, params *ListReceiptsParams) (*http.Re
 }
 
 // NewGetReceiptRequest constructs an http.Request for the GetReceipt method
-func NewGetReceiptRequest(server string, id Id) (*http.Request, error) {
+func NewGetReceiptRequest(server string, id Id, params *GetReceiptParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -5206,6 +5215,45 @@ func NewGetReceiptRequest(server string, id Id) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -5964,12 +6012,12 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /receipts (the `ListReceipts` operationId).
 	ListReceiptsWithResponse(ctx context.Context, params *ListReceiptsParams, reqEditors ...RequestEditorFn) (*ListReceiptsResponse, error)
 
-	// GetReceiptWithResponse One receipt with every item
+	// GetReceiptWithResponse One receipt with its items, a thousand at a time where no limit is given
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /receipts/{id} (the `GetReceipt` operationId).
-	GetReceiptWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error)
+	GetReceiptWithResponse(ctx context.Context, id Id, params *GetReceiptParams, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error)
 
 	// UndoReceiptWithResponse Put everything back as it was; refused with reasons where the world has changed since
 	//
@@ -8762,13 +8810,13 @@ func (c *ClientWithResponses) ListReceiptsWithResponse(ctx context.Context, para
 	return ParseListReceiptsResponse(rsp)
 }
 
-// GetReceiptWithResponse One receipt with every item
+// GetReceiptWithResponse One receipt with its items, a thousand at a time where no limit is given
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /receipts/{id} (the `GetReceipt` operationId).
-func (c *ClientWithResponses) GetReceiptWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error) {
-	rsp, err := c.GetReceipt(ctx, id, reqEditors...)
+func (c *ClientWithResponses) GetReceiptWithResponse(ctx context.Context, id Id, params *GetReceiptParams, reqEditors ...RequestEditorFn) (*GetReceiptResponse, error) {
+	rsp, err := c.GetReceipt(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -10548,9 +10596,9 @@ type ServerInterface interface {
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx *echo.Context, params ListReceiptsParams) error
-	// GetReceipt One receipt with every item
+	// GetReceipt One receipt with its items, a thousand at a time where no limit is given
 	// (GET /receipts/{id})
-	GetReceipt(ctx *echo.Context, id Id) error
+	GetReceipt(ctx *echo.Context, id Id, params GetReceiptParams) error
 	// UndoReceipt Put everything back as it was; refused with reasons where the world has changed since
 	// (POST /receipts/{id}/undo)
 	UndoReceipt(ctx *echo.Context, id Id) error
@@ -11375,8 +11423,24 @@ func (w *ServerInterfaceWrapper) GetReceipt(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetReceiptParams
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.GetReceipt(ctx, id)
+	err = w.Handler.GetReceipt(ctx, id, params)
 	return err
 }
 
@@ -13107,7 +13171,8 @@ func (response ListReceiptsdefaultApplicationProblemPlusJSONResponse) VisitListR
 }
 
 type GetReceiptRequestObject struct {
-	Id Id `json:"id"`
+	Id     Id `json:"id"`
+	Params GetReceiptParams
 }
 
 type GetReceiptResponseObject interface {
@@ -13645,7 +13710,7 @@ type StrictServerInterface interface {
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx context.Context, request ListReceiptsRequestObject) (ListReceiptsResponseObject, error)
-	// GetReceipt One receipt with every item
+	// GetReceipt One receipt with its items, a thousand at a time where no limit is given
 	// (GET /receipts/{id})
 	GetReceipt(ctx context.Context, request GetReceiptRequestObject) (GetReceiptResponseObject, error)
 	// UndoReceipt Put everything back as it was; refused with reasons where the world has changed since
@@ -14689,10 +14754,11 @@ func (sh *strictHandler) ListReceipts(ctx *echo.Context, params ListReceiptsPara
 }
 
 // GetReceipt operation middleware
-func (sh *strictHandler) GetReceipt(ctx *echo.Context, id Id) error {
+func (sh *strictHandler) GetReceipt(ctx *echo.Context, id Id, params GetReceiptParams) error {
 	var request GetReceiptRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.GetReceipt(ctx.Request().Context(), request.(GetReceiptRequestObject))

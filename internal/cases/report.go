@@ -44,6 +44,7 @@ type Report struct {
 // Brought is a receipt with why it was brought back.
 type Brought struct {
 	catalogue.Receipt
+	Items   []catalogue.ReceiptItem
 	Reasons Reasons
 }
 
@@ -87,7 +88,11 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 		if err != nil {
 			return err
 		}
-		r.Receipts = append(r.Receipts, Brought{receipt, why})
+		items, err := b.Site.Catalogue.Items(ctx, id, 0, 0)
+		if err != nil {
+			return err
+		}
+		r.Receipts = append(r.Receipts, Brought{receipt, items, why})
 	}
 	if r.Back() > listed {
 		return nil

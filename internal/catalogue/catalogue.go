@@ -147,7 +147,7 @@ func (c *Catalogue) prepare(ctx context.Context, fresh, unsummed bool) error {
 	if err != nil {
 		return err
 	}
-	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks, moveSpans),
+	migrations, err := goose.NewProvider(goose.DialectSQLite3, c.write, files, goose.WithGoMigrations(rewriteMarks, moveSpans, batchItems),
 		goose.WithDisableGlobalRegistry(true))
 	if err != nil {
 		return err

@@ -239,13 +239,13 @@ func special(m fs.FileMode) (bits uint32) {
 }
 
 // exported are tables that are written as they are.
-var exported = map[string]string{"receipt": "receipts", "receipt_item": "receipt_items", "case": "cases", "case_entry": "case_entries",
+var exported = map[string]string{"receipt": "receipts", "case": "cases", "case_entry": "case_entries",
 	"examined": "examined"}
 
 // tables writes receipts, cases and what was found in contents: a line a row, with its columns. Bytes that are text are text, others hex;
 // times are nanoseconds since 1970.
 func (e *exporter) tables() error {
-	for _, kind := range []string{"receipt", "receipt_item", "case", "case_entry", "examined"} {
+	for _, kind := range []string{"receipt", "case", "case_entry", "examined"} {
 		rows, err := e.c.read.QueryContext(e.ctx, "SELECT * FROM "+exported[kind])
 		if err != nil {
 			return err
@@ -254,7 +254,11 @@ func (e *exporter) tables() error {
 			return err
 		}
 	}
-	return nil
+	return e.c.eachItem(e.ctx, func(receipt int64, i ReceiptItem) error {
+		line := record{"record": "receipt_item", "receipt_id": receipt, "n": i.N, "copy": i.Copy, "source_id": i.Source,
+			"from_machine": i.From.Machine, "to_machine": i.To.Machine, "type": i.Type, "size": i.Size, "outcome": i.Outcome, "note": i.Note}
+		return e.put(line.name("from_path", i.From.Path).name("to_path", i.To.Path).some("sha256", i.SHA256))
+	})
 }
 
 func (e *exporter) rows(kind string, rows *sql.Rows) error {

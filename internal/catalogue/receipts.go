@@ -3,7 +3,6 @@ package catalogue
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
 	"time"
 
@@ -49,27 +48,14 @@ type Receipt struct {
 	EndedAt  time.Time
 	UndoneAt time.Time
 	UndoneBy string
-	Count    int
-	Done     int
-	Items    []ReceiptItem // empty in lists
+	Count    int // of its items
+	Done     int // of those, what arrived, undone since or not
 }
 
-// ReceiptItem is what happened to one copy.
-type ReceiptItem struct {
-	N        int
-	Copy     int64
-	Source   int64
-	From, To place.Place
-	Type     entry.Type
-	Size     int64
-	SHA256   string // hex; "" where nothing was read
-	Outcome  ItemOutcome
-	Note     string
-	Work     []byte // JSON of whoever carries it out
-}
-
-// BeginReceipt records what is about to be done, before anything is.
-func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt) (Receipt, error) {
+// BeginReceipt records what is about to be done, before anything is. Its items come in batches, as they are to be carried out, from next,
+// which returns none at the end; they are numbered here.
+func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt, next func() ([]ReceiptItem, error)) (Receipt, error) {
+	r.State, r.Count = ReceiptOpen, 0
 	err := c.tx(ctx, func(tx *sql.Tx) error {
 		added, err := tx.ExecContext(ctx, "INSERT INTO receipts (at, by, state) VALUES (?, ?, ?)", r.At.UnixNano(), r.By, ReceiptOpen)
 		if err != nil {
@@ -78,60 +64,22 @@ func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt) (Receipt, error
 		if r.ID, err = added.LastInsertId(); err != nil {
 			return err
 		}
-		insert, err := tx.PrepareContext(
-			ctx,
-			`INSERT INTO receipt_items (receipt_id, n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size,
-				sha256, outcome, note, work)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?)`,
-		)
-		if err != nil {
-			return err
-		}
-		defer insert.Close()
-		for n := range r.Items {
-			i := &r.Items[n]
-			i.N = n
-			if _, err := insert.ExecContext(ctx, r.ID, n, i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine,
-				[]byte(i.To.Path),
-				i.Type, i.Size, i.Outcome, i.Note, string(i.Work)); err != nil {
+		w := newWriting(tx)
+		for {
+			items, err := next()
+			if err != nil || len(items) == 0 {
 				return err
 			}
+			for n := range items {
+				items[n].N = r.Count + n
+			}
+			if err := saveBatch(ctx, w, r.ID, items); err != nil {
+				return err
+			}
+			r.Count += len(items)
 		}
-		return nil
 	})
-	r.State, r.Count = ReceiptOpen, len(r.Items)
 	return r, err
-}
-
-// SaveItems keeps how items stand, all or none.
-func (c *Catalogue) SaveItems(ctx context.Context, receipt int64, items []ReceiptItem) error {
-	if len(items) == 0 {
-		return nil
-	}
-	return c.tx(ctx, func(tx *sql.Tx) error {
-		update, err := tx.PrepareContext(
-			ctx,
-			"UPDATE receipt_items SET to_path = ?, size = ?, sha256 = ?, outcome = ?, note = ?, work = ? WHERE receipt_id = ? AND n = ?",
-		)
-		if err != nil {
-			return err
-		}
-		defer update.Close()
-		for _, i := range items {
-			sha, err := hex.DecodeString(i.SHA256)
-			if err != nil {
-				return err
-			}
-			if len(sha) == 0 {
-				sha = nil
-			}
-			if _, err := update.ExecContext(ctx, []byte(i.To.Path), i.Size, sha, i.Outcome, i.Note, string(i.Work), receipt,
-				i.N); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
 }
 
 // CloseReceipt ends a bring-back.
@@ -161,7 +109,7 @@ func (c *Catalogue) EndUndo(ctx context.Context, id int64, state ReceiptState, b
 	)
 }
 
-// Receipt returns a receipt with its items.
+// Receipt returns a receipt without its items, which Batches and Items return.
 func (c *Catalogue) Receipt(ctx context.Context, id int64) (Receipt, error) {
 	all, err := c.receipts(ctx, "r.id = ?", id)
 	if err == nil && len(all) == 0 {
@@ -170,8 +118,7 @@ func (c *Catalogue) Receipt(ctx context.Context, id int64) (Receipt, error) {
 	if err != nil {
 		return Receipt{}, err
 	}
-	all[0].Items, err = c.receiptItems(ctx, id)
-	return all[0], err
+	return all[0], nil
 }
 
 // Receipts lists receipts before the one numbered before (0: from the newest), newest first, without items.
@@ -181,8 +128,8 @@ func (c *Catalogue) Receipts(ctx context.Context, before int64, limit int) ([]Re
 
 func (c *Catalogue) receipts(ctx context.Context, where string, args ...any) ([]Receipt, error) {
 	rows, err := c.read.QueryContext(ctx, `SELECT r.id, r.at, r.by, r.state, r.ended_at, r.undone_at, r.undone_by,
-		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id),
-		(SELECT count(*) FROM receipt_items WHERE receipt_id = r.id AND outcome IN ('done', 'undone')) FROM receipts r WHERE `+where,
+		(SELECT coalesce(sum(count), 0) FROM receipt_batches WHERE receipt_id = r.id),
+		(SELECT coalesce(sum(done), 0) FROM receipt_batches WHERE receipt_id = r.id) FROM receipts r WHERE `+where,
 		args...)
 	if err != nil {
 		return nil, err
@@ -197,31 +144,6 @@ func (c *Catalogue) receipts(ctx context.Context, where string, args ...any) ([]
 		}
 		r.At, r.EndedAt, r.UndoneAt = moment(at), moment(ended), moment(undone)
 		all = append(all, r)
-	}
-	return all, rows.Err()
-}
-
-func (c *Catalogue) receiptItems(ctx context.Context, id int64) ([]ReceiptItem, error) {
-	rows, err := c.read.QueryContext(
-		ctx,
-		`SELECT n, span_id, source_id, from_machine, from_path, to_machine, to_path, type, size, sha256, outcome, note, work
-		FROM receipt_items WHERE receipt_id = ? ORDER BY n`,
-		id,
-	)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all []ReceiptItem
-	for rows.Next() {
-		var i ReceiptItem
-		var sha []byte
-		if err := rows.Scan(&i.N, &i.Copy, &i.Source, &i.From.Machine, &i.From.Path, &i.To.Machine, &i.To.Path, &i.Type, &i.Size, &sha,
-			&i.Outcome, &i.Note, &i.Work); err != nil {
-			return nil, err
-		}
-		i.SHA256 = hex.EncodeToString(sha)
-		all = append(all, i)
 	}
 	return all, rows.Err()
 }

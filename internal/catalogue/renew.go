@@ -14,7 +14,7 @@ import (
 // known of points that its store no longer holds stays as a record, as far as no other point showed it too. Copies that
 // receipts and cases name can still be asked for by their numbers.
 func (c *Catalogue) Renew(ctx context.Context, src Source) error {
-	const named = `SELECT span_id FROM receipt_items UNION SELECT CAST(substr(ref, 2) AS INTEGER) FROM case_entries WHERE ref GLOB 'c[0-9]*'`
+	const inCases = `SELECT CAST(substr(ref, 2) AS INTEGER) FROM case_entries WHERE ref GLOB 'c[0-9]*'`
 	stores, err := c.Stores(ctx)
 	if err != nil {
 		return err
@@ -23,7 +23,16 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 	if store == nil {
 		return fmt.Errorf("source s%d: %w", src.ID, ErrNotFound)
 	}
-	told, err := numbers(c.reads.QueryContext(ctx, named))
+	told, err := numbers(c.reads.QueryContext(ctx, inCases))
+	if err != nil {
+		return err
+	}
+	err = c.eachItem(ctx, func(_ int64, i ReceiptItem) error {
+		if i.Source == src.ID {
+			told = append(told, i.Copy)
+		}
+		return nil
+	})
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 
 	"github.com/urfave/cli/v3"
@@ -81,11 +82,32 @@ func receiptShow(ctx context.Context, s *session, c *cli.Command, args []string)
 	return s.receipt(ctx, args[0])
 }
 
+// wholeReceipt reads a receipt with all its items, page after page.
+func (s *session) wholeReceipt(ctx context.Context, id string) (r api.Receipt, err error) {
+	for cursor := (*string)(nil); ; cursor = r.Next {
+		response, err := s.api.GetReceipt(ctx, id, &api.GetReceiptParams{Cursor: cursor})
+		body, err := s.body(response, err)
+		if err != nil {
+			return r, err
+		}
+		var page api.Receipt
+		if err := json.Unmarshal(body, &page); err != nil {
+			return r, err
+		}
+		page.Items = append(r.Items, page.Items...)
+		if r = page; r.Next == nil {
+			return r, nil
+		}
+	}
+}
+
 func (s *session) receipt(ctx context.Context, id string) error {
-	response, err := s.api.GetReceipt(ctx, id)
-	r, err := shown[api.Receipt](s, response, err)
-	if err != nil || s.json {
+	r, err := s.wholeReceipt(ctx, id)
+	if err != nil {
 		return err
+	}
+	if s.json {
+		return json.NewEncoder(s.Stdout).Encode(r)
 	}
 	fmt.Fprintf(
 		s.Stdout,

@@ -304,7 +304,7 @@ func killWhileWorking(t *testing.T, undo bool) {
 	p = start(t, data)
 	var receipt *api.Receipt
 	require.Eventually(t, func() bool {
-		got, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt)
+		got, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt, nil)
 		require.NoError(t, err)
 		receipt = got.JSON200
 		return receipt != nil && receipt.State != api.ReceiptStateOpen && receipt.State != api.ReceiptStateUndoing

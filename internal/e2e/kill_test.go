@@ -103,7 +103,7 @@ func killOnce(t *testing.T, across, aside bool) {
 
 	p = start(t, data)
 	j := p.wait(r.JSON202.Id)
-	receipt, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt)
+	receipt, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt, nil)
 	require.NoError(t, err)
 	require.NotNil(t, receipt.JSON200, string(receipt.Body))
 	require.Len(t, receipt.JSON200.Items, files)
@@ -215,7 +215,7 @@ func killFolderOnce(t *testing.T) {
 
 	p = start(t, data)
 	p.wait(r.JSON202.Id)
-	receipt, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt)
+	receipt, err := p.GetReceiptWithResponse(t.Context(), *r.JSON202.Receipt, nil)
 	require.NoError(t, err)
 	require.NotNil(t, receipt.JSON200, string(receipt.Body))
 	now, want := readAll(t, here), readAll(t, then)

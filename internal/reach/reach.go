@@ -112,6 +112,20 @@ type Cloner interface {
 	Clone(from File) bool
 }
 
+// Forgetter is a File of which what the machine holds in memory can be forgotten, once it is on its drive: then what is read next comes
+// from there.
+type Forgetter interface {
+	Forget(ctx context.Context, at, size int64) error
+}
+
+// Forget makes the next read of a part of a file come from the drive, where the way offers that. An error is one of writing it there.
+func Forget(ctx context.Context, f File, at, size int64) error {
+	if forgetter, ok := f.(Forgetter); ok {
+		return forgetter.Forget(ctx, at, size)
+	}
+	return nil
+}
+
 // ModeSetter is a File whose mode can be set, whatever it is called by now.
 type ModeSetter interface {
 	SetMode(ctx context.Context, mode fs.FileMode) error

@@ -92,7 +92,7 @@ func asOf(path string, only restore.Only) restore.Request {
 }
 
 // does lists a receipt's items: what happened to which path.
-func does(s *sitetest.Site, r catalogue.Receipt) (all []string) {
+func does(s *sitetest.Site, r sitetest.Receipt) (all []string) {
 	for _, i := range r.Items {
 		all = append(all, fmt.Sprintf("%s %s %s", i.Outcome, i.Type, strings.TrimPrefix(i.To.Path, "/home/ines/Documents/")))
 	}

@@ -2,28 +2,25 @@ package restore
 
 import (
 	"context"
+	"slices"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
 )
 
 // rememberFolders keeps the write times of the standing folders that a bring-back will write in, before it does, so that
 // an undo can give them back.
-func (r *Restorer) rememberFolders(ctx context.Context, receipt catalogue.Receipt) error {
+func (r *Restorer) rememberFolders(ctx context.Context, receipt int64, p Planned) error {
 	open := newHandles(ctx, r.Site)
 	defer open.close()
 	times := map[place.Place]time.Time{}
-	for _, item := range receipt.Items {
-		if item.Outcome != catalogue.ItemWaiting {
+	for _, item := range p.Items {
+		if item.Action == plan.Pass || item.Action == plan.Refuse {
 			continue
 		}
-		it, err := load(item)
-		if err != nil {
-			return err
-		}
 		touched := []place.Place{item.To}
-		if it.work.Leaves {
+		if p.wants[item.Index].Leaves {
 			touched = append(touched, item.From)
 		}
 		for _, p := range touched {
@@ -39,26 +36,17 @@ func (r *Restorer) rememberFolders(ctx context.Context, receipt catalogue.Receip
 			}
 		}
 	}
-	return r.Site.Catalogue.SaveFolders(ctx, receipt.ID, times)
+	return r.Site.Catalogue.SaveFolders(ctx, receipt, times)
 }
 
-// datedFolders gives folders that came without what is in them their write times again, which filling them changed,
-// and keeps the write times that the standing ones have now.
-func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) error {
-	open := newHandles(ctx, r.Site)
-	defer open.close()
-	for n := len(receipt.Items) - 1; n >= 0; n-- {
-		item := receipt.Items[n]
-		if item.Outcome != catalogue.ItemDone || levelOf(item) < 0 {
-			continue
-		}
-		it, err := load(item)
-		if err != nil {
-			return err
-		}
-		r.dateBack(open, map[place.Place]time.Time{item.To: it.work.dated()})
+// datedFolders gives folders that came without what is in them their write times again, which filling them changed, the innermost
+// first, and keeps the write times that the standing ones have now.
+func (r *Restorer) datedFolders(open *handles, receipt int64, alone []datedFolder) error {
+	for _, folder := range slices.Backward(alone) {
+		r.dateBack(open, map[place.Place]time.Time{folder.at: folder.written})
 	}
-	before, err := r.Site.Catalogue.Folders(ctx, receipt.ID)
+	ctx := open.ctx
+	before, err := r.Site.Catalogue.Folders(ctx, receipt)
 	if err != nil {
 		return err
 	}
@@ -68,7 +56,13 @@ func (r *Restorer) datedFolders(ctx context.Context, receipt catalogue.Receipt) 
 			after[p] = info.Written
 		}
 	}
-	return r.Site.Catalogue.SaveFoldersAfter(ctx, receipt.ID, after)
+	return r.Site.Catalogue.SaveFoldersAfter(ctx, receipt, after)
+}
+
+// datedFolder is a folder with the write time that it is to have.
+type datedFolder struct {
+	at      place.Place
+	written time.Time
 }
 
 // dated is the write time that a folder comes back with.

@@ -29,7 +29,9 @@ func TestAReceiptOfAFormerVersionIsSettled(t *testing.T) {
 	temporary := map[string]string{}
 	for n, item := range r.Items {
 		var work map[string]any
-		require.NoError(t, json.Unmarshal(item.Work, &work))
+		former, err := restore.FormerWork(item.Work)
+		require.NoError(t, err)
+		require.NoError(t, json.Unmarshal(former, &work))
 		delete(work, "ground")
 		work["after"] = work["before"]
 		item.Work, _ = json.Marshal(work)

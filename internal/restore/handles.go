@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io/fs"
 	"slices"
+	"sync"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -32,12 +33,14 @@ type handles struct {
 	order   []place.Place // of the open folders, the one used longest ago first
 	sources map[int64]source.Store
 	zones   map[string]*time.Location
+	homes   map[string][]catalogue.Person
 	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
 	return &handles{ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: map[place.Place]reach.Folder{},
-		sources: map[int64]source.Store{}, zones: map[string]*time.Location{}, roots: map[place.Place]bool{}}
+		sources: map[int64]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
+		roots: map[place.Place]bool{}}
 }
 
 func (h *handles) files(machine string) (reach.Session, error) {
@@ -145,17 +148,55 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 // nobody's: on a drive anybody can say that a trash is hers.
 func (h *handles) uidOf(c catalogue.Copy) int64 {
 	lies := c.LiesAt()
-	m, err := h.site.Catalogue.Machine(h.ctx, lies.Machine)
-	if err != nil {
-		return -1
+	people, ok := h.homes[lies.Machine]
+	if !ok {
+		m, err := h.site.Catalogue.Machine(h.ctx, lies.Machine)
+		if err != nil {
+			return -1
+		}
+		people = m.People
+		h.homes[lies.Machine] = people
 	}
 	home, uid := "", int64(-1)
-	for _, p := range m.People {
+	for _, p := range people {
 		if place.Under(lies.Path, p.Home) && len(p.Home) > len(home) {
 			home, uid = p.Home, p.UID
 		}
 	}
 	return uid
+}
+
+// spareHandles lends handles to those who work side by side, each its own.
+type spareHandles struct {
+	mu  sync.Mutex
+	all []*handles
+}
+
+// take returns handles for the context and the site of others; give gives them back.
+func (s *spareHandles) take(like *handles) *handles {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if last := len(s.all) - 1; last >= 0 {
+		h := s.all[last]
+		s.all = s.all[:last]
+		return h
+	}
+	return newHandles(like.ctx, like.site)
+}
+
+func (s *spareHandles) give(h *handles) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.all = append(s.all, h)
+}
+
+func (s *spareHandles) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, h := range s.all {
+		h.close()
+	}
+	s.all = nil
 }
 
 // seen describes a copy as its store opens it.

@@ -1,12 +1,15 @@
 package restore
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"io/fs"
 	"strings"
 	"time"
+
+	"github.com/fxamacker/cbor/v2"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
@@ -22,7 +25,8 @@ func (w *wanted) work() work {
 		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
 }
 
-// work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need.
+// work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need. It is kept as CBOR (RFC 8949);
+// earlier versions kept it as JSON, with the same names.
 type work struct {
 	Ref     []byte      `json:"ref,omitempty"` // the copy's
 	Action  plan.Action `json:"action"`
@@ -65,10 +69,20 @@ type former struct {
 	Name    []byte `json:"name"`
 }
 
-func (w *work) encode() ([]byte, error) { return json.Marshal(w) }
+// workForm writes times as text, to the nanosecond and with their zones.
+var workForm, _ = cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode()
+
+func (w *work) encode() ([]byte, error) { return workForm.Marshal(w) }
 
 func decodeWork(encoded []byte) (work, error) {
 	var w work
+	if !bytes.HasPrefix(encoded, []byte("{")) {
+		err := cbor.Unmarshal(encoded, &w)
+		if err != nil {
+			err = fmt.Errorf("read the journal: %w", err)
+		}
+		return w, err
+	}
 	if err := json.Unmarshal(encoded, &w); err != nil {
 		return w, fmt.Errorf("read the journal: %w", err)
 	}
@@ -106,6 +120,8 @@ type carried struct {
 	item    *catalogue.ReceiptItem
 	work    work
 	source  source.Store // nil where there is no copy, or its source was removed
+	stage   *stage       // that it was written in
+	proofs  []proof      // of what was written and is not read back yet
 	arrived bool
 	err     error
 }
@@ -122,11 +138,8 @@ func (c *carried) store() (err error) {
 }
 
 // levelOf is how deep a folder lies that comes without what is in it; -1 for everything else.
-func levelOf(item catalogue.ReceiptItem) int {
-	if item.Type != entry.Folder {
-		return -1
-	}
-	if w, err := decodeWork(item.Work); err != nil || !w.Alone {
+func levelOf(item plan.Item) int {
+	if item.Type != entry.Folder || !item.Alone {
 		return -1
 	}
 	return strings.Count(item.To.Path, "/")

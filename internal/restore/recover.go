@@ -20,19 +20,25 @@ func (r *Restorer) Recover(ctx context.Context, id int64) error {
 	if err != nil || receipt.State != catalogue.ReceiptOpen {
 		return err
 	}
+	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	if err != nil {
+		return err
+	}
 	unsettled := &UnsettledError{Receipt: id}
-	for rest := receipt.Items; len(rest) > 0; {
-		n := nextBatch(rest)
-		if err := r.recoverBatch(ctx, id, rest[:n]); err != nil {
+	for _, first := range batches {
+		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		if err != nil {
 			return err
 		}
-		for _, item := range rest[:n] {
+		if err := r.recoverBatch(ctx, id, items); err != nil {
+			return err
+		}
+		for _, item := range items {
 			if item.Outcome == catalogue.ItemUnsettled {
 				unsettled.Items++
 				unsettled.Why = item.Note
 			}
 		}
-		rest = rest[n:]
 	}
 	if unsettled.Items > 0 {
 		return unsettled
@@ -92,7 +98,7 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 		all = append(all, it)
 	}
 	c.takeOut(all)
-	return c.record(all)
+	return c.record(items, all)
 }
 
 // errInterrupted is what befell an item that had not arrived when the service was killed.

@@ -266,43 +266,20 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 	if err != nil {
 		return receipt, err
 	}
-	for _, item := range p.Items {
-		wanted := &p.wants[item.Index]
-		w := wanted.work()
-		w.Slip = slips[item.Index]
-		w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
-		w.Ground = &ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
-		if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
-			w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
+	rest := p.Items
+	next := func() ([]catalogue.ReceiptItem, error) {
+		n := nextBatch(rest)
+		batch := make([]catalogue.ReceiptItem, n)
+		for i, item := range rest[:n] {
+			if batch[i], err = p.receiptItem(item, slips[item.Index]); err != nil {
+				return nil, err
+			}
 		}
-		for _, made := range item.Makes {
-			w.Made = append(w.Made, []byte(made.Path))
-		}
-		encoded, err := w.encode()
-		if err != nil {
-			return receipt, err
-		}
-		ri := catalogue.ReceiptItem{
-			Copy:    wanted.copy,
-			Source:  wanted.source,
-			From:    item.From,
-			To:      item.To,
-			Type:    item.Type,
-			Size:    item.Size,
-			Outcome: catalogue.ItemWaiting,
-			Note:    joinNotes(item.Clash, item.Note),
-			Work:    encoded,
-		}
-		switch item.Action {
-		case plan.Pass:
-			ri.Outcome = catalogue.ItemSkipped
-		case plan.Refuse:
-			ri.Outcome = catalogue.ItemRefused
-		}
-		receipt.Items = append(receipt.Items, ri)
+		rest = rest[n:]
+		return batch, ctx.Err()
 	}
 	r.mu.Lock() // so that nobody takes the receipt for one that a stop left
-	receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt)
+	receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt, next)
 	if err == nil {
 		r.activate(receipt.ID)
 	}
@@ -310,11 +287,45 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 	if err != nil {
 		return receipt, err
 	}
-	if err := r.rememberFolders(ctx, receipt); err != nil {
+	if err := r.rememberFolders(ctx, receipt.ID, p); err != nil {
 		r.Leave(receipt.ID)
 		return receipt, err
 	}
 	return receipt, nil
+}
+
+// receiptItem is an item of a plan as its receipt begins with it.
+func (p *Planned) receiptItem(item plan.Item, slip source.Slip) (catalogue.ReceiptItem, error) {
+	wanted := &p.wants[item.Index]
+	w := wanted.work()
+	w.Slip = slip
+	w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
+	w.Ground = &ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
+	if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
+		w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
+	}
+	for _, made := range item.Makes {
+		w.Made = append(w.Made, []byte(made.Path))
+	}
+	encoded, err := w.encode()
+	ri := catalogue.ReceiptItem{
+		Copy:    wanted.copy,
+		Source:  wanted.source,
+		From:    item.From,
+		To:      item.To,
+		Type:    item.Type,
+		Size:    item.Size,
+		Outcome: catalogue.ItemWaiting,
+		Note:    joinNotes(item.Clash, item.Note),
+		Work:    encoded,
+	}
+	switch item.Action {
+	case plan.Pass:
+		ri.Outcome = catalogue.ItemSkipped
+	case plan.Refuse:
+		ri.Outcome = catalogue.ItemRefused
+	}
+	return ri, err
 }
 
 // activate notes that this process works on a receipt; mu is held.

@@ -3,7 +3,6 @@ package restore_test
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/fxamacker/cbor/v2"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
@@ -33,7 +33,7 @@ func ids(copies ...catalogue.Copy) (all []int64) {
 	return all
 }
 
-func outcomes(r catalogue.Receipt) (all []catalogue.ItemOutcome) {
+func outcomes(r sitetest.Receipt) (all []catalogue.ItemOutcome) {
 	for _, i := range r.Items {
 		all = append(all, i.Outcome)
 	}
@@ -145,7 +145,7 @@ func TestTwoTechniciansOneWins(t *testing.T) {
 	copies := ids(s.Named("a.txt"))
 	first, second := s.Begin(restore.Request{Copies: copies}), s.Begin(restore.Request{Copies: copies})
 	var both sync.WaitGroup
-	for _, r := range []catalogue.Receipt{first, second} {
+	for _, r := range []sitetest.Receipt{first, second} {
 		both.Go(func() { _ = s.Restorer.Carry(context.Background(), r.ID, func(int64, int64, string) {}) })
 	}
 	both.Wait()
@@ -232,10 +232,10 @@ func started(t *testing.T, s *sitetest.Site, receipt, n int64, content string) {
 	r := s.Receipt(receipt)
 	item := r.Items[n]
 	var work map[string]any
-	require.NoError(t, json.Unmarshal(item.Work, &work))
+	require.NoError(t, cbor.Unmarshal(item.Work, &work))
 	work["after"] = work["before"]
 	var err error
-	item.Work, err = json.Marshal(work)
+	item.Work, err = cbor.Marshal(work)
 	require.NoError(t, err)
 	item.Outcome, item.SHA256 = catalogue.ItemStarted, fmt.Sprintf("%x", sha256.Sum256([]byte(content)))
 	require.NoError(t, s.Catalogue.SaveItems(t.Context(), receipt, []catalogue.ReceiptItem{item}))
@@ -249,7 +249,7 @@ func settle(t *testing.T, s *sitetest.Site) map[int64]error {
 	return unsettled
 }
 
-func numberOf(r catalogue.Receipt, name string) int64 {
+func numberOf(r sitetest.Receipt, name string) int64 {
 	for _, i := range r.Items {
 		if i.To.Name() == name {
 			return int64(i.N)
@@ -514,7 +514,7 @@ func TestReceiptKeepsWhatWasSetAside(t *testing.T) {
 			Size int64
 		}
 	}
-	require.NoError(t, json.Unmarshal(r.Items[0].Work, &work))
+	require.NoError(t, cbor.Unmarshal(r.Items[0].Work, &work))
 	assert.Equal(t, "folder", work.Aside.Type)
 	assert.EqualValues(t, 5, work.Aside.Size)
 	require.NoError(t, s.Undo(r.ID))

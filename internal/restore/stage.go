@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strings"
+	"sync"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
@@ -36,6 +37,7 @@ func staged(n int, end string) string { return fmt.Sprintf("%d.%s", n, end) }
 type stages struct {
 	records *catalogue.Catalogue
 	receipt int64
+	mu      sync.Mutex // held while one is looked for or made
 	at      map[volumeOf]*stage
 }
 
@@ -55,7 +57,7 @@ func volumeAt(folder place.Place, volume entry.Volume) volumeOf {
 }
 
 func (r *Restorer) newStages(receipt int64) *stages {
-	return &stages{r.Site.Catalogue, receipt, map[volumeOf]*stage{}}
+	return &stages{records: r.Site.Catalogue, receipt: receipt, at: map[volumeOf]*stage{}}
 }
 
 // on returns the stage on the file system of a folder, and makes it in that folder where there is none yet.
@@ -65,6 +67,8 @@ func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*s
 		return nil, err
 	}
 	key := volumeAt(p, info.Volume())
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if made, ok := s.at[key]; ok {
 		return made, nil
 	}

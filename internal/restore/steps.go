@@ -4,11 +4,15 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/source"
 )
@@ -22,11 +26,10 @@ const (
 
 // nextBatch tells how many of the items make up the next batch. Folders that come without what is in them are batches of
 // their own, a level at a time: what goes into them needs them under their final names.
-func nextBatch(items []catalogue.ReceiptItem) int {
+func nextBatch(items []plan.Item) int {
 	var bytes int64
-	level := levelOf(items[0])
 	for n, item := range items {
-		if n == batchItems || n > 0 && bytes+item.Size > batchBytes || levelOf(item) != level {
+		if n == batchItems || n > 0 && (bytes+item.Size > batchBytes || levelOf(item) != levelOf(items[0])) {
 			return n
 		}
 		bytes += item.Size
@@ -34,7 +37,7 @@ func nextBatch(items []catalogue.ReceiptItem) int {
 	return len(items)
 }
 
-// Progress tells how far a bring-back or an undo is.
+// Progress tells how far a bring-back or an undo is. It may be called by several at once.
 type Progress func(done int64, bytes int64, doing string)
 
 // Carry carries out a receipt that Begin made, and closes it. An item that cannot be brought back does not keep others
@@ -45,28 +48,30 @@ func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error
 		return fmt.Errorf("receipt r%d is being worked on", id)
 	}
 	defer r.Leave(id)
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	batches, err := r.Site.Catalogue.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
 	var done, bytes int64
 	c := carrier{r: r, ctx: ctx, receipt: id, at: func(path string) { progress(done, bytes, place.Readable(path)) }}
-	for rest := receipt.Items; len(rest) > 0; {
-		n := nextBatch(rest)
+	for _, first := range batches {
 		if ctx.Err() != nil {
 			break
 		}
-		if err := c.batch(rest[:n]); err != nil {
+		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		if err != nil {
 			return err
 		}
-		for _, item := range rest[:n] {
+		if err := c.batch(items); err != nil {
+			return err
+		}
+		for _, item := range items {
 			done++
 			if item.Outcome == catalogue.ItemDone && item.SHA256 != "" {
 				bytes += item.Size
 			}
 		}
-		progress(done, bytes, place.Readable(rest[n-1].To.Path))
-		rest = rest[n:]
+		progress(done, bytes, place.Readable(items[len(items)-1].To.Path))
 	}
 	if ctx.Err() != nil && !jobs.Cancelled(ctx) {
 		return ctx.Err()
@@ -76,41 +81,35 @@ func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error
 
 // close settles what was not begun, takes the final prints of folders that later items were put into, and closes.
 func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	batches, err := r.Site.Catalogue.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
-	var changed []catalogue.ReceiptItem
-	failed, done := 0, 0
-	for _, item := range receipt.Items {
-		switch item.Outcome {
-		case catalogue.ItemUnsettled:
-			return nil // it is settled once its place is back
-		case catalogue.ItemWaiting, catalogue.ItemStarted:
-			item.Outcome, item.Note = catalogue.ItemFailed, joinNotes(item.Note, notBegun)
-			changed = append(changed, item)
-			failed++
-		case catalogue.ItemFailed, catalogue.ItemRefused:
-			failed++
-		case catalogue.ItemDone:
-			done++
+	c := closing{r: r, receipt: id, notBegun: notBegun, open: newHandles(ctx, r.Site)}
+	defer c.open.close()
+	for _, first := range batches {
+		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		if err != nil {
+			return err
+		}
+		if err := c.batch(ctx, items); err != nil {
+			return err
 		}
 	}
-	if err := r.datedFolders(ctx, receipt); err != nil {
+	if c.unsettled {
+		return nil // it is settled once its place is back
+	}
+	if err := r.datedFolders(c.open, id, c.alone); err != nil {
 		return err
 	}
-	again, err := r.printAgain(ctx, receipt)
-	if err != nil {
-		return err
-	}
-	if err := r.Site.Catalogue.SaveItems(ctx, id, append(changed, again...)); err != nil {
+	if err := c.printAgain(ctx); err != nil {
 		return err
 	}
 	state := catalogue.ReceiptDone
 	switch {
-	case failed > 0 && done > 0:
+	case c.failed > 0 && c.done > 0:
 		state = catalogue.ReceiptPart
-	case failed > 0:
+	case c.failed > 0:
 		state = catalogue.ReceiptFailed
 	}
 	if err := r.Site.Catalogue.CloseReceipt(ctx, id, state, r.Now()); err != nil {
@@ -118,46 +117,99 @@ func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
 	}
 	switch state {
 	case catalogue.ReceiptPart:
-		return fmt.Errorf("%w: %d of %d items were not brought back; receipt r%d says why", jobs.ErrPart, failed, len(receipt.Items), id)
+		return fmt.Errorf("%w: %d of %d items were not brought back; receipt r%d says why", jobs.ErrPart, c.failed, c.all, id)
 	case catalogue.ReceiptFailed:
 		return fmt.Errorf("nothing was brought back; receipt r%d says why", id)
 	}
 	return nil
 }
 
-// printAgain takes the prints of folders anew that other items of the same receipt were put into.
-func (r *Restorer) printAgain(ctx context.Context, receipt catalogue.Receipt) ([]catalogue.ReceiptItem, error) {
-	parents := map[place.Place]bool{}
-	for _, item := range receipt.Items {
-		if item.Outcome == catalogue.ItemDone {
-			for path := place.Folder(item.To.Path); path != "/"; path = place.Folder(path) {
-				parents[place.Place{Machine: item.To.Machine, Path: path}] = true
-			}
-		}
-	}
-	open := newHandles(ctx, r.Site)
-	defer open.close()
-	target := r.newTarget(ctx, receipt.ID, open)
+// closing is a receipt being closed, batch after batch.
+type closing struct {
+	r        *Restorer
+	receipt  int64
+	notBegun string
+	open     *handles
+
+	all, done, failed int
+	unsettled         bool
+	alone             []datedFolder                         // folders that came without what is in them, in their order
+	whole             map[place.Place]catalogue.ReceiptItem // folders that came with what is in them
+	filled            map[place.Place]bool                  // those of them that other items were put into
+}
+
+// batch counts how the items of a batch ended, and says of those that were not begun that they were not.
+func (c *closing) batch(ctx context.Context, items []catalogue.ReceiptItem) error {
 	var changed []catalogue.ReceiptItem
-	for _, item := range receipt.Items {
-		if item.Outcome != catalogue.ItemDone || item.Type != entry.Folder || !parents[item.To] {
-			continue
-		}
-		c, err := load(item)
-		if err != nil {
-			return nil, err
-		}
-		if c.work.Alone {
-			continue
-		}
-		if err := target.print(c); err == nil { // gone already: the undo will say so
-			if err := c.store(); err != nil {
-				return nil, err
+	for _, item := range items {
+		c.all++
+		switch item.Outcome {
+		case catalogue.ItemUnsettled:
+			c.unsettled = true
+		case catalogue.ItemWaiting, catalogue.ItemStarted:
+			item.Outcome, item.Note = catalogue.ItemFailed, joinNotes(item.Note, c.notBegun)
+			changed = append(changed, item)
+			c.failed++
+		case catalogue.ItemFailed, catalogue.ItemRefused:
+			c.failed++
+		case catalogue.ItemDone:
+			c.done++
+			if err := c.arrived(item); err != nil {
+				return err
 			}
-			changed = append(changed, *c.item)
 		}
 	}
-	return changed, nil
+	if c.unsettled {
+		return nil
+	}
+	return c.r.Site.Catalogue.SaveItems(ctx, c.receipt, changed)
+}
+
+// arrived takes note of what arrived where that is a folder, or went into one that came before: folders do.
+func (c *closing) arrived(item catalogue.ReceiptItem) error {
+	if len(c.whole) > 0 {
+		for path := place.Folder(item.To.Path); path != "/"; path = place.Folder(path) {
+			if at := (place.Place{Machine: item.To.Machine, Path: path}); c.whole[at].Outcome != "" {
+				c.filled[at] = true
+			}
+		}
+	}
+	if item.Type != entry.Folder {
+		return nil
+	}
+	w, err := decodeWork(item.Work)
+	if err != nil {
+		return err
+	}
+	if w.Alone {
+		c.alone = append(c.alone, datedFolder{item.To, w.dated()})
+		return nil
+	}
+	if c.whole == nil {
+		c.whole, c.filled = map[place.Place]catalogue.ReceiptItem{}, map[place.Place]bool{}
+	}
+	c.whole[item.To] = item
+	return nil
+}
+
+// printAgain takes the prints of folders anew that other items of the same receipt were put into.
+func (c *closing) printAgain(ctx context.Context) error {
+	target := c.r.newTarget(ctx, c.receipt, c.open)
+	var changed []catalogue.ReceiptItem
+	for at := range c.filled {
+		it, err := load(c.whole[at])
+		if err != nil {
+			return err
+		}
+		if err := target.print(it); err != nil {
+			continue // gone already: the undo will say so
+		}
+		if err := it.store(); err != nil {
+			return err
+		}
+		changed = append(changed, *it.item)
+	}
+	return c.r.Site.Catalogue.SaveItems(ctx, c.receipt, changed)
 }
 
 // carrier goes through the steps of a bring-back, a batch of items at a time, and keeps the journal.
@@ -180,31 +232,20 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 		c.target.close()
 		c.open.close()
 	}()
-	var all []*carried
-	for n := range items {
-		if items[n].Outcome != catalogue.ItemWaiting {
-			continue
-		}
-		it, err := load(items[n])
-		if err != nil {
-			return err
-		}
-		it.item = &items[n]
-		if !it.work.Away {
-			it.source, it.err = c.open.sourceByID(items[n].Source)
-		}
-		if it.err == nil {
-			c.at(it.item.To.Path)
-			it.err = c.target.ready(it)
-		}
-		all = append(all, it)
+	all, err := c.loadWaiting(items)
+	if err != nil {
+		return err
 	}
+	sideBySide(all, func(it *carried) {
+		c.at(it.item.To.Path)
+		it.err = c.target.ready(it)
+	})
 	// From here on the batch is finished even if the service is asked to stop.
 	stoppable := c.ctx
 	defer func() { c.ctx = stoppable }()
 	c.ctx = context.WithoutCancel(c.ctx)
 	c.target.uninterrupted()
-	if err := c.commitReady(all); err != nil {
+	if err := c.commitReady(items, all); err != nil {
 		return err
 	}
 	for _, it := range all {
@@ -214,27 +255,62 @@ func (c *carrier) batch(items []catalogue.ReceiptItem) error {
 	}
 	c.target.settled(all)
 	c.takeOut(all)
-	return c.record(all)
+	return c.record(items, all)
+}
+
+// loadWaiting loads the items of a batch that nothing was done with yet.
+func (c *carrier) loadWaiting(items []catalogue.ReceiptItem) (all []*carried, err error) {
+	for n := range items {
+		if items[n].Outcome != catalogue.ItemWaiting {
+			continue
+		}
+		it, err := load(items[n])
+		if err != nil {
+			return nil, err
+		}
+		it.item = &items[n]
+		if !it.work.Away {
+			it.source, it.err = c.open.sourceByID(items[n].Source)
+		}
+		all = append(all, it)
+	}
+	return all, nil
+}
+
+// workers is how many items are made ready, or read back, side by side: some wait for the drive while others use the processor.
+const workers = 4
+
+// sideBySide does something with each item that nothing has kept back yet.
+func sideBySide(all []*carried, do func(it *carried)) {
+	var group errgroup.Group
+	group.SetLimit(workers)
+	const together = 16 // so that what is small is not handed over one by one
+	for some := range slices.Chunk(all, together) {
+		group.Go(func() error {
+			for _, it := range some {
+				if it.err == nil {
+					do(it)
+				}
+			}
+			return nil
+		})
+	}
+	_ = group.Wait() // which has nothing to say: each item keeps its own error
 }
 
 // commitReady makes what was written last and records it with what will arrive, so that after a crash what arrived can be told
 // from everything else.
-func (c *carrier) commitReady(all []*carried) error {
-	var save []catalogue.ReceiptItem
+func (c *carrier) commitReady(items []catalogue.ReceiptItem, all []*carried) error {
+	c.target.last(all)
 	for _, it := range all {
 		if it.err != nil {
 			continue
 		}
-		if it.err = c.target.last(it); it.err != nil {
-			continue
-		}
 		if it.err = it.store(); it.err == nil {
-			item := *it.item
-			item.Outcome = catalogue.ItemStarted
-			save = append(save, item)
+			it.item.Outcome = catalogue.ItemStarted
 		}
 	}
-	return c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, save)
+	return c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, items)
 }
 
 // takeOut removes copied items from their stores, where they are still what was copied, and makes the stores forget all that
@@ -273,8 +349,7 @@ func (c *carrier) takeOut(all []*carried) {
 }
 
 // record enters how the batch went into the receipt and the catalogue.
-func (c *carrier) record(all []*carried) error {
-	save := make([]catalogue.ReceiptItem, 0, len(all))
+func (c *carrier) record(items []catalogue.ReceiptItem, all []*carried) error {
 	var left []int64
 	c.target.close() // before any folder that was made for an item can be removed
 	for _, it := range all {
@@ -305,9 +380,8 @@ func (c *carrier) record(all []*carried) error {
 		if err := it.store(); err != nil {
 			return err
 		}
-		save = append(save, *it.item)
 	}
-	if err := c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, save); err != nil {
+	if err := c.r.Site.Catalogue.SaveItems(c.ctx, c.receipt, items); err != nil {
 		return err
 	}
 	return c.r.Site.Catalogue.EndCopies(c.ctx, left)

@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+	"sync"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
@@ -14,9 +15,11 @@ import (
 // A destination that is no folder tree has a target of its own, which newTarget chooses by what the way to it offers.
 type target interface {
 	// ready checks that the copy is as planned, keeps what must give way, and writes what will arrive under a name of the target's own.
+	// It may be called for several items at once.
 	ready(it *carried) error
-	// last makes what ready wrote last, so that after a power cut it is there or can be told to be missing.
-	last(it *carried) error
+	// last makes what ready wrote last, so that after a power cut it is there or can be told to be missing, and reads it back. What keeps
+	// an item from it becomes its error.
+	last(all []*carried)
 	// arrive gives an item its final name, and makes sure that it was this item that got it.
 	arrive(it *carried) error
 	// settled makes the final names last.
@@ -45,7 +48,8 @@ type treeTarget struct {
 	receipt int64
 	open    *handles
 	stages  *stages
-	synced  map[volumeOf]bool // file systems on which what was written is sure to last
+	spare   *spareHandles // for what is done side by side
+	making  *sync.Mutex   // held while folders are made
 	// journal keeps where an item goes that had to take another name.
 	journal func(catalogue.ReceiptItem) error
 
@@ -63,7 +67,8 @@ func (r *Restorer) newTarget(ctx context.Context, receipt int64, open *handles) 
 		receipt:   receipt,
 		open:      open,
 		stages:    r.newStages(receipt),
-		synced:    map[volumeOf]bool{},
+		spare:     &spareHandles{},
+		making:    &sync.Mutex{},
 	}
 	t.journal = func(item catalogue.ReceiptItem) error {
 		return r.Site.Catalogue.SaveItems(t.ctx, receipt, []catalogue.ReceiptItem{item})
@@ -76,4 +81,7 @@ func (t *treeTarget) uninterrupted() {
 	t.open.ctx = t.ctx
 }
 
-func (t *treeTarget) close() { t.stages.close(context.WithoutCancel(t.ctx), t.open) }
+func (t *treeTarget) close() {
+	t.stages.close(context.WithoutCancel(t.ctx), t.open)
+	t.spare.close()
+}

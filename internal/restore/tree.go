@@ -1,19 +1,14 @@
 package restore
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"math"
 	"slices"
 	"strings"
-	"sync"
 
-	"humble-rewind/internal/contents"
-	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -164,181 +159,6 @@ func (l liked) Meta() (reach.Meta, error) {
 		meta.Written = l.like.Written.Time()
 	}
 	return meta, err
-}
-
-// written is what writing an original came to.
-type written struct {
-	digest string // of a file, in hex
-	bytes  int64
-	lost   []string // what could not be kept
-	notes  []string // what else is to be said
-}
-
-var errDiffers = errors.New("what was written reads back differently")
-
-// write makes an original anew under a name that must be free, reads every file back and compares it by digest. What
-// was begun is removed on failure.
-func write(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
-	var w written
-	err := w.entry(ctx, o, folder, name)
-	if o.Type() != entry.File {
-		w.digest = ""
-	}
-	if err != nil {
-		err = errors.Join(err, ignoreGone(removeTree(context.WithoutCancel(ctx), folder, name)))
-	}
-	return w, err
-}
-
-func (w *written) entry(ctx context.Context, o original, folder reach.Folder, name string) error {
-	if err := ctx.Err(); err != nil {
-		return err
-	}
-	meta, err := o.Meta()
-	if err != nil {
-		return err
-	}
-	switch o.Type() {
-	case entry.File:
-		err = w.file(ctx, o, meta, folder, name)
-	case entry.Link:
-		if err = folder.Symlink(ctx, o.Target(), name); err == nil {
-			err = folder.SetLinkMeta(ctx, name, meta)
-		}
-	case entry.Folder:
-		err = w.folder(ctx, o, meta, folder, name)
-	default:
-		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
-	}
-	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
-		w.lose(lost.Lost)
-		return nil
-	}
-	return err
-}
-
-func (w *written) lose(lost []string) {
-	for _, l := range lost {
-		if !slices.Contains(w.lost, l) && len(w.lost) < 10 {
-			w.lost = append(w.lost, l)
-		}
-	}
-}
-
-func (w *written) folder(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name string) error {
-	if err := folder.Mkdir(ctx, name); err != nil {
-		return err
-	}
-	into, err := folder.Into(ctx, name)
-	if err != nil {
-		return err
-	}
-	defer into.Close()
-	children, done, err := o.Children()
-	if err != nil {
-		return err
-	}
-	defer done()
-	for _, child := range children {
-		if err := w.entry(ctx, child.original, into, child.name); err != nil {
-			return err
-		}
-	}
-	return into.SetMeta(ctx, meta)
-}
-
-// buffers serve copying one small file after the other without garbage.
-var buffers = sync.Pool{New: func() any {
-	b := make([]byte, 256<<10)
-	return &b
-}}
-
-func (w *written) file(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name string) error {
-	content, err := o.Content()
-	if err != nil {
-		return err
-	}
-	defer content.Close()
-	f, err := folder.Create(ctx, name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	buffer := buffers.Get().(*[]byte)
-	defer buffers.Put(buffer)
-	n, sent, err := w.fill(ctx, content, o.Size(), f, *buffer)
-	if err != nil {
-		return err
-	}
-	written, back, err := contents.DigestOf(ctx, f, -1)
-	if err != nil {
-		return fmt.Errorf("read %s back: %w", place.Quote(name), err)
-	}
-	if back != n || written.Hex() != sent {
-		return fmt.Errorf("%s: %w", place.Quote(name), errDiffers)
-	}
-	w.digest, w.bytes = sent, w.bytes+n
-	return f.SetMeta(ctx, meta)
-}
-
-// fill writes a content, long runs of zeros as holes, and returns its length and digest. Where the file system can share
-// the bytes, they are not copied, but read as they are sent all the same: the digest is the content's, not the copy's. Of a
-// content that grew since it was looked at, only what it was then is written; one that shrank changed. One whose size nobody told
-// (negative) is written to its end.
-func (w *written) fill(ctx context.Context, content io.Reader, size int64,
-	f reach.NewFile, buffer []byte) (n int64, sum string, err error) {
-	h := digest.New()
-	cloned := false
-	if shared, ok := content.(interface{ Shared() reach.File }); ok {
-		if c, ok := f.(reach.Cloner); ok {
-			cloned = c.Clone(shared.Shared())
-		}
-	}
-	told := size >= 0
-	if !told {
-		size = math.MaxInt64
-	}
-	for ended := false; n < size && !ended; {
-		if err := ctx.Err(); err != nil {
-			return n, "", err
-		}
-		k, err := io.ReadFull(content, buffer[:min(int64(len(buffer)), size-n)])
-		ended = errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF)
-		switch {
-		case ended && told:
-			return n, "", errChanged
-		case err != nil && !ended:
-			return n, "", err
-		}
-		piece := buffer[:k]
-		h.Write(piece)
-		n += int64(k)
-		err = nil
-		switch {
-		case cloned:
-		case k == len(buffer) && allZero(piece):
-			err = f.Skip(ctx, int64(k))
-		default:
-			_, err = f.Write(piece)
-		}
-		if err != nil {
-			return n, "", err
-		}
-	}
-	switch k, err := io.ReadFull(content, buffer[:1]); {
-	case err != nil && !errors.Is(err, io.EOF):
-		return n, "", err
-	case k > 0 && len(w.notes) < 10:
-		w.notes = append(w.notes, fmt.Sprintf("it grew while it was copied; its first %d bytes are here", n))
-	}
-	if cloned {
-		err = f.Cut(ctx, n)
-	}
-	return n, h.Hex(), err
-}
-
-func allZero(b []byte) bool {
-	return len(b) > 0 && b[0] == 0 && bytes.Equal(b[:len(b)-1], b[1:])
 }
 
 // errMounted says that a file system is mounted in what is to be moved or removed as a whole.

@@ -15,17 +15,44 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// last makes what was written last, and sees to it that where what gives way will be is known.
-func (t *treeTarget) last(it *carried) error {
-	folder, err := t.open.parent(it.item.To)
-	if on := volumeAt(it.item.To, it.work.After.Volume()); err == nil && !it.work.Renames && !it.work.Away && !t.synced[on] {
-		t.synced[on] = true
-		err = folder.Settle(t.ctx)
+// last makes what was written last, a file system at a time, sees to it that where what gives way will be is known, and reads back what
+// was written.
+func (t *treeTarget) last(all []*carried) {
+	settled := map[volumeOf]error{}
+	for _, it := range all {
+		if it.err != nil {
+			continue
+		}
+		var folder reach.Folder
+		if folder, it.err = t.open.parent(it.item.To); it.err != nil {
+			continue
+		}
+		if !it.work.Renames && !it.work.Away {
+			on := volumeAt(it.item.To, it.work.After.Volume())
+			err, done := settled[on]
+			if !done {
+				err = folder.Settle(t.ctx)
+				settled[on] = err
+			}
+			it.err = err
+		}
+		if it.err == nil && it.work.Aside != nil {
+			_, it.err = t.stage(it, folder)
+		}
 	}
-	if err == nil && it.work.Aside != nil {
-		_, err = t.stage(it, folder)
+	sideBySide(all, t.readBack)
+}
+
+// readBack reads back what was written of an item. Where it reads differently, it goes.
+func (t *treeTarget) readBack(it *carried) {
+	if len(it.proofs) == 0 {
+		return
 	}
-	return err
+	if err := proveAll(t.ctx, it.stage, it.proofs); err != nil {
+		gone := removeTree(context.WithoutCancel(t.ctx), it.stage, staged(it.item.N, endPart))
+		it.err = errors.Join(fmt.Errorf("read it back: %w", err), ignoreGone(gone))
+	}
+	it.proofs = nil
 }
 
 // arrive gives an item its final name, and makes sure that it was this item that got it.

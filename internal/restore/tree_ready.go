@@ -12,9 +12,17 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// ready checks that the copy is as planned, makes missing folders, keeps what must give way, and, where a rename will
-// not do, writes the copy under its temporary name.
+// ready does its work through handles of its own, so that several items can be made ready side by side.
 func (t *treeTarget) ready(it *carried) error {
+	own := *t
+	own.open = t.spare.take(t.open)
+	defer t.spare.give(own.open)
+	return own.makeReady(it)
+}
+
+// makeReady checks that the copy is as planned, makes missing folders, keeps what must give way, and, where a rename will
+// not do, writes the copy under its temporary name.
+func (t *treeTarget) makeReady(it *carried) error {
 	if it.work.Away {
 		folder, err := t.open.parent(it.item.To)
 		if err != nil {
@@ -68,7 +76,7 @@ func (t *treeTarget) ready(it *carried) error {
 	if err != nil {
 		return err
 	}
-	it.item.SHA256 = w.digest
+	it.item.SHA256, it.proofs, it.stage = w.digest, w.proofs, st
 	if it.item.Type == entry.File {
 		it.item.Size = w.bytes
 	}
@@ -149,14 +157,14 @@ func (t *treeTarget) copyTo(it *carried, folder reach.Folder, name string) (writ
 		if err != nil {
 			return written{}, err
 		}
-		return write(t.ctx, it.original(o), folder, name)
+		return begin(t.ctx, it.original(o), folder, name)
 	}
 	content, err := it.source.Open(t.ctx, it.work.ref())
 	if err != nil {
 		return written{}, err
 	}
 	defer content.Close()
-	return write(t.ctx, it.original(opened{standing{ctx: t.ctx, info: content.Info}, content}), folder, name)
+	return begin(t.ctx, it.original(opened{standing{ctx: t.ctx, info: content.Info}, content}), folder, name)
 }
 
 // original is what of a copy is written: of a folder that comes alone only itself.
@@ -178,6 +186,13 @@ func (c *carried) original(o original) original {
 func (t *treeTarget) makeParents(it *carried, copied reach.Info) (reach.Folder, error) {
 	to := place.Place{Machine: it.item.To.Machine, Path: place.Folder(it.item.To.Path)}
 	folder, err := t.open.folder(to)
+	if err == nil {
+		it.work.Made = nil
+		return folder, nil
+	}
+	t.making.Lock() // one after the other, so that it is told whose folders they are
+	defer t.making.Unlock()
+	folder, err = t.open.folder(to)
 	if err == nil {
 		it.work.Made = nil
 		return folder, nil

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
 
@@ -37,16 +38,20 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 		refused.Reasons = []string{fmt.Sprintf("it was undone already, by %s", receipt.UndoneBy)}
 		return refused
 	case catalogue.ReceiptOpen, catalogue.ReceiptUndoing:
-		for _, item := range receipt.Items {
+		refused.Reasons = []string{"it is still being worked on; wait for its job to end"}
+		err := r.eachItem(ctx, id, func(item catalogue.ReceiptItem) error {
 			if item.Outcome == catalogue.ItemUnsettled {
 				refused.Reasons = []string{
 					fmt.Sprintf("it is unsettled: nobody can tell yet whether %s arrived; it is settled by itself once its "+
 						"place is there again", item.To),
 				}
-				return refused
+				return errEnough
 			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errEnough) {
+			return err
 		}
-		refused.Reasons = []string{"it is still being worked on; wait for its job to end"}
 		return refused
 	case catalogue.ReceiptFailed:
 		refused.Reasons = []string{"nothing was brought back, so there is nothing to undo"}
@@ -54,10 +59,13 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	}
 	open := newHandles(ctx, r.Site)
 	defer open.close()
-	arrived := arrivedOf(receipt)
-	for _, item := range receipt.Items {
+	arrived, err := r.arrivedOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	err = r.eachItem(ctx, id, func(item catalogue.ReceiptItem) error {
 		if item.Outcome != catalogue.ItemDone {
-			continue
+			return nil
 		}
 		it, err := load(item)
 		if err != nil {
@@ -67,9 +75,13 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 			refused.Reasons = append(refused.Reasons, fmt.Sprintf("%s: %s", item.To, reason))
 			if len(refused.Reasons) == maxReasons {
 				refused.Reasons = append(refused.Reasons, "and perhaps more")
-				break
+				return errEnough
 			}
 		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return err
 	}
 	if refused.Reasons != nil {
 		return refused
@@ -77,21 +89,52 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 	return nil
 }
 
-// arrivedOf lists the places of all that a receipt brought, folders made on the way included.
-func arrivedOf(receipt catalogue.Receipt) map[place.Place]bool {
-	arrived := map[place.Place]bool{}
-	for _, item := range receipt.Items {
-		if item.Outcome != catalogue.ItemDone {
-			continue
+// errEnough ends a look at items early.
+var errEnough = errors.New("enough was seen")
+
+// eachItem calls do with every item of a receipt, and ends with the first error.
+func (r *Restorer) eachItem(ctx context.Context, id int64, do func(catalogue.ReceiptItem) error) error {
+	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	if err != nil {
+		return err
+	}
+	for _, first := range batches {
+		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		if err != nil {
+			return err
 		}
-		arrived[item.To] = true
-		if it, err := load(item); err == nil {
-			for _, made := range it.work.Made {
-				arrived[place.Place{Machine: item.To.Machine, Path: string(made)}] = true
+		for _, item := range items {
+			if err := do(item); err != nil {
+				return err
 			}
 		}
 	}
-	return arrived
+	return nil
+}
+
+// arrivedOf lists the places of the folders that a receipt brought or made on the way and, where any came without what is in them, of
+// all else that it brought.
+func (r *Restorer) arrivedOf(ctx context.Context, id int64) (map[place.Place]bool, error) {
+	arrived := map[place.Place]bool{}
+	alone := false
+	err := r.eachItem(ctx, id, func(item catalogue.ReceiptItem) error {
+		if item.Outcome != catalogue.ItemDone {
+			return nil
+		}
+		w, err := decodeWork(item.Work)
+		if err != nil {
+			return err
+		}
+		alone = alone || w.Alone // these come first
+		if alone || item.Type == entry.Folder {
+			arrived[item.To] = true
+		}
+		for _, made := range w.Made {
+			arrived[place.Place{Machine: item.To.Machine, Path: string(made)}] = true
+		}
+		return nil
+	})
+	return arrived, err
 }
 
 // obstacle says what keeps an item from being put back, or "". arrived are the places of all that the receipt brought.

@@ -27,36 +27,43 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	u := undoing{r: r, ctx: context.WithoutCancel(ctx), open: newHandles(context.WithoutCancel(ctx), r.Site), receipt: id, stoppable: ctx}
 	defer u.open.close()
 	t := r.newTarget(u.ctx, id, u.open)
-	t.stoppable, t.arrived = ctx, arrivedOf(receipt)
+	t.stoppable = ctx
+	if t.arrived, err = r.arrivedOf(ctx, id); err != nil {
+		return err
+	}
+	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	if err != nil {
+		return err
+	}
 	u.target = t
 	if err := t.stages.reopen(u.ctx, u.open); err != nil {
 		return u.stop(err)
 	}
 	untouched := r.untouchedFolders(u.open, id)
 	var done int64
-	for n := len(receipt.Items) - 1; n >= 0; n-- {
-		if ctx.Err() != nil {
-			return u.stop(ctx.Err())
+	for _, first := range slices.Backward(batches) {
+		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		if err != nil {
+			return u.stop(err)
 		}
-		item := receipt.Items[n]
-		if item.Outcome != catalogue.ItemDone {
-			continue
-		}
-		if err := u.item(item); err != nil {
-			return u.stop(&undoError{item.To, err})
-		}
-		done++
-		progress(done, 0, place.Readable(item.To.Path))
-		if len(u.undone)+len(u.kept) >= batchItems {
-			if err := u.save(); err != nil {
-				return err
+		for _, item := range slices.Backward(items) {
+			if ctx.Err() != nil {
+				return u.stop(ctx.Err())
 			}
+			if item.Outcome != catalogue.ItemDone {
+				continue
+			}
+			if err := u.item(item); err != nil {
+				return u.stop(&undoError{item.To, err})
+			}
+			done++
+			progress(done, 0, place.Readable(item.To.Path))
+		}
+		if err := u.save(); err != nil {
+			return err
 		}
 	}
 	u.target.close()
-	if err := u.save(); err != nil {
-		return err
-	}
 	r.dateBack(u.open, untouched)
 	progress(done, 0, "")
 	if u.changed > 0 {

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -183,11 +184,7 @@ func (s *Service) ListReceipts(ctx context.Context, request api.ListReceiptsRequ
 			answer.Next = optional(showID("r", receipts[n-1].ID))
 			break
 		}
-		shown, err := toReceipt(r)
-		if err != nil {
-			return nil, err
-		}
-		answer.Receipts = append(answer.Receipts, shown)
+		answer.Receipts = append(answer.Receipts, toReceipt(r))
 	}
 	return answer, nil
 }
@@ -200,15 +197,33 @@ func (s *Service) receipt(ctx context.Context, id string) (catalogue.Receipt, er
 	return s.catalogue.Receipt(ctx, n)
 }
 
-// GetReceipt shows one receipt.
+// itemsPage is how many items of a receipt are shown at once where nobody says.
+const itemsPage = 1000
+
+// GetReceipt shows one receipt with a page of its items. A cursor is the number of the first item of the page.
 func (s *Service) GetReceipt(ctx context.Context, request api.GetReceiptRequestObject) (api.GetReceiptResponseObject, error) {
 	r, err := s.receipt(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	shown, err := toReceipt(r)
+	limit, from, err := page("i", cmp.Or(request.Params.Limit, new(itemsPage)), request.Params.Cursor)
 	if err != nil {
 		return nil, err
+	}
+	items, err := s.catalogue.Items(ctx, r.ID, int(from), limit)
+	if err != nil {
+		return nil, err
+	}
+	shown := toReceipt(r)
+	for _, i := range items {
+		item, err := toReceiptItem(i)
+		if err != nil {
+			return nil, fmt.Errorf("receipt r%d: %w", r.ID, err)
+		}
+		shown.Items = append(shown.Items, item)
+	}
+	if end := int(from) + len(items); end < r.Count && len(items) > 0 {
+		shown.Next = optional(showID("i", int64(end)))
 	}
 	return api.GetReceipt200JSONResponse(shown), nil
 }

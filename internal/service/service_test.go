@@ -290,7 +290,7 @@ func TestOneUndoIsBegunHoweverOftenItIsAskedFor(t *testing.T) {
 	all.Wait()
 	assert.EqualValues(t, 1, begun.Load())
 	assert.EqualValues(t, 7, refused.Load())
-	receipt, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt)
+	receipt, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt, nil)
 	require.NoError(t, err)
 	assert.Equal(t, api.ReceiptStateUndone, receipt.JSON200.State)
 }

@@ -235,13 +235,14 @@ func copyID(id int64) string {
 	return restore.CopyID(id)
 }
 
-func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
+// toReceipt is a receipt without its items.
+func toReceipt(r catalogue.Receipt) api.Receipt {
 	a := api.Receipt{
 		Id:       showID("r", r.ID),
 		At:       r.At.UTC(),
 		By:       r.By,
 		State:    api.ReceiptState(r.State),
-		Items:    make([]api.ReceiptItem, len(r.Items)),
+		Items:    []api.ReceiptItem{},
 		Count:    r.Count,
 		Done:     r.Done,
 		EndedAt:  optionalTime(r.EndedAt),
@@ -250,29 +251,28 @@ func toReceipt(r catalogue.Receipt) (api.Receipt, error) {
 	if r.State == catalogue.ReceiptUndone {
 		a.UndoneBy = optional(r.UndoneBy)
 	}
-	for n, i := range r.Items {
-		a.Items[n] = api.ReceiptItem{
-			Copy:    copyID(i.Copy),
-			From:    toPlace(i.From),
-			To:      toPlace(i.To),
-			Type:    api.EntryType(i.Type),
-			Size:    i.Size,
-			Sha256:  optional(i.SHA256),
-			Outcome: api.Outcome(i.Outcome),
-			Note:    i.Note,
-		}
-		gave, aside, err := restore.SetAside(i)
-		if err != nil {
-			return a, fmt.Errorf("receipt r%d: %w", r.ID, err)
-		}
-		if aside {
-			a.Items[n].SetAside = &api.SetAside{
-				Place:  toPlace(i.To),
-				Type:   api.EntryType(gave.Type),
-				Size:   gave.Size,
-				Sha256: optional(gave.SHA256),
-			}
+	return a
+}
+
+func toReceiptItem(i catalogue.ReceiptItem) (api.ReceiptItem, error) {
+	a := api.ReceiptItem{
+		Copy:    copyID(i.Copy),
+		From:    toPlace(i.From),
+		To:      toPlace(i.To),
+		Type:    api.EntryType(i.Type),
+		Size:    i.Size,
+		Sha256:  optional(i.SHA256),
+		Outcome: api.Outcome(i.Outcome),
+		Note:    i.Note,
+	}
+	gave, aside, err := restore.SetAside(i)
+	if aside {
+		a.SetAside = &api.SetAside{
+			Place:  toPlace(i.To),
+			Type:   api.EntryType(gave.Type),
+			Size:   gave.Size,
+			Sha256: optional(gave.SHA256),
 		}
 	}
-	return a, nil
+	return a, err
 }

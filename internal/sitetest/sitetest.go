@@ -176,7 +176,7 @@ func (s *Site) Named(words string) catalogue.Copy {
 }
 
 // BringBack plans, begins and carries out; it returns the receipt as it then stands.
-func (s *Site) BringBack(request restore.Request) catalogue.Receipt {
+func (s *Site) BringBack(request restore.Request) Receipt {
 	s.t.Helper()
 	receipt := s.Begin(request)
 	if err := s.Restorer.Carry(context.Background(), receipt.ID, func(int64, int64, string) {}); err != nil {
@@ -186,22 +186,30 @@ func (s *Site) BringBack(request restore.Request) catalogue.Receipt {
 }
 
 // Begin plans and begins without carrying out.
-func (s *Site) Begin(request restore.Request) catalogue.Receipt {
+func (s *Site) Begin(request restore.Request) Receipt {
 	s.t.Helper()
 	ctx := context.Background()
 	planned, err := s.Restorer.Plan(ctx, request)
 	require.NoError(s.t, err)
 	receipt, err := s.Restorer.Begin(ctx, planned, "tester")
 	require.NoError(s.t, err)
-	return receipt
+	return s.Receipt(receipt.ID)
+}
+
+// Receipt is a receipt with all its items.
+type Receipt struct {
+	catalogue.Receipt
+	Items []catalogue.ReceiptItem
 }
 
 // Receipt reads a receipt.
-func (s *Site) Receipt(id int64) catalogue.Receipt {
+func (s *Site) Receipt(id int64) Receipt {
 	s.t.Helper()
 	receipt, err := s.Catalogue.Receipt(context.Background(), id)
 	require.NoError(s.t, err)
-	return receipt
+	items, err := s.Catalogue.Items(context.Background(), id, 0, 0)
+	require.NoError(s.t, err)
+	return Receipt{receipt, items}
 }
 
 // Undo undoes a receipt and returns why that is refused.

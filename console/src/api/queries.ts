@@ -31,7 +31,13 @@ export const receipts = infiniteQueryOptions({
 });
 
 export const receipt = (id: string) =>
-  queryOptions({ queryKey: ["receipts", id], queryFn: () => ask(client.GET("/receipts/{id}", { params: { path: { id } } })) });
+  infiniteQueryOptions({
+    queryKey: ["receipts", id],
+    queryFn: ({ pageParam }) =>
+      ask(client.GET("/receipts/{id}", { params: { path: { id }, query: pageParam ? { limit: 300, cursor: pageParam } : { limit: 300 } } })),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
+  });
 
 export const copies = (query: FindQuery) =>
   infiniteQueryOptions({

@@ -445,7 +445,7 @@ export interface paths {
             };
             cookie?: never;
         };
-        /** One receipt with every item */
+        /** One receipt with its items, a thousand at a time where no limit is given */
         get: operations["getReceipt"];
         put?: never;
         post?: never;
@@ -1339,6 +1339,8 @@ export interface components {
             /** Format: date-time */
             undone_at: string | null;
             undone_by?: string;
+            /** @description Cursor of the next page of items; none at the end */
+            next?: string;
         };
         ReceiptList: {
             receipts: components["schemas"]["Receipt"][];
@@ -2402,7 +2404,10 @@ export interface operations {
     };
     getReceipt: {
         parameters: {
-            query?: never;
+            query?: {
+                limit?: components["parameters"]["Limit"];
+                cursor?: components["parameters"]["Cursor"];
+            };
             header?: never;
             path: {
                 id: components["parameters"]["Id"];

@@ -1,5 +1,5 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useCallback, useEffect, useState } from "react";
+import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useCallback, useEffect } from "react";
 import styled from "styled-components";
 import { ask, client, type Receipt, type ReceiptItem } from "../api/client";
 import { receipt as receiptQuery } from "../api/queries";
@@ -42,14 +42,13 @@ export function stateText(r: Receipt): string {
   return words[r.state];
 }
 
-const shown = 300; // of a receipt of thousands, until all are asked for
-
 /** One receipt: what went where, from where, and the way back. */
 export function ReceiptView({ id }: { id: string }) {
-  const { data: r, error, refetch } = useQuery(receiptQuery(id));
-  const [all, setAll] = useState(false);
+  const { data, error, refetch, fetchNextPage, hasNextPage, isFetchingNextPage } = useInfiniteQuery(receiptQuery(id));
+  const r = data?.pages.at(-1); // as it stands by the latest page
   if (error) return <Failure problem={error} retry={() => void refetch()} />;
-  if (!r) return <Quiet>Reading …</Quiet>;
+  if (!data || !r) return <Quiet>Reading …</Quiet>;
+  const items = data.pages.flatMap((page) => page.items);
   return (
     <article aria-label={`Receipt ${r.id}`}>
       <Head>
@@ -73,12 +72,16 @@ export function ReceiptView({ id }: { id: string }) {
           </tr>
         </thead>
         <tbody>
-          {(all ? r.items : r.items.slice(0, shown)).map((i) => (
-            <Item key={i.copy} item={i} />
+          {items.map((i, n) => (
+            <Item key={n} item={i} />
           ))}
         </tbody>
       </Table>
-      {!all && r.items.length > shown && <Plain onPress={() => setAll(true)}>Show all {counted(r.items.length, "item")}</Plain>}
+      {hasNextPage && (
+        <Plain isDisabled={isFetchingNextPage} onPress={() => void fetchNextPage()}>
+          Show more: {counted(items.length, "item")} of {r.count} are shown
+        </Plain>
+      )}
     </article>
   );
 }

@@ -146,6 +146,21 @@ func (f *folder) named(what, name string, do func() error) error {
 	return nil
 }
 
+// Forget makes file a reach.Forgetter: the part is written to the drive (sync_file_range) where it is not yet, and then dropped from the
+// page cache. File systems that keep nothing elsewhere, such as tmpfs, refuse that or ignore it.
+func (f file) Forget(_ context.Context, at, size int64) error {
+	fd := int(f.Fd())
+	const through = unix.SYNC_FILE_RANGE_WAIT_BEFORE | unix.SYNC_FILE_RANGE_WRITE | unix.SYNC_FILE_RANGE_WAIT_AFTER
+	err := unix.SyncFileRange(fd, at, size, through)
+	switch {
+	case err == nil:
+		_ = unix.Fadvise(fd, at, size, unix.FADV_DONTNEED) // a hint, as it says
+	case errors.Is(err, unix.EINVAL), errors.Is(err, unix.ENOSYS), errors.Is(err, unix.ESPIPE):
+		err = nil
+	}
+	return system.Problem(err)
+}
+
 // SetMode makes file a reach.ModeSetter.
 func (f file) SetMode(_ context.Context, mode fs.FileMode) error {
 	return system.Problem(unix.Fchmod(int(f.Fd()), unixMode(mode)))

@@ -1,0 +1,158 @@
+package restore
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
+)
+
+// written is what writing an original came to.
+type written struct {
+	digest string // of a file, in hex
+	bytes  int64
+	lost   []string // what could not be kept
+	notes  []string // what else is to be said
+	proofs []proof  // of what is not read back yet
+}
+
+var errDiffers = errors.New("what was written reads back differently")
+
+// write makes an original anew under a name that must be free, and reads every file back, see prove. What was begun is removed on
+// failure.
+func write(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
+	w, err := begin(ctx, o, folder, name)
+	if err == nil {
+		if err = w.prove(ctx, folder); err != nil {
+			err = errors.Join(err, ignoreGone(removeTree(context.WithoutCancel(ctx), folder, name)))
+		}
+	}
+	return w, err
+}
+
+// begin is write without reading back what is small: many are made to last together, and then proved.
+func begin(ctx context.Context, o original, folder reach.Folder, name string) (written, error) {
+	w := writer{root: folder}
+	err := w.entry(ctx, o, folder, name, name)
+	if o.Type() != entry.File {
+		w.digest = ""
+	}
+	if err != nil {
+		err = errors.Join(err, ignoreGone(removeTree(context.WithoutCancel(ctx), folder, name)))
+	}
+	return w.written, err
+}
+
+// writer writes one original.
+type writer struct {
+	written
+	root reach.Folder // that it is written in
+}
+
+// entry writes one entry under a name in a folder; at is its path from the root.
+func (w *writer) entry(ctx context.Context, o original, folder reach.Folder, name, at string) error {
+	if err := ctx.Err(); err != nil {
+		return err
+	}
+	meta, err := o.Meta()
+	if err != nil {
+		return err
+	}
+	switch o.Type() {
+	case entry.File:
+		err = w.file(ctx, o, meta, folder, name, at)
+	case entry.Link:
+		if err = folder.Symlink(ctx, o.Target(), name); err == nil {
+			err = folder.SetLinkMeta(ctx, name, meta)
+		}
+	case entry.Folder:
+		err = w.folder(ctx, o, meta, folder, name, at)
+	default:
+		return fmt.Errorf("%s is a device, pipe or socket, which cannot be copied", place.Quote(name))
+	}
+	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
+		w.lose(lost.Lost)
+		return nil
+	}
+	return err
+}
+
+func (w *written) lose(lost []string) {
+	for _, l := range lost {
+		if !slices.Contains(w.lost, l) && len(w.lost) < 10 {
+			w.lost = append(w.lost, l)
+		}
+	}
+}
+
+func (w *writer) folder(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name, at string) error {
+	if err := folder.Mkdir(ctx, name); err != nil {
+		return err
+	}
+	into, err := folder.Into(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer into.Close()
+	children, done, err := o.Children()
+	if err != nil {
+		return err
+	}
+	defer done()
+	for _, child := range children {
+		if err := w.entry(ctx, child.original, into, child.name, place.Join(at, child.name)); err != nil {
+			return err
+		}
+	}
+	if len(w.proofs) >= maxProofs || closed(meta, 0o500) {
+		if err := w.proveNow(ctx); err != nil {
+			return err
+		}
+	}
+	return into.SetMeta(ctx, meta)
+}
+
+// closed tells whether its mode keeps something from its owner, who cannot read it back then.
+func closed(meta reach.Meta, needs fs.FileMode) bool {
+	return meta.Mode.Known && meta.Mode.Value.Perm()&needs != needs
+}
+
+// file writes a file. What is large is digested beside being written, and read back from the drive meanwhile; see stream.
+func (w *writer) file(ctx context.Context, o original, meta reach.Meta, folder reach.Folder, name, at string) error {
+	content, err := o.Content()
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	f, err := folder.Create(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	s := stream{w: w, content: content, size: o.Size(), into: f}
+	if err := s.run(ctx); err != nil {
+		return err
+	}
+	w.digest, w.bytes = s.digest, w.bytes+s.n
+	if !s.proved {
+		p := proof{path: at, size: s.n, sum: s.sum}
+		if closed(meta, 0o400) {
+			if err := p.of(ctx, f); err != nil {
+				return err
+			}
+		} else {
+			w.proofs = append(w.proofs, p)
+		}
+	}
+	return f.SetMeta(ctx, meta)
+}
+
+func allZero(b []byte) bool {
+	return len(b) > 0 && b[0] == 0 && bytes.Equal(b[:len(b)-1], b[1:])
+}
