@@ -126,9 +126,10 @@ type carried struct {
 	err     error
 }
 
-func load(item catalogue.ReceiptItem) (*carried, error) {
+// load reads the work of an item, which is changed in place.
+func load(item *catalogue.ReceiptItem) (*carried, error) {
 	w, err := decodeWork(item.Work)
-	return &carried{item: &item, work: w}, err
+	return &carried{item: item, work: w}, err
 }
 
 // store writes the work back into the item.

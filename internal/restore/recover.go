@@ -60,28 +60,25 @@ func (e *UnsettledError) Error() string {
 }
 
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
-	open := newHandles(ctx, r.Site)
-	defer open.close()
-	t := r.newTarget(ctx, id, open)
-	c := carrier{r: r, ctx: ctx, receipt: id, open: open, target: t}
-	away := t.stages.reopen(ctx, open)
+	b := r.emptyBatch(ctx, id, items)
+	defer b.open.close()
+	t := b.target.(*treeTarget)
+	away := t.stages.reopen(ctx, b.open)
 	if away != nil && !errors.Is(away, errAway) {
 		return fmt.Errorf("recover receipt r%d: %w", id, away)
 	}
-	var all []*carried
 	for n := range items {
 		switch items[n].Outcome {
 		case catalogue.ItemWaiting, catalogue.ItemStarted, catalogue.ItemUnsettled:
 		default:
 			continue
 		}
-		it, err := load(items[n])
+		it, err := load(&items[n])
 		if err != nil {
 			return err
 		}
-		it.item = &items[n]
 		if !it.work.Away {
-			if it.source, err = c.open.sourceByID(items[n].Source); errors.Is(err, catalogue.ErrNotFound) {
+			if it.source, err = b.open.sourceByID(items[n].Source); errors.Is(err, catalogue.ErrNotFound) {
 				it.source, it.work.Leaves = nil, false // it was removed meanwhile; nothing can be taken out of it
 			} else if err != nil {
 				it.err = fmt.Errorf("%w: the store it lay in cannot be reached (%s)", errAway, Explain(err))
@@ -91,14 +88,20 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 			it.err = away
 		}
 		if it.err == nil {
-			if err := c.target.find(it); err != nil {
+			if err := t.find(it); err != nil {
 				return fmt.Errorf("recover receipt r%d, item %d: %w", id, items[n].N, err)
 			}
 		}
-		all = append(all, it)
+		b.all = append(b.all, it)
 	}
-	c.takeOut(all)
-	return c.record(items, all)
+	b.takeOut()
+	t.close() // before any folder that was made for an item can be removed
+	for _, it := range b.all {
+		if !it.arrived && it.err != nil && !errors.Is(it.err, errAway) {
+			removeMade(b.open, it)
+		}
+	}
+	return b.record()
 }
 
 // errInterrupted is what befell an item that had not arrived when the service was killed.

@@ -119,13 +119,18 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		return nil, err
 	}
 	wants := make([]wanted, len(copies))
-	for n, c := range copies {
+	spare := &spareHandles{}
+	defer spare.close()
+	err = reach.SideBySide(len(copies), func(n int) (err error) {
+		c := copies[n]
 		if !req.At.IsZero() {
 			if c, err = r.heldAt(ctx, c, req.At); err != nil {
-				return nil, err
+				return err
 			}
 		}
-		w := r.want(open, c, req.Claimed)
+		own := spare.take(open)
+		w := r.want(own, c, req.Claimed)
+		spare.give(own)
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
@@ -141,8 +146,9 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			w.To = *req.To
 		}
 		wants[n] = w
-	}
-	return wants, nil
+		return nil
+	})
+	return wants, err
 }
 
 // heldAt is a copy as its store showed it at one of its points in time.

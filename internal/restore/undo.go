@@ -67,7 +67,7 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 		if item.Outcome != catalogue.ItemDone {
 			return nil
 		}
-		it, err := load(item)
+		it, err := load(&item)
 		if err != nil {
 			return err
 		}

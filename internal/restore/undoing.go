@@ -89,7 +89,7 @@ type undoing struct {
 
 // item undoes one item, or leaves it where it was changed meanwhile. An error ends the undo.
 func (u *undoing) item(item catalogue.ReceiptItem) error {
-	it, err := load(item)
+	it, err := load(&item)
 	if err != nil {
 		return err
 	}
@@ -132,7 +132,7 @@ func (u *undoing) save() error {
 	}
 	var copies []int64
 	for _, item := range u.undone {
-		if it, err := load(item); err == nil && it.work.Leaves {
+		if it, err := load(&item); err == nil && it.work.Leaves {
 			copies = append(copies, item.Copy)
 		}
 	}
@@ -171,7 +171,7 @@ func (u *undoing) endInPart() error {
 func (u *undoing) remember() error {
 	slips := map[int64][]source.Slip{}
 	for _, item := range u.undone {
-		it, err := load(item)
+		it, err := load(&item)
 		if err != nil {
 			return err
 		}

@@ -59,17 +59,25 @@ type keptRecord struct {
 func (s *store) Slips(ctx context.Context, items []sighting.Ref) ([]source.Slip, error) {
 	open := s.folders(ctx)
 	defer open.close()
+	all := make([]slip, len(items))
+	err := reach.SideBySide(len(items), func(n int) error {
+		item, err := items[n].Locator()
+		if err != nil {
+			return err
+		}
+		all[n] = slip{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
+		if err := all[n].takeRecord(open); err != nil {
+			return fmt.Errorf("take down the record of %s: %w", place.Quote(item.Name), err)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
 	sizes := map[string]sizesIndex{}
 	slips := make([]source.Slip, len(items))
-	for n, ref := range items {
-		item, err := ref.Locator()
-		if err != nil {
-			return nil, err
-		}
-		h := slip{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
-		if err := h.takeRecord(open); err != nil {
-			return nil, fmt.Errorf("take down the record of %s: %w", place.Quote(item.Name), err)
-		}
+	for n := range all {
+		h := &all[n]
 		lines, ok := sizes[h.Can]
 		if !ok {
 			content, _, err := readSizes(open, h.Can)
@@ -79,7 +87,7 @@ func (s *store) Slips(ctx context.Context, items []sighting.Ref) ([]source.Slip,
 			lines = indexSizes(sizeLines(content))
 			sizes[h.Can] = lines
 		}
-		if i, ok := lines.at[item.Name]; ok {
+		if i, ok := lines.at[string(h.Name)]; ok {
 			h.Line, h.LineAt = lines.lines[i], i
 		}
 		encoded, err := json.Marshal(h)
@@ -123,8 +131,9 @@ func (h *slip) takeRecord(open *folders) error {
 func (s *store) TakeOut(ctx context.Context, slips []source.Slip) error {
 	open := s.folders(ctx)
 	defer open.close()
+	all := make([]slip, len(slips))
 	gone := map[string]map[string]bool{}
-	for _, raw := range slips {
+	for n, raw := range slips {
 		h, err := decode(raw)
 		if err != nil {
 			return err
@@ -135,8 +144,12 @@ func (s *store) TakeOut(ctx context.Context, slips []source.Slip) error {
 			}
 			gone[h.Can][string(h.Line)] = true
 		}
+		all[n] = h
+	}
+	err := reach.SideBySide(len(all), func(n int) error {
+		h := &all[n]
 		if h.Record == nil {
-			continue
+			return nil
 		}
 		info, err := open.get(join(h.Can, "info"))
 		if err == nil {
@@ -145,6 +158,10 @@ func (s *store) TakeOut(ctx context.Context, slips []source.Slip) error {
 		if err != nil && !isGone(err) {
 			return fmt.Errorf("take the record of %s out of the trash: %w", place.Quote(string(h.Name)), err)
 		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	for can, lines := range gone {
 		keep := func(all [][]byte) [][]byte {
@@ -350,14 +367,17 @@ func decode(raw source.Slip) (slip, error) {
 type folders struct {
 	ctx  context.Context
 	s    *store
+	mu   sync.Mutex
 	open map[string]reach.Folder
 }
 
 func (s *store) folders(ctx context.Context) *folders {
-	return &folders{ctx, s, map[string]reach.Folder{}}
+	return &folders{ctx: ctx, s: s, open: map[string]reach.Folder{}}
 }
 
 func (f *folders) get(dir string) (reach.Folder, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
 	if folder, ok := f.open[dir]; ok {
 		return folder, nil
 	}
