@@ -108,45 +108,76 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) 
 	return sum, err
 }
 
-// DigestAll reads the files of a source whose digests are not known, several side by side, and keeps them. progress is told of each.
+// DigestAll reads the files of a source whose digests are not known, several side by side, and keeps them, a batch at a time. progress is
+// told of each.
 func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
 	const batch = 1000
-	var files, bytes int64
+	d := digesting{r: r, progress: progress, sums: map[int64][]byte{}}
+	d.side.SetLimit(readers)
 	for at := (catalogue.Position{}); ; {
 		ids, next, err := r.Site.Catalogue.Undigested(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
-			return unread, err
+			return d.end(ctx, err)
 		}
 		at = next
 		copies, err := r.Site.Catalogue.CopiesOfPlace(ctx, ids)
 		if err != nil {
-			return unread, err
+			return d.end(ctx, err)
 		}
-		digests := make(map[int64][]byte, len(copies))
-		var mu sync.Mutex
-		var side errgroup.Group
-		side.SetLimit(readers)
 		for _, c := range copies {
 			if ctx.Err() != nil {
-				break
+				return d.end(ctx, ctx.Err())
 			}
-			side.Go(func() error {
-				sum, err := r.Digest(ctx, c)
-				mu.Lock()
-				defer mu.Unlock()
-				if err != nil {
-					unread++
-					return nil
-				}
-				digests[c.ID] = sum
-				files, bytes = files+1, bytes+c.Size
-				progress(files, bytes, c.Place.Path)
+			d.side.Go(func() error {
+				d.read(ctx, c)
 				return nil
 			})
 		}
-		_ = side.Wait() // nobody fails
-		if err := r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), digests); err != nil || ctx.Err() != nil {
-			return unread, errors.Join(ctx.Err(), err)
+		if err := d.keep(ctx, batch); err != nil {
+			return d.end(ctx, err)
 		}
 	}
+}
+
+// digesting is the work of DigestAll. A large file keeps one reader busy while the others go on.
+type digesting struct {
+	r        *Reader
+	progress func(files, bytes int64, path string)
+	side     errgroup.Group
+
+	mu                   sync.Mutex
+	sums                 map[int64][]byte // that are not kept yet
+	files, bytes, unread int64
+}
+
+func (d *digesting) read(ctx context.Context, c catalogue.Copy) {
+	sum, err := d.r.Digest(ctx, c)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if err != nil {
+		d.unread++
+		return
+	}
+	d.sums[c.ID] = sum
+	d.files, d.bytes = d.files+1, d.bytes+c.Size
+	d.progress(d.files, d.bytes, c.Place.Path)
+}
+
+// keep keeps the digests that are known, once there are enough.
+func (d *digesting) keep(ctx context.Context, enough int) error {
+	d.mu.Lock()
+	sums := d.sums
+	if len(sums) < enough {
+		d.mu.Unlock()
+		return nil
+	}
+	d.sums = map[int64][]byte{}
+	d.mu.Unlock()
+	return d.r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), sums)
+}
+
+// end waits for what is still being read, keeps it too, and returns how many files could not be read.
+func (d *digesting) end(ctx context.Context, err error) (int64, error) {
+	_ = d.side.Wait() // nobody fails
+	return d.unread, errors.Join(err, d.keep(ctx, 1))
 }
