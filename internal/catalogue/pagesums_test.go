@@ -177,10 +177,8 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 		Type: entry.File, Readable: true}))
 	_, err = d.End(nil)
 	require.NoError(t, err)
-	batches := [][]ReceiptItem{{{Copy: 1, Outcome: ItemDone, Work: []byte("{}")}}, nil}
-	r, err := c.BeginReceipt(ctx, Receipt{At: time.Unix(200, 0), By: "technician"}, func() (next []ReceiptItem, err error) {
-		next, batches = batches[0], batches[1:]
-		return next, nil
+	r, err := c.BeginReceipt(ctx, Receipt{At: time.Unix(200, 0), By: "technician"}, func(put func([]ReceiptItem) error) error {
+		return put([]ReceiptItem{{Copy: 1, Outcome: ItemDone, Work: []byte("{}")}})
 	})
 	require.NoError(t, err)
 	require.NoError(t, c.CopyRecords(ctx))

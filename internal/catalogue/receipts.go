@@ -52,9 +52,9 @@ type Receipt struct {
 	Done     int // of those, what arrived, undone since or not
 }
 
-// BeginReceipt records what is about to be done, before anything is. Its items come in batches, as they are to be carried out, from next,
-// which returns none at the end; they are numbered here.
-func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt, next func() ([]ReceiptItem, error)) (Receipt, error) {
+// BeginReceipt records what is about to be done, before anything is. Its items come in batches, as they are to be carried out, from each,
+// which calls put with every batch; they are numbered here. No batch is kept.
+func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt, each func(put func([]ReceiptItem) error) error) (Receipt, error) {
 	r.State, r.Count = ReceiptOpen, 0
 	err := c.tx(ctx, func(tx *sql.Tx) error {
 		added, err := tx.ExecContext(ctx, "INSERT INTO receipts (at, by, state) VALUES (?, ?, ?)", r.At.UnixNano(), r.By, ReceiptOpen)
@@ -65,19 +65,13 @@ func (c *Catalogue) BeginReceipt(ctx context.Context, r Receipt, next func() ([]
 			return err
 		}
 		w := newWriting(tx)
-		for {
-			items, err := next()
-			if err != nil || len(items) == 0 {
-				return err
-			}
+		return each(func(items []ReceiptItem) error {
 			for n := range items {
 				items[n].N = r.Count + n
 			}
-			if err := saveBatch(ctx, w, r.ID, items); err != nil {
-				return err
-			}
 			r.Count += len(items)
-		}
+			return saveBatch(ctx, w, r.ID, items)
+		})
 	})
 	return r, err
 }

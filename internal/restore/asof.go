@@ -1,11 +1,13 @@
 package restore
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -20,6 +22,8 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Only says how much of a folder as of a moment is brought back.
@@ -39,18 +43,19 @@ type AsOf struct {
 	Only  Only
 }
 
-// asOf works out which copies make a place what it was.
-func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]wanted, error) {
+// asOf works out which copies make a place what it was: the one of a file, or all of a folder.
+func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]wanted, *folderPlan, error) {
 	a := req.AsOf
 	t, err := r.Trails.Trail(ctx, a.Place)
 	if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
-		return nil, err
+		return nil, nil, err
 	}
 	var itself trails.Entry // the folder, where it is known as such
 	if err == nil {
 		if n, proved := t.Current(a.At); n >= 0 {
 			if t.Versions[n].Type != entry.Folder {
-				return r.fileAsOf(ctx, open, req, t, n)
+				wants, err := r.fileAsOf(ctx, open, req, t, n)
+				return wants, nil, err
 			}
 			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
 			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
@@ -58,22 +63,13 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	}
 	folder, err := r.Trails.Folder(ctx, a.Place, a.At, time.Time{})
 	if errors.Is(err, trails.ErrNothingThere) {
-		return nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
+		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
 			Next: "See what is known of it with: humble-rewind trail, or look for it by name with: humble-rewind find"}
 	}
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	b := folderPlan{
-		r:      r,
-		ctx:    ctx,
-		open:   open,
-		req:    req,
-		at:     a.At,
-		base:   a.Place,
-		world:  &world{open: open, standing: map[place.Place]plan.Standing{}},
-		listed: map[string]entry.Type{"": entry.Folder},
-	}
+	b := &folderPlan{r: r, ctx: ctx, open: open, req: req, at: a.At, base: a.Place, world: newWorld(open)}
 	if req.To != nil {
 		if b.base = *req.To; b.into() {
 			b.base.Path = place.Join(req.To.Path, a.Place.Name())
@@ -82,7 +78,8 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if itself.Copy != 0 {
 		folder.Entries = append([]trails.Entry{itself}, folder.Entries...)
 	}
-	return b.plan(folder)
+	b.entries = folder.Entries
+	return nil, b, b.prepare()
 }
 
 // reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; 0 where
@@ -189,20 +186,24 @@ func (p *points) at(ctx context.Context, l catalogue.Lying, moment time.Time) (s
 	return l.At.Capture, nil // the moment lies after all that its store holds of it: the latest
 }
 
-// folderPlan is the plan for a folder being made.
+// folderPlan is the plan for a folder: which of its entries are needed, and, each time they are asked for, how each is brought back.
 type folderPlan struct {
 	r       *Restorer
-	ctx     context.Context
-	open    *handles
 	req     Request
 	at      time.Time
+	dated   time.Time   // that, in the zone to show it in
 	base    place.Place // where the folder goes
-	world   *world
-	listed  map[string]entry.Type // what stood there then, by relative path
-	wants   []wanted
+	entries []trails.Entry
+	needed  []int         // of the entries, in the order in which they are planned
+	later   []plan.Wanted // what came after the moment, by path
 	sources map[int64]catalogue.Source
-	links   map[fileNumber]string
 	points  *points
+
+	// Of the plan being made.
+	ctx   context.Context
+	open  *handles
+	world *world
+	links map[fileNumber]string
 }
 
 // fileNumber tells the files of a store from one another that a source saw under several names.
@@ -215,61 +216,144 @@ func (b *folderPlan) into() bool {
 	return b.req.ToFolder || b.world.At(*b.req.To).Type == entry.Folder
 }
 
-func (b *folderPlan) plan(folder trails.Folder) ([]wanted, error) {
-	var needed []int // of the entries
-	for n, e := range folder.Entries {
+// prepare finds out which entries are needed.
+func (b *folderPlan) prepare() error {
+	listed := map[string]entry.Type{"": entry.Folder} // what stood there then, by relative path
+	exact := b.req.AsOf.Only == OnlyExact
+	for n := range b.entries {
+		e := &b.entries[n]
 		if e.State == trails.Added {
 			continue
 		}
-		b.listed[e.Path] = e.Type
-		for path := dirOf(e.Path); path != "" && b.listed[path] == ""; path = dirOf(path) {
-			b.listed[path] = entry.Folder // though no source may have seen it as such
+		if exact {
+			listed[e.Path] = e.Type
+			for path := dirOf(e.Path); path != "" && listed[path] == ""; path = dirOf(path) {
+				listed[path] = entry.Folder // though no source may have seen it as such
+			}
 		}
-		need, err := b.needs(e)
+		need, err := b.needs(*e)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if need {
-			needed = append(needed, n)
-		}
-	}
-	var ids []int64
-	for _, n := range needed {
-		e := &folder.Entries[n]
-		if e.Copy != 0 {
-			ids = append(ids, e.Copy)
-		}
-		if e.Stood != 0 && e.Stood != e.Copy {
-			ids = append(ids, e.Stood)
+		if need && (e.Copy != 0 || e.Type != entry.Folder) { // which is made again for what goes into it
+			b.needed = append(b.needed, n)
 		}
 	}
-	copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
-	if err != nil {
-		return nil, err
-	}
+	slices.SortStableFunc(b.needed, func(x, y int) int {
+		return cmp.Or(cmp.Compare(b.level(x), b.level(y)), cmp.Compare(b.entries[x].Path, b.entries[y].Path))
+	})
 	sources, err := b.r.Site.Catalogue.Sources(b.ctx, "")
 	if err != nil {
-		return nil, err
+		return err
 	}
 	b.sources = map[int64]catalogue.Source{}
 	for _, src := range sources {
 		b.sources[src.ID] = src
 	}
-	b.links = map[fileNumber]string{}
-	b.wants = make([]wanted, 0, len(needed))
+	b.dated = b.at
+	if zone, err := b.open.zone(b.base.Machine); err == nil {
+		b.dated = b.at.In(zone)
+	}
 	b.points = newPoints(b.r.Site.Catalogue)
-	for _, n := range needed {
-		e := &folder.Entries[n]
-		if err := b.want(*e, copies[e.Copy], copies[e.Stood]); err != nil {
-			return nil, err
+	if exact {
+		if err := b.findLater(listed); err != nil {
+			return err
 		}
 	}
-	if b.req.AsOf.Only == OnlyExact {
-		if err := b.later(folder); err != nil {
-			return nil, err
+	b.ctx, b.open, b.world = nil, nil, nil
+	return nil
+}
+
+// level is how deep an entry lies that is a folder, which comes without what is in it; everything else comes later.
+func (b *folderPlan) level(n int) int {
+	if e := &b.entries[n]; e.Type == entry.Folder {
+		return strings.Count(e.Path, "/")
+	}
+	return math.MaxInt
+}
+
+// each plans item after item.
+func (b *folderPlan) each(ctx context.Context, do func(plan.Item, *wanted) error) (bytes int64, err error) {
+	group, ctx := errgroup.WithContext(ctx)
+	now := *b
+	now.ctx, now.open, now.links = ctx, newHandles(ctx, b.r.Site), map[fileNumber]string{}
+	defer now.open.close()
+	maker := plan.NewMaker(b.req.Rule, newWorld(now.open))
+	ahead := make(chan known, 1)
+	group.Go(func() error {
+		defer close(ahead)
+		return now.readAhead(ahead)
+	})
+	group.Go(func() error {
+		later := b.later
+		put := func(w *wanted) error {
+			w.Foreign = w.Foreign && !b.req.KeepOwners
+			return do(maker.Item(&w.Wanted), w)
+		}
+		putLater := func(before *plan.Wanted) error {
+			for len(later) > 0 && (before == nil || plan.Before(&later[0], before) < 0) {
+				w := wanted{Wanted: later[0], asOf: true}
+				if err := put(&w); err != nil {
+					return err
+				}
+				later = later[1:]
+			}
+			return nil
+		}
+		for k := range ahead {
+			for _, n := range k.needed {
+				e := &b.entries[n]
+				w, err := now.want(e, k.copies[e.Copy], k.copies[e.Stood])
+				if err != nil {
+					return err
+				}
+				if err := putLater(&w.Wanted); err != nil {
+					return err
+				}
+				if err := put(&w); err != nil {
+					return err
+				}
+			}
+		}
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return putLater(nil)
+	})
+	err = group.Wait()
+	return maker.Bytes(), err
+}
+
+// known is what is known of the copies of some entries.
+type known struct {
+	needed []int
+	copies map[int64]catalogue.Lying
+}
+
+// readAhead reads what is known of the copies, some at a time, so that it is not held of all at once.
+func (b *folderPlan) readAhead(ahead chan<- known) error {
+	for some := range slices.Chunk(b.needed, 4096) {
+		var ids []int64
+		for _, n := range some {
+			e := &b.entries[n]
+			if e.Copy != 0 {
+				ids = append(ids, e.Copy)
+			}
+			if e.Stood != 0 && e.Stood != e.Copy {
+				ids = append(ids, e.Stood)
+			}
+		}
+		copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
+		if err != nil {
+			return err
+		}
+		select {
+		case ahead <- known{some, copies}:
+		case <-b.ctx.Done():
+			return b.ctx.Err()
 		}
 	}
-	return b.wants, b.ctx.Err()
+	return nil
 }
 
 func (b *folderPlan) to(rel string) place.Place {
@@ -328,22 +412,19 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 	return sum != e.SHA256, nil
 }
 
-// want adds an entry. Looking at each copy where it lies would double the work of planning many thousands; whoever
+// want is an entry as it is wanted. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
-func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) {
-	w := wanted{
+func (b *folderPlan) want(e *trails.Entry, c, stood catalogue.Lying) (w wanted, err error) {
+	w = wanted{
 		Wanted: plan.Wanted{
 			Type:    e.Type,
 			Size:    max(0, e.Size),
 			To:      b.to(e.Path),
-			Dated:   b.at,
+			Dated:   b.dated,
 			DatedBy: "as of",
 			Alone:   e.Type == entry.Folder,
 		},
 		asOf: true,
-	}
-	if zone, err := b.open.zone(b.base.Machine); err == nil {
-		w.Dated = b.at.In(zone)
 	}
 	if b.req.AsOf.Only == OnlyExact {
 		w.Rule = plan.SetAside
@@ -355,8 +436,6 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 		w.Note = "the same file is now at " + place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo))
 	}
 	switch {
-	case e.Copy == 0 && e.Type == entry.Folder:
-		return nil // it is made again for what goes into it
 	case e.Copy == 0:
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 	case e.Type == entry.Other:
@@ -364,7 +443,7 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 	default:
 		src := b.sources[c.Source]
 		if c.At.Capture, err = b.points.at(b.ctx, c, b.at); err != nil {
-			return err
+			return w, err
 		}
 		w.like = likeness(stood, c.ID)
 		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.rootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID
@@ -382,14 +461,13 @@ func (b *folderPlan) want(e trails.Entry, c, stood catalogue.Lying) (err error) 
 			}
 		}
 	}
-	b.wants = append(b.wants, w)
-	return nil
+	return w, nil
 }
 
-// later adds what stands in the folder and came after the moment.
-func (b *folderPlan) later(folder trails.Folder) error {
+// findLater finds what stands in the folder and came after the moment.
+func (b *folderPlan) findLater(listed map[string]entry.Type) error {
 	added := map[string]bool{}
-	for _, e := range folder.Entries {
+	for _, e := range b.entries {
 		if e.State == trails.Added {
 			added[e.Path] = true
 		}
@@ -402,14 +480,11 @@ func (b *folderPlan) later(folder trails.Folder) error {
 		}
 		for _, e := range entries {
 			path := place.Join(rel, e.Name)
-			was, listed := b.listed[path]
-			if !listed {
+			was, known := listed[path]
+			if !known {
 				// What no source ever saw may be left out of them all, so only what is newer goes.
 				if added[path] || e.Written.After(b.at) || e.Changed.After(b.at) {
-					b.wants = append(
-						b.wants,
-						wanted{Wanted: plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at}, asOf: true},
-					)
+					b.later = append(b.later, plan.Wanted{To: b.to(path), Type: e.Type, Away: true, Dated: b.at})
 				}
 				continue
 			}
@@ -443,7 +518,9 @@ func (b *folderPlan) later(folder trails.Folder) error {
 		return err
 	}
 	defer top.Close()
-	return walk("", top)
+	err = walk("", top)
+	slices.SortFunc(b.later, func(x, y plan.Wanted) int { return plan.Before(&x, &y) })
+	return err
 }
 
 // dirOf returns the folder of a relative path, "" for the top.

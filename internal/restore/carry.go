@@ -7,7 +7,6 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
 )
 
@@ -18,17 +17,33 @@ const (
 	batchBytes = 256 << 20
 )
 
-// nextBatch tells how many of the items make up the next batch. Folders that come without what is in them are batches of
-// their own, a level at a time: what goes into them needs them under their final names.
-func nextBatch(items []plan.Item) int {
-	var bytes int64
-	for n, item := range items {
-		if n == batchItems || n > 0 && (bytes+item.Size > batchBytes || levelOf(item) != levelOf(items[0])) {
-			return n
+// batching divides items into batches. Folders that come without what is in them are batches of their own, a level at a time: what goes
+// into them needs them under their final names.
+type batching struct {
+	put   func([]catalogue.ReceiptItem) error
+	items []catalogue.ReceiptItem
+	bytes int64
+	level int
+}
+
+func (b *batching) add(item catalogue.ReceiptItem, level int) error {
+	if n := len(b.items); n == batchItems || n > 0 && (b.bytes+item.Size > batchBytes || level != b.level) {
+		if err := b.end(); err != nil {
+			return err
 		}
-		bytes += item.Size
 	}
-	return len(items)
+	b.items, b.bytes, b.level = append(b.items, item), b.bytes+item.Size, level
+	return nil
+}
+
+// end puts what is left.
+func (b *batching) end() error {
+	if len(b.items) == 0 {
+		return nil
+	}
+	err := b.put(b.items)
+	b.items, b.bytes = b.items[:0], 0
+	return err
 }
 
 // Progress tells how far a bring-back or an undo is. It may be called by several at once.

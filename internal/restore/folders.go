@@ -1,7 +1,6 @@
 package restore
 
 import (
-	"context"
 	"slices"
 	"time"
 
@@ -9,34 +8,41 @@ import (
 	"humble-rewind/internal/core/plan"
 )
 
-// rememberFolders keeps the write times of the standing folders that a bring-back will write in, before it does, so that
-// an undo can give them back.
-func (r *Restorer) rememberFolders(ctx context.Context, receipt int64, p Planned) error {
-	open := newHandles(ctx, r.Site)
-	defer open.close()
-	times := map[place.Place]time.Time{}
-	for _, item := range p.Items {
-		if item.Action == plan.Pass || item.Action == plan.Refuse {
-			continue
-		}
-		touched := []place.Place{item.To}
-		if p.wants[item.Index].Leaves {
-			touched = append(touched, item.From)
-		}
-		for _, p := range touched {
-			p.Path = place.Folder(p.Path)
-			for _, known := times[p]; !known; _, known = times[p] { // the nearest that stands
-				if info, err := open.look(p); err == nil {
-					times[p] = info.Written
-				} else if p.Path == "/" {
-					break
-				} else {
-					p.Path = place.Folder(p.Path)
-				}
-			}
-		}
+// touchedFolders are the standing folders that a bring-back will write in, with their write times from before it, so that an undo can give
+// them back.
+type touchedFolders struct {
+	open  *handles
+	times map[place.Place]time.Time
+}
+
+// add takes note of the folders that an item writes in.
+func (f *touchedFolders) add(item plan.Item) {
+	if item.Action == plan.Pass || item.Action == plan.Refuse {
+		return
 	}
-	return r.Site.Catalogue.SaveFolders(ctx, receipt, times)
+	f.touched(item.To)
+	if item.Leaves {
+		f.touched(item.From)
+	}
+}
+
+// touched takes note of the nearest folder above a place that stands.
+func (f *touchedFolders) touched(p place.Place) {
+	p.Path = place.Folder(p.Path)
+	for {
+		if _, known := f.times[p]; known {
+			return
+		}
+		info, err := f.open.look(p)
+		if err == nil {
+			f.times[p] = info.Written
+			return
+		}
+		if p.Path == "/" {
+			return
+		}
+		p.Path = place.Folder(p.Path)
+	}
 }
 
 // datedFolders gives folders that came without what is in them their write times again, which filling them changed, the innermost

@@ -232,6 +232,10 @@ type world struct {
 	standing map[place.Place]plan.Standing
 }
 
+func newWorld(open *handles) *world {
+	return &world{open: open, standing: map[place.Place]plan.Standing{}}
+}
+
 func (w *world) At(p place.Place) plan.Standing {
 	s, ok := w.standing[p]
 	if ok {

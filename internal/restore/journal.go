@@ -21,8 +21,12 @@ import (
 
 // work is what is kept with the receipt of an item.
 func (w *wanted) work() work {
-	return work{Ref: []byte(w.ref), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
-		Before: w.before, AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
+	of := work{Ref: []byte(w.ref), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
+		AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
+	if w.before != nil {
+		of.Before = *w.before
+	}
+	return of
 }
 
 // work is kept with a receipt's item: what carrying it out, finishing it after a crash and undoing it need. It is kept as CBOR (RFC 8949);
@@ -146,10 +150,11 @@ func levelOf(item plan.Item) int {
 	return strings.Count(item.To.Path, "/")
 }
 
-// slips asks the stores what they remember about the items that will leave them, by the items' indexes.
+// slips asks the stores what they remember about the items that will leave them, by the items' indexes. Nothing leaves a store that is
+// brought back as of a moment.
 func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, error) {
 	bySource := map[int64][]int{}
-	for _, item := range p.Items {
+	for _, item := range p.whole.Items {
 		if item.Action == plan.Move {
 			id := p.wants[item.Index].source
 			bySource[id] = append(bySource[id], item.Index)

@@ -122,9 +122,10 @@ func TestOverAPoorWayNoFolderIsSetAside(t *testing.T) {
 		restore.Request{Copies: ids(s.Find(catalogue.Query{Words: "moulds", Class: "folders"})[0]), Rule: plan.SetAside},
 	)
 	require.NoError(t, err)
-	require.Len(t, p.Items, 1)
-	assert.Equal(t, plan.Refuse, p.Items[0].Action)
-	assert.Contains(t, p.Items[0].Note, "does not tell whether another file system is mounted in it")
+	planned := items(t, p)
+	require.Len(t, planned, 1)
+	assert.Equal(t, plan.Refuse, planned[0].Action)
+	assert.Contains(t, planned[0].Note, "does not tell whether another file system is mounted in it")
 	var nowhere place.Place
-	assert.NotEqual(t, nowhere, p.Items[0].To)
+	assert.NotEqual(t, nowhere, planned[0].To)
 }

@@ -97,7 +97,7 @@ func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 		planned, err := s.Restorer.Plan(t.Context(), request)
 		require.NoError(t, err)
 		notes := map[string]string{}
-		for _, i := range planned.Items {
+		for _, i := range items(t, planned) {
 			notes[i.To.Name()] = i.Note
 		}
 		receipt := s.BringBack(request)
@@ -203,8 +203,8 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 		assert.ErrorIs(t, err, catalogue.ErrNotFound, "%s: it is no evidence of what stood there", path)
 		planned, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(c)})
 		require.NoError(t, err)
-		assert.Equal(t, plan.Refuse, planned.Items[0].Action)
-		assert.Contains(t, planned.Items[0].Note, "claims")
+		assert.Equal(t, plan.Refuse, items(t, planned)[0].Action)
+		assert.Contains(t, items(t, planned)[0].Note, "claims")
 	}
 	assert.Equal(t, before, s.Tree("/etc")+s.Tree("/home/ada"))
 
@@ -234,8 +234,8 @@ func TestTheServicesOwnDataAndMountsAreLeftAlone(t *testing.T) {
 	request := restore.Request{Copies: ids(item...), Rule: plan.SetAside}
 	planned, err := s.Restorer.Plan(t.Context(), request)
 	require.NoError(t, err)
-	assert.Equal(t, plan.Refuse, planned.Items[0].Action)
-	assert.Contains(t, planned.Items[0].Note, "another file system is mounted in it")
+	assert.Equal(t, plan.Refuse, items(t, planned)[0].Action)
+	assert.Contains(t, items(t, planned)[0].Note, "another file system is mounted in it")
 	s.BringBack(request)
 	assert.FileExists(t, mounted+"/on the drive.txt")
 	assert.FileExists(t, s.Path("/home/ines/Moulds/now.svg"))

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"strconv"
 	"sync"
 	"time"
 
@@ -20,7 +21,6 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/safekeeping"
@@ -53,51 +53,6 @@ type Request struct {
 	KeepOwners bool
 	// Claimed lets copies go to the places that records claim which are not trusted.
 	Claimed bool
-}
-
-// Planned is a plan with what carrying it out needs.
-type Planned struct {
-	plan.Plan
-	rule  plan.Rule
-	wants []wanted // by the index of the plan's items
-}
-
-// wanted is a copy to bring back with what carrying that out needs.
-type wanted struct {
-	plan.Wanted
-	copy   int64 // 0 where nothing comes
-	source int64
-	ref    sighting.Ref
-	before identity    // of the copy where it lies; zero where it was not looked at
-	expect expectation // of a file that was not looked at
-	asOf   bool
-	to     *belonging  // whom it belongs to then; nil where its store is believed
-	like   *entry.Mark // what it was like at the moment, where that is not as it is where its content is read from
-}
-
-// Plan works out what bringing the copies back would do. It writes nothing.
-func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
-	open := newHandles(ctx, r.Site)
-	defer open.close()
-	find := r.copies
-	if req.AsOf != nil {
-		find = r.asOf
-	}
-	wants, err := find(ctx, open, req)
-	if err != nil {
-		return Planned{}, err
-	}
-	p := Planned{rule: req.Rule, wants: wants}
-	all := make([]plan.Wanted, len(wants))
-	for n := range wants {
-		if req.KeepOwners {
-			wants[n].Foreign = false
-		}
-		wants[n].Index = n
-		all[n] = wants[n].Wanted
-	}
-	p.Plan = plan.Make(all, req.Rule, &world{open: open, standing: map[place.Place]plan.Standing{}})
-	return p, ctx.Err()
 }
 
 // copies wants the copies named, each once.
@@ -253,7 +208,7 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 	case info.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		w.Type, w.Volume, w.before = info.Type, info.Volume(), identify(info)
+		w.Type, w.Volume, w.before = info.Type, info.Volume(), new(identify(info))
 		w.Mode, w.UID, w.GID = info.Mode, info.UID, info.GID
 		if info.Type != entry.Folder && info.Size >= 0 {
 			w.Size = info.Size
@@ -263,76 +218,7 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 }
 
 // CopyID writes a copy's number as it is shown.
-func CopyID(id int64) string { return fmt.Sprintf("c%d", id) }
-
-// Begin records the receipt of a plan, before anything is written.
-func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.Receipt, error) {
-	receipt := catalogue.Receipt{At: r.Now(), By: by}
-	slips, err := r.slips(ctx, p)
-	if err != nil {
-		return receipt, err
-	}
-	rest := p.Items
-	next := func() ([]catalogue.ReceiptItem, error) {
-		n := nextBatch(rest)
-		batch := make([]catalogue.ReceiptItem, n)
-		for i, item := range rest[:n] {
-			if batch[i], err = p.receiptItem(item, slips[item.Index]); err != nil {
-				return nil, err
-			}
-		}
-		rest = rest[n:]
-		return batch, ctx.Err()
-	}
-	r.mu.Lock() // so that nobody takes the receipt for one that a stop left
-	receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt, next)
-	if err == nil {
-		r.activate(receipt.ID)
-	}
-	r.mu.Unlock()
-	if err != nil {
-		return receipt, err
-	}
-	if err := r.rememberFolders(ctx, receipt.ID, p); err != nil {
-		r.Leave(receipt.ID)
-		return receipt, err
-	}
-	return receipt, nil
-}
-
-// receiptItem is an item of a plan as its receipt begins with it.
-func (p *Planned) receiptItem(item plan.Item, slip source.Slip) (catalogue.ReceiptItem, error) {
-	wanted := &p.wants[item.Index]
-	w := wanted.work()
-	w.Slip = slip
-	w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
-	w.Ground = &ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
-	if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
-		w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
-	}
-	for _, made := range item.Makes {
-		w.Made = append(w.Made, []byte(made.Path))
-	}
-	encoded, err := w.encode()
-	ri := catalogue.ReceiptItem{
-		Copy:    wanted.copy,
-		Source:  wanted.source,
-		From:    item.From,
-		To:      item.To,
-		Type:    item.Type,
-		Size:    item.Size,
-		Outcome: catalogue.ItemWaiting,
-		Note:    joinNotes(item.Clash, item.Note),
-		Work:    encoded,
-	}
-	switch item.Action {
-	case plan.Pass:
-		ri.Outcome = catalogue.ItemSkipped
-	case plan.Refuse:
-		ri.Outcome = catalogue.ItemRefused
-	}
-	return ri, err
-}
+func CopyID(id int64) string { return "c" + strconv.FormatInt(id, 10) }
 
 // activate notes that this process works on a receipt; mu is held.
 func (r *Restorer) activate(id int64) {

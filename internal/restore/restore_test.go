@@ -227,6 +227,13 @@ func TestEveryNameComesBackByteForByte(t *testing.T) {
 	}
 }
 
+// items are those of a plan.
+func items(t *testing.T, planned restore.Planned) []plan.Item {
+	all, err := planned.Whole(t.Context())
+	require.NoError(t, err)
+	return all.Items
+}
+
 // started makes an item of a receipt look as if the service had been killed right before it gave the items their names.
 func started(t *testing.T, s *sitetest.Site, receipt, n int64, content string) {
 	r := s.Receipt(receipt)

@@ -94,7 +94,7 @@ func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 					for _, own := range w.own {
 						want[to.goes(own, w.whole)] = true
 					}
-					for _, item := range planned.Items {
+					for _, item := range items(t, planned) {
 						path := item.To.Path
 						if to.to == nil && rule == plan.KeepBoth && item.Clash != "" {
 							path = docs + "changed.txt" // beside what stands there

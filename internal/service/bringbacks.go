@@ -1,11 +1,8 @@
 package service
 
 import (
-	"bufio"
 	"cmp"
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 
@@ -37,7 +34,7 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 		return nil, err
 	}
 	if value(request.Body.DryRun) {
-		return shownPlan(planned.Plan), nil
+		return shownPlan{ctx, planned}, nil
 	}
 	// From here on the client's going away changes nothing.
 	ctx = context.WithoutCancel(ctx)
@@ -57,31 +54,6 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 		return nil, err
 	}
 	return api.BringBack202JSONResponse(toJob(j)), nil
-}
-
-// shownPlan is a plan as it is answered. It is written item by item: a plan may have a hundred thousand.
-type shownPlan plan.Plan
-
-// VisitBringBackResponse writes the plan.
-func (p shownPlan) VisitBringBackResponse(w http.ResponseWriter) error {
-	w.Header().Set("Content-Type", "application/json")
-	out := bufio.NewWriterSize(w, 64<<10)
-	encoder := json.NewEncoder(out)
-	if _, err := out.WriteString(`{"items":[`); err != nil {
-		return err
-	}
-	for n, item := range p.Items {
-		if n > 0 {
-			if err := out.WriteByte(','); err != nil {
-				return err
-			}
-		}
-		if err := encoder.Encode(toPlanItem(item)); err != nil {
-			return err
-		}
-	}
-	_, err := fmt.Fprintf(out, "],\"bytes\":%d}\n", p.Bytes)
-	return errors.Join(err, out.Flush())
 }
 
 func fromBringBack(b api.NewBringBack) (restore.Request, error) {

@@ -109,7 +109,7 @@ type Owner struct {
 
 // Item is what happens to one copy.
 type Item struct {
-	Wanted
+	*Wanted       // with the place and the note as they are planned
 	Action    Action
 	Clash     string        // what stands at the wanted place and how it is settled; empty where nothing does
 	SetsAside bool          // what stands at To goes into safekeeping first
@@ -129,16 +129,11 @@ type Plan struct {
 }
 
 // Make plans the wanted copies. Folders come before what goes into them, those wanted without what is in them before
-// everything else, level by level; two copies for one place clash with each other as with anything that stands there.
-func Make(wanted []Wanted, rule Rule, world World) Plan {
-	if rule == "" {
-		rule = KeepBoth
-	}
-	slices.SortStableFunc(wanted, func(a, b Wanted) int {
-		return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
-	})
-	m := maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{},
-		folders: map[place.Place]onGround{}, need: map[room]int64{}}
+// everything else, level by level; two copies for one place clash with each other as with anything that stands there. The wanted are put in
+// that order, and are part of the plan.
+func Make(wanted []*Wanted, rule Rule, world World) Plan {
+	slices.SortStableFunc(wanted, Before)
+	m := NewMaker(rule, world)
 	for _, w := range wanted {
 		if w.Leaves && w.Type == entry.Folder {
 			m.leaving[w.From] = true
@@ -146,24 +141,48 @@ func Make(wanted []Wanted, rule Rule, world World) Plan {
 	}
 	p := Plan{Items: make([]Item, 0, len(wanted))}
 	for _, w := range wanted {
-		item := m.item(w)
-		if (item.Action == Move || item.Action == Copy) && !item.Renames {
-			p.Bytes += item.Size
-		}
-		p.Items = append(p.Items, item)
+		p.Items = append(p.Items, m.Item(w))
 	}
+	p.Bytes = m.bytes
 	return p
 }
 
+// Before orders what is wanted as it has to be planned.
+func Before(a, b *Wanted) int {
+	return cmp.Or(cmp.Compare(a.level(), b.level()), cmp.Compare(a.To.Machine, b.To.Machine), cmp.Compare(a.To.Path, b.To.Path))
+}
+
+// NewMaker returns what plans one item after the other, of which no folder leaves its store.
+func NewMaker(rule Rule, world World) *Maker {
+	if rule == "" {
+		rule = KeepBoth
+	}
+	return &Maker{rule: rule, world: world, leaving: map[place.Place]bool{}, taken: map[place.Place]bool{}, made: map[place.Place]bool{},
+		folders: map[place.Place]onGround{}, need: map[room]int64{}}
+}
+
+// Item plans the next item, in the order of Before.
+func (m *Maker) Item(w *Wanted) Item {
+	item := m.item(w)
+	if (item.Action == Move || item.Action == Copy) && !item.Renames {
+		m.bytes += item.Size
+	}
+	return item
+}
+
+// Bytes is how much all items so far have to copy.
+func (m *Maker) Bytes() int64 { return m.bytes }
+
 // level is how deep a folder lies that is wanted without what is in it; everything else comes later.
-func (w Wanted) level() int {
+func (w *Wanted) level() int {
 	if w.Alone {
 		return strings.Count(w.To.Path, "/")
 	}
 	return math.MaxInt
 }
 
-type maker struct {
+// Maker plans item after item: what earlier ones make, fill and take counts for later ones.
+type Maker struct {
 	rule    Rule
 	world   World
 	leaving map[place.Place]bool     // folders that leave their stores whole
@@ -171,6 +190,7 @@ type maker struct {
 	made    map[place.Place]bool     // folders that earlier items make
 	folders map[place.Place]onGround // what folders that earlier items bring stand on
 	need    map[room]int64           // bytes that earlier items put there
+	bytes   int64                    // that earlier items copy
 }
 
 // room is where bytes go: a file system or, where that cannot be told, the folder that stands.
@@ -193,7 +213,7 @@ type onGround struct {
 	Standing
 }
 
-func (m *maker) item(w Wanted) Item {
+func (m *Maker) item(w *Wanted) Item {
 	item := Item{Wanted: w, Action: Copy}
 	if w.Leaves {
 		item.Action = Move
@@ -267,7 +287,7 @@ func (m *maker) item(w Wanted) Item {
 }
 
 // belongs says what an item loses because a user can write its store.
-func (m *maker) belongs(item *Item) {
+func (m *Maker) belongs(item *Item) {
 	if item.Claimed {
 		belongs := "belongs to that owner"
 		if item.Renames {
@@ -301,7 +321,7 @@ func (m *maker) belongs(item *Item) {
 }
 
 // untold says what becomes of an item whose store does not tell whose it is or who may read it.
-func (m *maker) untold(item *Item) {
+func (m *Maker) untold(item *Item) {
 	if item.Renames || item.UID.Known && item.Mode.Known {
 		return
 	}
@@ -321,7 +341,7 @@ func (m *maker) untold(item *Item) {
 }
 
 // away plans to set aside what stands somewhere.
-func (m *maker) away(item Item) Item {
+func (m *Maker) away(item Item) Item {
 	item.Action, item.SetsAside = Aside, true
 	switch stands := m.world.At(item.To); {
 	case stands.Problem != "":
@@ -344,7 +364,7 @@ func (m *maker) away(item Item) Item {
 }
 
 // inLeaving tells whether a copy lies in a folder that is brought back whole by the same plan.
-func (m *maker) inLeaving(from place.Place) bool {
+func (m *Maker) inLeaving(from place.Place) bool {
 	for path := place.Folder(from.Path); path != "/" && len(m.leaving) > 0; path = place.Folder(path) {
 		if m.leaving[place.Place{Machine: from.Machine, Path: path}] {
 			return true
@@ -361,7 +381,7 @@ func (i *Item) note(text string) {
 }
 
 // ground finds the nearest folder above the destination that stands, and notes those below it that must be made.
-func (m *maker) ground(item *Item) (onGround, string) {
+func (m *Maker) ground(item *Item) (onGround, string) {
 	if item.To.Path == "/" {
 		return onGround{}, fmt.Sprintf("%s is the root of the machine, which cannot be replaced", item.To)
 	}
@@ -396,7 +416,7 @@ func (m *maker) ground(item *Item) (onGround, string) {
 }
 
 // settle applies the rule to a clash and tells whether the item is thereby finished.
-func (m *maker) settle(item *Item, stands Standing) bool {
+func (m *Maker) settle(item *Item, stands Standing) bool {
 	what := fmt.Sprintf(
 		"a %s of %d bytes written %s",
 		stands.Type,

@@ -50,8 +50,17 @@ func wanted(id, from, to string) plan.Wanted {
 	return w
 }
 
+// made plans copies of what is wanted.
+func made(items []plan.Wanted, rule plan.Rule, w world) plan.Plan {
+	var all []*plan.Wanted
+	for _, item := range items {
+		all = append(all, &item)
+	}
+	return plan.Make(all, rule, w)
+}
+
 func one(t *testing.T, w world, rule plan.Rule, item plan.Wanted) plan.Item {
-	p := plan.Make([]plan.Wanted{item}, rule, w)
+	p := made([]plan.Wanted{item}, rule, w)
 	require.Len(t, p.Items, 1)
 	return p.Items[0]
 }
@@ -65,18 +74,18 @@ func TestAFreePlaceOnTheSameFileSystemNeedsOnlyARename(t *testing.T) {
 }
 
 func TestMissingFoldersAreMadeAgainOnce(t *testing.T) {
-	p := plan.Make(
+	p := made(
 		[]plan.Wanted{wanted("c2", "/trash/b", "/home/x/y/b"), wanted("c1", "/trash/a", "/home/x/a")},
 		"",
 		world{"/": folder, "/home": folder},
 	)
-	var made []string
+	var folders []string
 	for _, i := range p.Items {
 		for _, m := range i.Makes {
-			made = append(made, m.Path)
+			folders = append(folders, m.Path)
 		}
 	}
-	assert.Equal(t, []string{"/home/x", "/home/x/y"}, made)
+	assert.Equal(t, []string{"/home/x", "/home/x/y"}, folders)
 }
 
 func TestClashesAreSettledByTheRule(t *testing.T) {
@@ -102,7 +111,7 @@ func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
 		wanted("c3", "/trash/a.3", "/home/a"),
 	}
 	for _, rule := range []plan.Rule{plan.KeepBoth, plan.SetAside} {
-		p := plan.Make(items, rule, w)
+		p := made(items, rule, w)
 		seen := map[string]bool{}
 		for _, i := range p.Items {
 			assert.False(t, seen[i.To.Path], "%s: %s is filled twice", rule, i.To)
@@ -117,7 +126,7 @@ func TestAFolderBringsWhatIsInIt(t *testing.T) {
 	whole.Type = entry.Folder
 	inside := wanted("c2", "/trash/f/deep/x", "/home/f/deep/x")
 	inside.Leaves = false
-	p := plan.Make([]plan.Wanted{inside, whole}, "", world{"/": folder, "/home": folder})
+	p := made([]plan.Wanted{inside, whole}, "", world{"/": folder, "/home": folder})
 	assert.Equal(t, plan.Move, p.Items[0].Action)
 	assert.Equal(t, plan.Pass, p.Items[1].Action)
 }
@@ -125,7 +134,7 @@ func TestAFolderBringsWhatIsInIt(t *testing.T) {
 func TestAnotherFileSystemNeedsRoomForACopy(t *testing.T) {
 	drive := plan.Standing{Type: entry.Folder, Volume: 2, Free: 15}
 	w := world{"/": folder, "/drive": drive}
-	p := plan.Make([]plan.Wanted{wanted("c1", "/trash/a", "/drive/a"), wanted("c2", "/trash/b", "/drive/b")}, "", w)
+	p := made([]plan.Wanted{wanted("c1", "/trash/a", "/drive/a"), wanted("c2", "/trash/b", "/drive/b")}, "", w)
 	assert.False(t, p.Items[0].Renames)
 	assert.Contains(t, p.Items[0].Note, "another file system")
 	assert.Equal(t, plan.Refuse, p.Items[1].Action, "the first took the room")
@@ -192,7 +201,7 @@ func TestUnknownFileSystemsAreNotTheSame(t *testing.T) {
 	a.Free, b.Free = 15, 15
 	first, second := wanted("c1", "/trash/a", "/a/a"), wanted("c2", "/trash/b", "/b/b")
 	first.Volume, second.Volume = 0, 0
-	p := plan.Make([]plan.Wanted{first, second}, "", world{"/": folder, "/a": a, "/b": b})
+	p := made([]plan.Wanted{first, second}, "", world{"/": folder, "/a": a, "/b": b})
 	for _, item := range p.Items {
 		assert.Equal(t, plan.Move, item.Action, item.Note)
 		assert.False(t, item.Renames)
