@@ -28,9 +28,11 @@ corpus: ## play losses with known answers and print how many are answered right,
 	go test -c -o bin/corpus.test ./internal/corpus
 	bin/corpus.test -test.run Corpus -table
 
+SCALE := 1
 .PHONY: bench
-bench: build ## measure against the system's own tools and print the table of ratios
-	go run ./internal/bench $(BINARY)
+bench: build ## measure against the system's own tools; SCALE=0.1 makes all sizes a tenth
+	go build -o bin/bench ./internal/bench
+	bin/bench -scale $(SCALE) $(if $(filter 1,$(SCALE)),-write docs/measurements.md) $(BINARY)
 
 .PHONY: generate
 generate: console/node_modules/.package-lock.json ## generate the code that api/openapi.yaml describes

@@ -1,177 +1,98 @@
-// Command bench measures the program against the operating system's own tools doing the part of the work that cannot
-// be avoided, in one run on one machine, and prints one table of ratios. Absolute times mean nothing on shared
-// hardware; each figure is the median of several runs, ours and the yardstick's taken in turn.
+// Command bench measures the program against the operating system's own tools doing the part of the work that cannot be avoided, in one run
+// on one machine, and prints one table of ratios. Absolute times mean nothing on shared hardware; ours and the yardstick's are taken in
+// turn, each figure is the median of its rounds, and every result is checked before its time counts.
 //
-//	bench BINARY [WORK-FOLDER [surveys|live|snapshots|trails|advice|reads|searches|bring-backs]]
+//	bench [-scale 0.1] [-only PART] [-work FOLDER] [-write docs/measurements.md] BINARY
 //
-// Measured are: surveys of a trash of 100,000 items and of a live tree against find printing the same fields; what one
-// more snapshot costs after 1, 10, 30 and 60, and how the catalogue grows; a trail of a thousand sightings, and advice on it;
-// examining 10,000 documents; advice on a folder of 100,000 files of which a third were rewritten at once; the plan for a
-// folder of 100,000 files as of a moment; digests and one big file against cp, sha256sum and openssl; name search among 1,000,000
-// sightings, p95 through the API, against grep -i over the plain list of paths; bringing back 10,000 small files,
-// within a file system (renamed) and across two (copied, read back, compared, synced), against cp -a and sha256sum -c.
-// The service runs as a process of its own; its peak memory is read from /proc after each row.
+// At scale 1 the sizes are those that the bars are set for: a live tree of 1,000,000 files, 5,000,000 sightings, a file of 4 GiB. The service
+// runs as a process of its own. Of each row the table also tells the processor time that the service, its children and the yardstick
+// took, and the most memory that the service and its children held meanwhile. After the table come cost curves: what a search, a trail and
+// a survey cost as sightings, sources, machines and technicians grow.
 package main
 
 import (
 	"context"
+	"errors"
+	"flag"
 	"fmt"
 	"os"
-	"os/exec"
+	"os/signal"
 	"path/filepath"
-	"slices"
-	"strings"
+	"syscall"
 	"time"
 )
 
-// row is one line of the table.
-type row struct {
-	work, yardstick string
-	ours, theirs    time.Duration
-	bar             string
-	peak            string
+// bench is one run.
+type bench struct {
+	binary string
+	dir    string  // where everything is made, and removed at the end
+	scale  float64 // of all sizes; 1 is what the bars are set for
+	most   filled  // the catalogue with most sightings, once it is made
+	rows   []row
+	curves []curve
+}
+
+// of scales a size.
+func (b *bench) of(size int) int { return max(1, int(float64(size)*b.scale)) }
+
+// path is a place to work in.
+func (b *bench) path(parts ...string) string {
+	return filepath.Join(append([]string{b.dir}, parts...)...)
 }
 
 func main() {
-	if len(os.Args) < 2 {
-		fmt.Fprintln(os.Stderr, "usage: bench BINARY [WORK-FOLDER]")
+	scale := flag.Float64("scale", 1, "of all sizes")
+	only := flag.String("only", "", "the one part to measure")
+	work := flag.String("work", os.TempDir(), "the folder to work in")
+	write := flag.String("write", "", "the document whose table is replaced")
+	flag.Parse()
+	if flag.NArg() != 1 || *scale <= 0 || *scale > 1 {
+		fmt.Fprintln(os.Stderr, "usage: bench [-scale 0.1] [-only PART] [-work FOLDER] [-write DOCUMENT] BINARY")
 		os.Exit(2)
 	}
-	parent := os.TempDir()
-	if len(os.Args) > 2 {
-		parent = os.Args[2]
-	}
-	dir, err := os.MkdirTemp(parent, "humble-rewind-bench-")
-	if err == nil {
-		defer os.RemoveAll(dir)
-		only := ""
-		if len(os.Args) > 3 {
-			only = os.Args[3]
-		}
-		err = run(os.Args[1], dir, only)
-	}
-	if err != nil {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, flag.Arg(0), *work, *only, *write, *scale); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
-		os.RemoveAll(dir)
 		os.Exit(1)
 	}
 }
 
-func run(binary, dir, only string) error {
-	ctx := context.Background()
-	var rows []row
+func run(ctx context.Context, binary, work, only, write string, scale float64) (err error) {
+	dir, err := os.MkdirTemp(work, "humble-rewind-bench-")
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, os.RemoveAll(dir)) }()
+	b := &bench{binary: binary, dir: dir, scale: scale}
+	known := false
 	for _, part := range []struct {
 		name    string
-		measure func(context.Context, string, string) ([]row, error)
-	}{{"surveys", surveys}, {"live", live}, {"snapshots", snapshots}, {"trails", trails}, {"advice", advices}, {"reads", reads},
-		{"searches", searches}, {"bring-backs", bringBacks}} {
+		measure func(context.Context) error
+	}{
+		{"live", b.live}, {"trash", b.trash}, {"snapshots", b.snapshots}, {"digests", b.digests}, {"conditions", b.conditions},
+		{"trails", b.trails}, {"folders", b.folders}, {"searches", b.searches}, {"small", b.smallFiles}, {"big", b.bigFile},
+		{"page", b.page}, {"curves", b.costCurves},
+	} {
 		if only != "" && only != part.name {
 			continue
 		}
-		more, err := part.measure(ctx, binary, dir)
-		if err != nil {
-			return err
+		known = true
+		begun := time.Now()
+		if err := part.measure(ctx); err != nil {
+			return fmt.Errorf("%s: %w", part.name, err)
 		}
-		rows = append(rows, more...)
+		say("%s took %s", part.name, time.Since(begun).Round(time.Second))
 	}
-	fmt.Println("| work | ours | yardstick | its time | ratio | bar | peak memory |")
-	fmt.Println("|---|---|---|---|---|---|---|")
-	for _, r := range rows {
-		fmt.Printf(
-			"| %s | %s | %s | %s | %.3f× | %s | %s |\n",
-			r.work,
-			short(r.ours),
-			r.yardstick,
-			short(r.theirs),
-			float64(r.ours)/float64(r.theirs),
-			r.bar,
-			r.peak,
-		)
+	if !known {
+		return fmt.Errorf("there is no part %q", only)
+	}
+	text := b.text()
+	fmt.Print(text)
+	if write != "" {
+		return replaceTable(write, text)
 	}
 	return nil
 }
-
-func short(d time.Duration) string {
-	if d < 10*time.Millisecond {
-		return fmt.Sprintf("%.2f ms", float64(d.Microseconds())/1000)
-	}
-	return fmt.Sprintf("%d ms", d.Milliseconds())
-}
-
-func median(all []time.Duration) time.Duration {
-	slices.Sort(all)
-	return all[len(all)/2]
-}
-
-// p95 asks forty times, after once that reads what is not known yet, and returns what nineteen of twenty stay below.
-func p95(ask func() error) (time.Duration, error) {
-	if err := ask(); err != nil {
-		return 0, err
-	}
-	took := make([]time.Duration, 40)
-	for n := range took {
-		var err error
-		if took[n], err = timed(ask); err != nil {
-			return 0, err
-		}
-	}
-	slices.Sort(took)
-	return took[len(took)*95/100], nil
-}
-
-// timed runs do and returns how long it took.
-func timed(do func() error) (time.Duration, error) {
-	begun := time.Now()
-	err := do()
-	return time.Since(begun), err
-}
-
-// shell times a command line with its output thrown away.
-func shell(ctx context.Context, line string) (time.Duration, error) {
-	return timed(func() error {
-		out, err := exec.CommandContext(ctx, "sh", "-c", line).CombinedOutput()
-		if err != nil {
-			err = fmt.Errorf("%s: %w: %s", line, err, out)
-		}
-		return err
-	})
-}
-
-func shellOut(line string) ([]byte, error) { return exec.Command("sh", "-c", line).CombinedOutput() }
 
 func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }
-
-// makeTrash lays a home with n deleted files of a few hundred bytes in base.
-func makeTrash(home string, n int) error {
-	return fillCan(
-		filepath.Join(home, ".local/share/Trash"),
-		n,
-		func(name string) string { return filepath.Join("/home/ines/Documents", name) },
-	)
-}
-
-// fillCan fills a trash directory with n items whose records give the path that recorded returns.
-func fillCan(can string, n int, recorded func(name string) string) error {
-	for _, sub := range []string{"files", "info"} {
-		if err := os.MkdirAll(filepath.Join(can, sub), 0o700); err != nil {
-			return err
-		}
-	}
-	gone := time.Now().Add(-20 * 24 * time.Hour)
-	for i := range n {
-		name := fmt.Sprintf("Delivery note %06d.txt", i)
-		record := fmt.Sprintf(
-			"[Trash Info]\nPath=%s\nDeletionDate=%s\n",
-			strings.ReplaceAll(recorded(name), " ", "%20"),
-			gone.Add(time.Duration(i)*time.Second).Format("2006-01-02T15:04:05"),
-		)
-		if err := os.WriteFile(filepath.Join(can, "info", name+".trashinfo"), []byte(record), 0o600); err != nil {
-			return err
-		}
-		content := strings.Repeat(fmt.Sprintf("larch plank %06d\n", i), 24)
-		if err := os.WriteFile(filepath.Join(can, "files", name), []byte(content), 0o644); err != nil {
-			return err
-		}
-	}
-	return nil
-}
