@@ -43,6 +43,7 @@ type Catalogue struct {
 	sums     *pageSums
 	counters counters
 	rewrites rewrites
+	known    knownMachines
 	index    folderIndex
 	text     nameText
 	indexed  chan struct{} // closed once names and folders have been read for searches

@@ -402,6 +402,7 @@ func (c *Catalogue) FormerHomes(ctx context.Context, machine string) (map[string
 
 // UpdatePeople takes over who lives on a machine now, and remembers homes that are no longer somebody's.
 func (c *Catalogue) UpdatePeople(ctx context.Context, machine Machine, people []Person, at time.Time) error {
+	defer c.known.forget()
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		for _, p := range people {
 			var home string

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"modernc.org/sqlite"
@@ -58,6 +59,7 @@ func (c *Catalogue) AddMachine(ctx context.Context, m Machine) (Machine, error) 
 		}
 		return nil
 	})
+	c.known.forget()
 	return m, err
 }
 
@@ -73,9 +75,52 @@ func (c *Catalogue) Machines(ctx context.Context) ([]Machine, error) {
 	return c.machines(ctx, "1 ORDER BY name")
 }
 
-// Machine returns a machine by its name.
+// Machine returns a machine by its name. What it holds is shared and must not be changed.
 func (c *Catalogue) Machine(ctx context.Context, name string) (Machine, error) {
-	return oneMachine(c.machines(ctx, "name = ?", name))(name)
+	known, ok, since := c.known.get(name)
+	if ok {
+		return known, nil
+	}
+	m, err := oneMachine(c.machines(ctx, "name = ?", name))(name)
+	if err == nil {
+		c.known.put(m, since)
+	}
+	return m, err
+}
+
+// knownMachines are machines as they were read last: whoever opens a copy asks for one.
+type knownMachines struct {
+	mu      sync.Mutex
+	changes int
+	byName  map[string]Machine
+}
+
+func (k *knownMachines) get(name string) (m Machine, ok bool, changes int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	m, ok = k.byName[name]
+	return m, ok, k.changes
+}
+
+// put keeps a machine, unless one was changed since it was read.
+func (k *knownMachines) put(m Machine, since int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.changes != since {
+		return
+	}
+	if k.byName == nil {
+		k.byName = map[string]Machine{}
+	}
+	k.byName[m.Name] = m
+}
+
+// forget makes all be read again; it is called once a change has been made.
+func (k *knownMachines) forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.byName = nil
+	k.changes++
 }
 
 func oneMachine(all []Machine, err error) func(what any) (Machine, error) {
@@ -148,6 +193,7 @@ func (c *Catalogue) people(ctx context.Context, machine int64) ([]Person, error)
 func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
 	err := c.forget(ctx, "machine_id IN (SELECT id FROM machines WHERE name = ?1) OR at_machine_id IN (SELECT id FROM machines "+
 		"WHERE name = ?1)", "DELETE FROM machines WHERE name = ?1", name)
+	c.known.forget()
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", name, err)
 	}

@@ -112,6 +112,8 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) 
 // told of each.
 func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
 	const batch = 1000
+	ctx, done := source.ForContents(ctx)
+	defer done()
 	d := digesting{r: r, progress: progress, sums: map[int64][]byte{}}
 	d.side.SetLimit(readers)
 	for at := (catalogue.Position{}); ; {

@@ -156,6 +156,8 @@ const (
 func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
 	records := e.Contents.Site.Catalogue
 	var files, bytes int64
+	var keeping errgroup.Group // what was found of one batch, while the next is examined
+	defer func() { err = errors.Join(err, keeping.Wait()) }()
 	for at := (catalogue.Position{}); ; {
 		ids, next, err := records.UnexaminedIn(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
@@ -167,9 +169,10 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 			return unread, err
 		}
 		found := e.several(ctx, copies)
-		if err := records.SetExamined(context.WithoutCancel(ctx), found, e.Now()); err != nil {
+		if err := keeping.Wait(); err != nil {
 			return unread, err
 		}
+		keeping.Go(func() error { return records.SetExamined(context.WithoutCancel(ctx), found, e.Now()) })
 		if ctx.Err() != nil {
 			return unread, ctx.Err()
 		}
@@ -201,6 +204,8 @@ func (e *Examiner) patient(ctx context.Context) (context.Context, context.Cancel
 
 // several examines copies side by side and returns what could be.
 func (e *Examiner) several(ctx context.Context, copies []catalogue.Copy) []catalogue.Examined {
+	ctx, done := source.ForContents(ctx)
+	defer done()
 	var mu sync.Mutex
 	var all []catalogue.Examined
 	var side errgroup.Group

@@ -21,6 +21,7 @@ type Sessions struct {
 
 // reached is one machine. Its lock is held while it is dialled.
 type reached struct {
+	looked  time.Time     // when it was last seen to be there
 	mu      chan struct{} // a lock that somebody who waits for it can leave
 	at      string
 	session Session
@@ -72,8 +73,13 @@ func (s *Sessions) Get(ctx context.Context, machine, at string) (Session, error)
 
 // get is called with the machine's lock held.
 func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, error) {
+	now := s.now()
 	if r.session != nil {
-		if r.at == at && alive(ctx, r.session) {
+		lately := now.Sub(r.looked) < lookAgain && !now.Before(r.looked)
+		if r.at == at && (lately || alive(ctx, r.session)) {
+			if !lately {
+				r.looked = now
+			}
 			return r.session, nil
 		}
 		if err := ctx.Err(); err != nil { // whoever asked left; others may be at work on it
@@ -82,7 +88,6 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 		r.session.Close()
 		r.session = nil
 	}
-	now := s.now()
 	if r.at == at && r.failure != nil && now.Before(r.again) {
 		return nil, &BackoffError{r.again, r.failure}
 	}
@@ -108,6 +113,9 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 	}
 	return nil, r.failure
 }
+
+// lookAgain is for how long a machine that was seen to be there is not looked at again: copies are opened by the thousand.
+const lookAgain = 50 * time.Millisecond
 
 // alive notices a disk that was unmounted, or a directory that was replaced, since it was opened.
 func alive(ctx context.Context, s Session) bool {

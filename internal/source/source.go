@@ -120,7 +120,7 @@ func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Content, er
 	if err != nil {
 		return Content{}, err
 	}
-	if c.File != nil || c.Folder != nil {
+	if (c.File != nil || c.Folder != nil) && forContents(ctx) == nil {
 		// What cannot be read of them is lost like on any copy; the content is what counts.
 		c.Attributes, _ = folder.Attributes(ctx, name)
 	}
@@ -133,11 +133,11 @@ func OpenBelow(ctx context.Context, files reach.Session, at string, ref sighting
 	if err != nil {
 		return Content{}, err
 	}
-	folder, err := files.Tree(ctx, place.Join(at, place.Join("/"+l.Capture, l.Dir)))
+	folder, release, err := forContents(ctx).get(ctx, files, place.Join(at, place.Join("/"+l.Capture, l.Dir)))
 	if err != nil {
 		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
 	}
-	defer folder.Close()
+	defer release()
 	c, err := OpenEntry(ctx, folder, l.Name)
 	if err != nil {
 		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
