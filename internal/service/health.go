@@ -27,8 +27,16 @@ const (
 	lookedAt = 10 * time.Minute
 )
 
-// careForRecords checks and copies the records at once and once a day until ctx is done.
+// afterStart is how long records wait to be cared for after a start: what technicians have been waiting for comes first.
+const afterStart = 3 * time.Second
+
+// careForRecords checks and copies the records soon and once a day until ctx is done.
 func (s *Service) careForRecords(ctx context.Context) {
+	select {
+	case <-time.After(afterStart):
+	case <-ctx.Done():
+		return
+	}
 	ticker := time.NewTicker(lookedAt)
 	defer ticker.Stop()
 	for {

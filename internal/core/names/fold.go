@@ -31,6 +31,41 @@ func Fold(name string) string {
 	return cases.Fold().String(b.String())
 }
 
+// Has tells whether a folded word occurs in a name as it is searched: strings.Contains(Fold(name), word).
+func Has(name, word string) bool {
+	if word == "" {
+		return true
+	}
+	first := word[0]
+	for i := 0; i < len(name); i++ {
+		c := name[i]
+		if c >= utf8.RuneSelf {
+			return strings.Contains(Fold(name), word)
+		}
+		if lower(c) == first && i+len(word) <= len(name) && hasAt(name[i:], word) {
+			return true
+		}
+	}
+	return false
+}
+
+// hasAt tells whether a name begins with a folded word, as far as it is ASCII there.
+func hasAt(name, word string) bool {
+	for i := 1; i < len(word); i++ {
+		if lower(name[i]) != word[i] {
+			return false
+		}
+	}
+	return true
+}
+
+func lower(c byte) byte {
+	if 'A' <= c && c <= 'Z' {
+		return c + 'a' - 'A'
+	}
+	return c
+}
+
 // Letters that people type without their stroke or ligature and that Unicode does not take apart.
 var spellings = map[rune]string{'ø': "o", 'đ': "d", 'ł': "l", 'æ': "ae", 'œ': "oe", 'þ': "th", 'ð': "d", 'ı': "i", 'ħ': "h"}
 

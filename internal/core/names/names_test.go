@@ -57,6 +57,15 @@ func FuzzFold(f *testing.F) {
 		if !utf8.ValidString(folded) {
 			t.Errorf("Fold(%q) = %q", name, folded)
 		}
+		for from := range folded {
+			word := folded[from:min(len(folded), from+3)]
+			if !names.Has(name, word) {
+				t.Errorf("Has(%q, %q) is false", name, word)
+			}
+		}
+		if names.Has(name, "q9z") != strings.Contains(folded, "q9z") {
+			t.Errorf("Has(%q, q9z)", name)
+		}
 		if upper := names.Fold(strings.ToUpper(name)); utf8.ValidString(name) && isLatin(name) && upper != folded {
 			t.Errorf("Fold(%q) = %q, but of its capitals %q", name, folded, upper)
 		}
