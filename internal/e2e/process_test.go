@@ -129,3 +129,19 @@ func (p *process) all() (copies []api.Copy) {
 		}
 	}
 }
+
+// receipt returns a receipt with all its items, page by page.
+func (p *process) receipt(id string) (whole api.Receipt) {
+	p.t.Helper()
+	for cursor := (*string)(nil); ; {
+		r, err := p.GetReceiptWithResponse(p.t.Context(), id, &api.GetReceiptParams{Cursor: cursor})
+		require.NoError(p.t, err)
+		require.NotNil(p.t, r.JSON200, string(r.Body))
+		items := append(whole.Items, r.JSON200.Items...)
+		whole = *r.JSON200
+		whole.Items = items
+		if cursor = whole.Next; cursor == nil {
+			return whole
+		}
+	}
+}
