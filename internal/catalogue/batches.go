@@ -54,7 +54,7 @@ const maxBatch = 1 << 30
 var (
 	batchPacker, _   = zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderConcurrency(1))
 	batchUnpacker, _ = zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxBatch))
-	batchReading, _  = cbor.DecOptions{MaxArrayElements: 1 << 24}.DecMode()
+	batchReading, _  = cbor.DecOptions{MaxArrayElements: 1 << 24, UTF8: cbor.UTF8DecodeInvalid}.DecMode()
 )
 
 func packBatch(items []ReceiptItem) ([]byte, error) {
@@ -176,6 +176,9 @@ func (c *Catalogue) SaveItems(ctx context.Context, receipt int64, items []Receip
 				return err
 			}
 			items = items[n:]
+		}
+		if len(items) > 0 {
+			return fmt.Errorf("receipt r%d: %w", receipt, ErrNotFound)
 		}
 		return nil
 	})

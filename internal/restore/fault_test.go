@@ -2,10 +2,14 @@ package restore_test
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 
@@ -35,7 +39,11 @@ type faults struct {
 	created     func() // called when a file is made to be written
 }
 
+var striking sync.Mutex // files are written side by side
+
 func (f *faults) strike() error {
+	striking.Lock()
+	defer striking.Unlock()
 	f.countdown--
 	if f.countdown == 0 {
 		return f.err
@@ -175,17 +183,65 @@ func (x faultyFile) Write(p []byte) (int, error) {
 	return x.NewFile.Write(p)
 }
 
+// ReadAt makes large files be read back while they are written.
+func (x faultyFile) ReadAt(p []byte, at int64) (int, error) {
+	return x.NewFile.(io.ReaderAt).ReadAt(p, at)
+}
+
 func TestWhatArrivesDifferentlyIsNotBroughtBack(t *testing.T) {
-	f := &faults{otherDevice: true, corrupt: true}
+	for name, content := range map[string]string{"small": "from the trash", "large": strings.Repeat("lines of the hull\n", 3<<20)} {
+		t.Run(name, func(t *testing.T) {
+			f := &faults{otherDevice: true, corrupt: true}
+			s := sitetest.NewWith(t, reach.Ways{f.way()})
+			s.Discard("/home/ines/quote.odt", content)
+			s.Lay(map[string]string{"/other/new/": ""})
+			s.Survey(s.AddTrash("/home/ines"))
+			before := s.Tree("/")
+			r := s.BringBack(restore.Request{Copies: ids(s.Named("quote")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+			assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
+			assert.Contains(t, r.Items[0].Note, "reads back differently")
+			assert.Empty(t, r.Items[0].SHA256)
+			assert.Equal(t, before, s.Tree("/"))
+		})
+	}
+}
+
+// Of whatever length a file is, around the sizes at which it is sent otherwise, it arrives byte for byte and is digested right; long runs
+// of zeros come as holes.
+func TestFilesOfAllLengthsArriveWhole(t *testing.T) {
+	const piece, large, window = 256 << 10, 4 << 20, 32 << 20
+	random := rand.New(rand.NewPCG(7, 7))
+	f := &faults{otherDevice: true}
 	s := sitetest.NewWith(t, reach.Ways{f.way()})
-	s.Discard("/home/ines/quote.odt", "from the trash")
+	lengths := []int{0, 1, piece - 1, piece, piece + 1, large, large + 1, window - 1, window, window + 1, window + large, 2*window + 3}
+	for _, n := range lengths {
+		content := make([]byte, n)
+		for at := 0; at < n; at += piece {
+			if random.IntN(3) > 0 { // else a hole
+				for i := at; i < min(n, at+piece); i += 97 {
+					content[i] = byte(random.Uint32())
+				}
+			}
+		}
+		s.Discard(fmt.Sprintf("/home/ines/%d.bin", n), string(content))
+	}
 	s.Lay(map[string]string{"/other/new/": ""})
 	s.Survey(s.AddTrash("/home/ines"))
-	before := s.Tree("/")
-	r := s.BringBack(restore.Request{Copies: ids(s.Named("quote")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
-	assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
-	assert.Contains(t, r.Items[0].Note, "reads back differently")
-	assert.Equal(t, before, s.Tree("/"))
+	want := map[string]string{}
+	for _, n := range lengths {
+		content, err := os.ReadFile(s.Path(fmt.Sprintf("%s/files/%d.bin", sitetest.HomeTrash, n)))
+		require.NoError(t, err)
+		want[fmt.Sprintf("%d.bin", n)] = fmt.Sprintf("%x", sha256.Sum256(content))
+	}
+	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Limit: 100})...), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	require.Equal(t, catalogue.ReceiptDone, r.State)
+	require.Len(t, r.Items, len(lengths))
+	for _, item := range r.Items {
+		content, err := os.ReadFile(s.Path(item.To.Path))
+		require.NoError(t, err)
+		assert.Equal(t, want[item.To.Name()], fmt.Sprintf("%x", sha256.Sum256(content)), item.To.Name())
+		assert.Equal(t, want[item.To.Name()], item.SHA256)
+	}
 }
 
 // Every writing operation of a bring-back fails once, each in a world of its own. Whatever fails, each content is in the

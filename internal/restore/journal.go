@@ -73,15 +73,19 @@ type former struct {
 	Name    []byte `json:"name"`
 }
 
-// workForm writes times as text, to the nanosecond and with their zones.
-var workForm, _ = cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode()
+// How work is written and read: times as text, to the nanosecond and with their zones, and texts that may be no UTF-8, as the target of a
+// link may.
+var (
+	workForm, _    = cbor.EncOptions{Time: cbor.TimeRFC3339Nano}.EncMode()
+	workReading, _ = cbor.DecOptions{UTF8: cbor.UTF8DecodeInvalid}.DecMode()
+)
 
 func (w *work) encode() ([]byte, error) { return workForm.Marshal(w) }
 
 func decodeWork(encoded []byte) (work, error) {
 	var w work
 	if !bytes.HasPrefix(encoded, []byte("{")) {
-		err := cbor.Unmarshal(encoded, &w)
+		err := workReading.Unmarshal(encoded, &w)
 		if err != nil {
 			err = fmt.Errorf("read the journal: %w", err)
 		}

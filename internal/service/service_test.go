@@ -264,6 +264,30 @@ func TestJobsTellTheirProgressAndAreListed(t *testing.T) {
 	assert.Equal(t, j.Id, list.JSON200.Jobs[0].Id, "newest first")
 }
 
+func TestAReceiptIsReadInPages(t *testing.T) {
+	s := servicetest.StartDemo(t, servicetest.Page)
+	ids := []string{s.Find("Sanderling moulds")[0].Id, s.Find("Quote 127")[0].Id}
+	brought, err := s.Client.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &ids})
+	require.NoError(t, err)
+	require.NotNil(t, brought.JSON202, string(brought.Body))
+	s.Wait(brought.JSON202.Id)
+	whole, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt, nil)
+	require.NoError(t, err)
+	require.Len(t, whole.JSON200.Items, 2)
+	assert.Nil(t, whole.JSON200.Next)
+	first, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt, &api.GetReceiptParams{Limit: new(1)})
+	require.NoError(t, err)
+	require.NotNil(t, first.JSON200.Next, string(first.Body))
+	second, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt, &api.GetReceiptParams{Limit: new(1),
+		Cursor: first.JSON200.Next})
+	require.NoError(t, err)
+	assert.Nil(t, second.JSON200.Next)
+	assert.Equal(t, whole.JSON200.Items, append(first.JSON200.Items, second.JSON200.Items...))
+	odd, err := s.Client.GetReceiptWithResponse(t.Context(), *brought.JSON202.Receipt, &api.GetReceiptParams{Cursor: new("r1")})
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusBadRequest, odd.StatusCode())
+}
+
 func TestOneUndoIsBegunHoweverOftenItIsAskedFor(t *testing.T) {
 	s := servicetest.StartDemo(t, servicetest.Page)
 	brought, err := s.Client.BringBackWithResponse(

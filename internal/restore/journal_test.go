@@ -1,0 +1,32 @@
+package restore
+
+import (
+	"io/fs"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/reach"
+)
+
+// What is kept of an item comes back as it was: times of any zone and century, and what is no UTF-8.
+func TestTheJournalKeepsWhatItIsGiven(t *testing.T) {
+	for _, at := range []time.Time{
+		{}, time.Date(1901, 12, 13, 20, 45, 52, 0, time.UTC), time.Date(2026, 10, 25, 2, 30, 0, 123456789, time.FixedZone("", 7200)),
+		time.Date(9999, 12, 31, 23, 59, 59, 999999999, time.UTC),
+	} {
+		like := entry.Mark{Type: entry.File, Size: 7, Written: entry.At(at), Mode: entry.Is[fs.FileMode](0o4755), UID: entry.Is(int64(0))}
+		was := work{Ref: []byte("caf\xe9"), Dated: at, DatedBy: "deleted", Like: &like, Made: [][]byte{[]byte("/a\xff")},
+			After: identity{Seen: reach.Seen{Device: 1 << 63, Inode: 7, Size: -1, Written: entry.At(at)}, Digest: "target \xff\n"}}
+		encoded, err := was.encode()
+		require.NoError(t, err)
+		is, err := decodeWork(encoded)
+		require.NoError(t, err)
+		assert.True(t, was.Dated.Equal(is.Dated), "%s, not %s", is.Dated, was.Dated)
+		was.Dated, is.Dated = time.Time{}, time.Time{}
+		assert.Equal(t, was, is)
+	}
+}
