@@ -95,7 +95,21 @@ func (d *Difference) Abandon() {
 	}
 }
 
-func (d *Difference) beginNow() error { return d.begin(sighting.Capture{At: d.at}, false) }
+// beginNow begins what is there now. Where the clock was set back since the last survey, this one comes right after that: what is seen
+// later must not count as earlier.
+func (d *Difference) beginNow() error {
+	stores, err := d.catalogue.Stores(d.ctx)
+	if err != nil {
+		return err
+	}
+	at := d.at
+	if s := stores[d.source.ID]; s != nil && !s.Last().IsZero() && !at.After(s.Last()) {
+		at = s.Last().Add(1)
+		d.following.Note(fmt.Sprintf("The service's clock was set back since the last survey: what was seen now is recorded as of %s.",
+			at.UTC().Format(time.RFC3339)))
+	}
+	return d.begin(sighting.Capture{At: at}, false)
+}
 
 func (d *Difference) begin(point sighting.Capture, dated bool) (err error) {
 	if d.folders == nil {

@@ -79,7 +79,7 @@ export function ReceiptView({ id }: { id: string }) {
       </Table>
       {hasNextPage && (
         <Plain isDisabled={isFetchingNextPage} onPress={() => void fetchNextPage()}>
-          Show more: {counted(items.length, "item")} of {r.count} are shown
+          Show more ({items.length} of {counted(r.count, "item")} are shown)
         </Plain>
       )}
     </article>
