@@ -45,6 +45,9 @@ type merge struct {
 	changes  []blockChange
 }
 
+// manyBlocks is how many blocks of a folder wait as they are until the folder is written; more wait packed.
+const manyBlocks = 8
+
 // split is a span that began as part of another one, whose content it shares.
 type split struct {
 	name  string
@@ -400,6 +403,9 @@ func (m *merge) piece(upTo string) error {
 	m.changes = append(m.changes, blockChange{id: m.position, low: m.low, now: m.now, past: m.past, keepPast: keepPast,
 		names:  append(m.names, m.moved...),
 		splits: m.splits, whole: m.pieces > 0 && len(m.parts) > 0})
+	if n := len(m.changes); n > manyBlocks {
+		m.changes[n-1].wait()
+	}
 	m.stand += int64(len(m.now))
 	m.pieces++
 	m.now, m.past, m.names, m.moved, m.splits = nil, nil, nil, nil, nil

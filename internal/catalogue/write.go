@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"strings"
 
 	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/entry"
@@ -32,12 +33,53 @@ type blockChange struct {
 	names     []string // in the store, of entries that are new
 	splits    []split
 	bounds    bounds // as it is written
+	waits     *waitingBlock
+}
+
+// waitingBlock is a block that waits packed until its folder is written: of a folder of a million entries that are all new, there are a
+// thousand.
+type waitingBlock struct {
+	spans     int
+	now, past []byte
+	names     string // with a zero byte, which no name has, behind each
+}
+
+// wait packs what a block holds; unpack undoes that.
+func (b *blockChange) wait() {
+	w := &waitingBlock{spans: len(b.now) + len(b.past), now: block.Encode(b.now), past: block.Encode(b.past)}
+	for _, name := range b.names {
+		w.names += name + "\x00"
+	}
+	b.now, b.past, b.names, b.waits = nil, nil, nil, w
+}
+
+func (b *blockChange) unpack() (err error) {
+	w := b.waits
+	if w == nil {
+		return nil
+	}
+	b.waits = nil
+	if b.now, err = block.Decode(w.now); err != nil {
+		return err
+	}
+	if b.past, err = block.Decode(w.past); err != nil {
+		return err
+	}
+	for name := range strings.SplitSeq(strings.TrimSuffix(w.names, "\x00"), "\x00") {
+		if w.names != "" {
+			b.names = append(b.names, name)
+		}
+	}
+	return nil
 }
 
 // weight is about how many spans it takes to write a change.
 func (f *folderChange) weight() (n int) {
 	for _, b := range f.blocks {
 		n += len(b.now) + len(b.past) + 1
+		if b.waits != nil {
+			n += b.waits.spans
+		}
 	}
 	return n
 }
@@ -107,8 +149,16 @@ func (f *folderWriter) write(ctx context.Context, change *folderChange) error {
 		return ErrMeanwhile
 	}
 	for i := range change.blocks {
-		if err := f.block(ctx, change, &change.blocks[i]); err != nil {
+		b := &change.blocks[i]
+		waited := b.waits != nil
+		if err := b.unpack(); err != nil {
 			return err
+		}
+		if err := f.block(ctx, change, b); err != nil {
+			return err
+		}
+		if waited {
+			b.now, b.past, b.names = nil, nil, nil
 		}
 	}
 	var dir any
