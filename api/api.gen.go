@@ -1202,10 +1202,15 @@ type Folder struct {
 	Moments []FolderMoment `json:"moments"`
 	Moved   int            `json:"moved"`
 	Place   Place          `json:"place"`
-	Rows    []FolderRow    `json:"rows"`
-	Same    int            `json:"same"`
-	Was     *Place         `json:"was,omitempty"`
-	Zone    string         `json:"zone"`
+
+	// Rows Of what lies directly in the folder, the first ten thousand
+	Rows []FolderRow `json:"rows"`
+
+	// RowsLeft How many rows are left out
+	RowsLeft *int   `json:"rows_left,omitempty"`
+	Same     int    `json:"same"`
+	Was      *Place `json:"was,omitempty"`
+	Zone     string `json:"zone"`
 }
 
 // FolderAdvice defines model for FolderAdvice.

@@ -103,7 +103,7 @@ func (d *Difference) beginNow() error {
 		return err
 	}
 	at := d.at
-	if s := stores[d.source.ID]; s != nil && !s.Last().IsZero() && !at.After(s.Last()) {
+	if s := stores[d.source.ID]; s != nil && at.Before(s.Last()) {
 		at = s.Last().Add(1)
 		d.following.Note(fmt.Sprintf("The service's clock was set back since the last survey: what was seen now is recorded as of %s.",
 			at.UTC().Format(time.RFC3339)))

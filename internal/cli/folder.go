@@ -124,6 +124,10 @@ func (s *session) showFolder(f api.Folder) {
 	}
 	t.print(s.Stdout)
 	s.showGrid(f)
+	if f.RowsLeft != nil {
+		fmt.Fprintf(s.Stdout, "What each moment did is shown of the first %s; look for others by name with: humble-rewind find\n",
+			count(int64(len(f.Rows)), "entry", "entries"))
+	}
 	fmt.Fprintln(s.Stdout, s.zoneLine())
 }
 

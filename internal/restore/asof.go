@@ -61,7 +61,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
 		}
 	}
-	folder, err := r.Trails.Folder(ctx, a.Place, a.At, time.Time{})
+	folder, err := r.Trails.Entries(ctx, a.Place, a.At)
 	if errors.Is(err, trails.ErrNothingThere) {
 		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
 			Next: "See what is known of it with: humble-rewind trail, or look for it by name with: humble-rewind find"}

@@ -92,31 +92,43 @@ type shownPlan struct {
 func (p shownPlan) VisitBringBackResponse(w http.ResponseWriter) error {
 	w.Header().Set("Content-Type", "application/json")
 	return inPieces(w, func(put func([]byte) error) error {
-		b := append(make([]byte, 0, pieceSize+1024), `{"items":[`...)
+		out := pieces{put: put, b: []byte(`{"items":[`)}
 		first := true
 		bytes, err := p.Each(p.ctx, func(item plan.Item) error {
 			if !first {
-				b = append(b, ',')
+				out.b = append(out.b, ',')
 			}
 			first = false
-			if b = appendPlanItem(b, toPlanItem(item)); len(b) < pieceSize {
-				return nil
-			}
-			full := b
-			b = make([]byte, 0, pieceSize+1024)
-			return put(full)
+			out.b = appendPlanItem(out.b, toPlanItem(item))
+			return out.append(nil)
 		})
 		if err != nil {
 			return err
 		}
-		b = append(b, `],"bytes":`...)
-		b = strconv.AppendInt(b, bytes, 10)
-		return put(append(b, '}', '\n'))
+		out.b = append(out.b, `],"bytes":`...)
+		out.b = strconv.AppendInt(out.b, bytes, 10)
+		return put(append(out.b, '}', '\n'))
 	})
 }
 
 // pieceSize is how much of a long answer is written at once.
 const pieceSize = 256 << 10
+
+// pieces gathers an answer until there is enough of it.
+type pieces struct {
+	put func([]byte) error
+	b   []byte
+}
+
+// append adds some, and puts what there is once it is enough.
+func (p *pieces) append(some []byte) error {
+	if p.b = append(p.b, some...); len(p.b) < pieceSize {
+		return nil
+	}
+	full := p.b
+	p.b = make([]byte, 0, pieceSize+1024)
+	return p.put(full)
+}
 
 // inPieces writes what produce hands over, one piece while the next is made: packing takes as long as making. Where it fails before its
 // first piece, that is the answer; later the answer breaks off, so that nobody takes it for the whole.

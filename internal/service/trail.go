@@ -3,10 +3,12 @@ package service
 import (
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/api"
@@ -202,6 +204,9 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		Moments: make([]api.FolderMoment, len(f.Moments)),
 		Rows:    make([]api.FolderRow, len(f.Rows)),
 	}
+	if f.Left > 0 {
+		a.RowsLeft = &f.Left
+	}
 	if f.Was != (place.Place{}) {
 		was := toPlace(f.Was)
 		a.Was = &was
@@ -222,10 +227,6 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	if !value(q.Deep) {
 		entries = f.Level()
 	}
-	a.Entries = make([]api.FolderEntry, len(entries))
-	for i, e := range entries {
-		a.Entries[i] = toEntry(p, e)
-	}
 	for i, moment := range f.Moments {
 		a.Moments[i] = api.FolderMoment{At: moment.At, Changed: moment.Changed}
 	}
@@ -241,7 +242,46 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 			Cells: string(cells),
 		}
 	}
-	return a, nil
+	return shownFolder{a, p, entries}, nil
+}
+
+// shownFolder is a folder as it is answered. Its entries are written some at a time: there may be hundreds of thousands.
+type shownFolder struct {
+	api.GetFolder200JSONResponse
+	place   place.Place
+	entries []trails.Entry
+}
+
+// VisitGetFolderResponse writes the folder.
+func (f shownFolder) VisitGetFolderResponse(w http.ResponseWriter) error {
+	f.Entries = []api.FolderEntry{}
+	rest, err := json.Marshal(f.GetFolder200JSONResponse)
+	if err != nil {
+		return err
+	}
+	before, after, found := strings.Cut(string(rest), `"entries":[]`)
+	if !found {
+		return fmt.Errorf("there is no list of entries in %.200s", rest)
+	}
+	w.Header().Set("Content-Type", "application/json")
+	return inPieces(w, func(put func([]byte) error) error {
+		p := pieces{put: put}
+		p.b = append(append(p.b, before...), `"entries":[`...)
+		for n, e := range f.entries {
+			if n > 0 {
+				p.b = append(p.b, ',')
+			}
+			encoded, err := json.Marshal(toEntry(f.place, e))
+			if err != nil {
+				return err
+			}
+			if err := p.append(encoded); err != nil {
+				return err
+			}
+		}
+		p.b = append(append(append(p.b, ']'), after...), '\n')
+		return put(p.b)
+	})
 }
 
 func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {

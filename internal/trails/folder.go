@@ -84,8 +84,12 @@ type Folder struct {
 	Was     place.Place // the folder that it was before it came up here; zero where it was none
 	Entries []Entry     // by path
 	Moments []Moment    // oldest first
-	Rows    []Row       // of what is directly in it, by name
+	Rows    []Row       // of what is directly in it, by name; the first MaxRows
+	Left    int         // how many rows are left out
 }
+
+// MaxRows is of how many entries directly in a folder it is told what every moment did to them: more can neither be drawn nor read.
+const MaxRows = 10_000
 
 // Level returns the entries that lie directly in the folder; what is deeper shows in the state of the folders.
 func (f *Folder) Level() []Entry {
@@ -129,6 +133,18 @@ func (r *Reader) Folder(ctx context.Context, p place.Place, asOf, against time.T
 	f := Folder{Place: p, AsOf: asOf, Against: against}
 	a := &assembly{Folder: &f, moments: map[time.Time]int{}, rows: map[string]*row{}}
 	a.each = a.take
+	if err := a.walk(ctx, r); err != nil {
+		return f, err
+	}
+	a.finish()
+	return f, nil
+}
+
+// Entries is Folder without moments and rows, compared with what is there now.
+func (r *Reader) Entries(ctx context.Context, p place.Place, asOf time.Time) (Folder, error) {
+	f := Folder{Place: p, AsOf: asOf}
+	a := &assembly{Folder: &f}
+	a.each = a.entry
 	if err := a.walk(ctx, r); err != nil {
 		return f, err
 	}
@@ -308,6 +324,15 @@ func (a *assembly) place(path string, facts []catalogue.Fact) {
 func (a *assembly) changes(rel string, t *trail.Trail) {
 	name, _, deeper := strings.Cut(rel, "/")
 	r := a.rows[name]
+	if r == nil && len(a.rows) >= MaxRows {
+		if !deeper {
+			a.Left++
+		}
+		for _, c := range t.Changes() {
+			a.moments[c.At]++
+		}
+		return
+	}
 	if r == nil {
 		r = &row{touched: map[time.Time]bool{}, steps: map[time.Time]int{}}
 		a.rows[name] = r

@@ -1127,7 +1127,10 @@ export interface components {
             was?: components["schemas"]["Place"];
             entries: components["schemas"]["FolderEntry"][];
             moments: components["schemas"]["FolderMoment"][];
+            /** @description Of what lies directly in the folder, the first ten thousand */
             rows: components["schemas"]["FolderRow"][];
+            /** @description How many rows are left out */
+            rows_left?: number;
             /** @description Files below the folder in this state */
             missing: number;
             changed: number;

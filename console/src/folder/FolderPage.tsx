@@ -103,6 +103,11 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
               {all ? "Fold what never changed" : `${counted(still.length, "entry", "entries")} never changed; show`}
             </Plain>
           )}
+          {folder.rows_left !== undefined && (
+            <Quiet>
+              The first {counted(folder.rows.length, "entry", "entries")} are drawn, {folder.rows_left} are not: look for them by name.
+            </Quiet>
+          )}
           <Quiet>
             <Key>←</Key> <Key>→</Key> moments <Key>↑</Key> <Key>↓</Key> entries <Key>Enter</Key> opens · ■ new content, · as before, → moved
             · {zone}

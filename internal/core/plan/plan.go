@@ -109,7 +109,7 @@ type Owner struct {
 
 // Item is what happens to one copy.
 type Item struct {
-	*Wanted       // with the place and the note as they are planned
+	*Wanted   // with the place and the note as they are planned
 	Action    Action
 	Clash     string        // what stands at the wanted place and how it is settled; empty where nothing does
 	SetsAside bool          // what stands at To goes into safekeeping first
