@@ -25,12 +25,12 @@ func killPoints(t *testing.T, few int) int {
 	return few
 }
 
-// killFiles is how many files are brought back in each.
+// killFiles is how many files are brought back in each: more than one batch.
 func killFiles() int {
 	if n, err := strconv.Atoi(os.Getenv("HUMBLE_REWIND_KILL_FILES")); err == nil {
 		return n
 	}
-	return 1500
+	return 4500
 }
 
 func content(n int) string { return strings.Repeat(fmt.Sprintf("plank %d\n", n), 40) }

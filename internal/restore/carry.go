@@ -97,7 +97,7 @@ func (c *carrying) all(batches []int64) error {
 		if c.ctx.Err() != nil {
 			break
 		}
-		items, err := c.r.Site.Catalogue.Batch(c.ctx, c.receipt, first)
+		items, err := c.r.Site.Catalogue.Batch(context.WithoutCancel(c.ctx), c.receipt, first)
 		if err != nil {
 			return c.end(before, err)
 		}

@@ -33,7 +33,7 @@ const (
 
 func staged(n int, end string) string { return fmt.Sprintf("%d.%s", n, end) }
 
-// stages are those of a receipt, one on each file system.
+// stages are those of a receipt: one on each file system or, of an interrupted attempt, one for each of two batches.
 type stages struct {
 	records *catalogue.Catalogue
 	receipt int64
@@ -154,7 +154,11 @@ func (s *stages) reopen(ctx context.Context, open *handles) error {
 		if err != nil {
 			return err
 		}
-		s.at[volumeAt(record.Folder, info.Volume())] = &stage{inside, record}
+		key := volumeAt(record.Folder, info.Volume())
+		if _, another := s.at[key]; another { // of the batch before or behind it
+			key.folder = record.Name
+		}
+		s.at[key] = &stage{inside, record}
 	}
 	return nil
 }

@@ -165,7 +165,10 @@ func (s *stream) large(ctx context.Context) error {
 	err := s.send(ctx, pieces, windows)
 	close(pieces)
 	close(windows)
-	if err := errors.Join(group.Wait(), err); err != nil {
+	if failed := group.Wait(); failed != nil { // which is why sending ended, where it did
+		return failed
+	}
+	if err != nil {
 		return err
 	}
 	s.digest, s.proved = h.Hex(), true
