@@ -14,16 +14,6 @@ import (
 	"humble-rewind/api"
 )
 
-// costCurves measures how costs grow with what there is.
-func (b *bench) costCurves(ctx context.Context) error {
-	for _, measure := range []func(context.Context) error{b.bySightings, b.bySources, b.byMachines} {
-		if err := measure(ctx); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // latency asks many times and returns what nineteen of twenty answers stay below.
 func latency(ask func() error) (time.Duration, error) {
 	all := make([]cost, asked)

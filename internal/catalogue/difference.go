@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"time"
@@ -98,13 +99,14 @@ func (d *Difference) Abandon() {
 // beginNow begins what is there now. Where the clock was set back since the last survey, this one comes right after that: what is seen
 // later must not count as earlier.
 func (d *Difference) beginNow() error {
-	stores, err := d.catalogue.Stores(d.ctx)
-	if err != nil {
+	var nanos sql.NullInt64
+	const latest = "SELECT max(at) FROM captures WHERE source_id = ? AND complete"
+	if err := d.catalogue.reads.QueryRowContext(d.ctx, latest, d.source.ID).Scan(&nanos); err != nil {
 		return err
 	}
 	at := d.at
-	if s := stores[d.source.ID]; s != nil && at.Before(s.Last()) {
-		at = s.Last().Add(1)
+	if last := moment(nanos); at.Before(last) {
+		at = last.Add(1)
 		d.following.Note(fmt.Sprintf("The service's clock was set back since the last survey: what was seen now is recorded as of %s.",
 			at.UTC().Format(time.RFC3339)))
 	}
