@@ -91,6 +91,11 @@ func (c *Catalogue) Sources(ctx context.Context, machine string) ([]Source, erro
 	return c.sources(ctx, "?1 = '' OR m.name = ?1", machine)
 }
 
+// SourcesOn lists the sources whose stores are on a machine.
+func (c *Catalogue) SourcesOn(ctx context.Context, machine string) ([]Source, error) {
+	return c.sources(ctx, "a.name = ?1", machine)
+}
+
 func (c *Catalogue) sources(ctx context.Context, where string, args ...any) ([]Source, error) {
 	rows, err := c.read.QueryContext(
 		ctx,

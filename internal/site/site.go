@@ -203,10 +203,10 @@ func (s *Site) people(ctx context.Context, machine catalogue.Machine) ([]source.
 
 // stores lists the folders on a source's machine that hold the points in time of others.
 func (s *Site) stores(ctx context.Context, src catalogue.Source) ([]string, error) {
-	sources, err := s.Catalogue.Sources(ctx, "")
+	sources, err := s.Catalogue.SourcesOn(ctx, src.AtMachine)
 	var stores []string
 	for _, other := range sources {
-		if other.ID != src.ID && other.AtMachine == src.AtMachine && other.Traits.Dated() {
+		if other.ID != src.ID && other.Traits.Dated() {
 			stores = append(stores, other.At)
 		}
 	}
