@@ -33,6 +33,9 @@ func (r *row) answers(s *server, ask func() error) error {
 		return nil
 	})
 	r.ours, r.memory = []cost{p95(all)}, memory
+	if r.most > 0 {
+		r.limit = fmt.Sprintf("≤ %d ms: %s", r.most.Milliseconds(), met(r.ours[0].clock <= r.most))
+	}
 	return err
 }
 
@@ -76,7 +79,7 @@ func (b *bench) trails(ctx context.Context) error {
 		return err
 	}
 	const path = "/home/ines/Quote.odt"
-	trail := row{work: "trail of a place with 1,000 sightings in ten sources, p95 through the API", limit: "≤ 35 ms"}
+	trail := row{work: "trail of a place with 1,000 sightings in ten sources, p95 through the API", yardstick: "—", most: 35 * time.Millisecond}
 	err = trail.answers(s, func() error {
 		r, err := s.GetTrailWithResponse(ctx, &api.GetTrailParams{Machine: "front-office", Path: new(path)})
 		if err == nil && (r.JSON200 == nil || len(r.JSON200.Versions) != 1000) {
@@ -88,7 +91,7 @@ func (b *bench) trails(ctx context.Context) error {
 		return err
 	}
 	good := first.AddDate(0, 0, 50)
-	advice := row{work: "advice on it, the same", limit: "≤ 35 ms"}
+	advice := row{work: "advice on it, the same", yardstick: "—", most: 35 * time.Millisecond}
 	err = advice.answers(s, func() error {
 		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "front-office", Path: path},
 			Loss: api.LossOverwritten, GoodAt: &good})

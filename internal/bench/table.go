@@ -18,8 +18,9 @@ type cost struct {
 type row struct {
 	work, yardstick string
 	ours, theirs    []cost  // of each round
-	bar             float64 // the ratio that is promised; 0: none
-	limit           string  // what is promised where it is no ratio to a yardstick
+	bar             float64       // the ratio that is promised; 0: none
+	most            time.Duration // the time that is promised; 0: none
+	limit           string        // what is promised where it is no ratio to a yardstick, and whether that is kept
 	memory          int64   // bytes, the most of all rounds
 }
 
