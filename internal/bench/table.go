@@ -17,11 +17,11 @@ type cost struct {
 // row is one line of the table.
 type row struct {
 	work, yardstick string
-	ours, theirs    []cost  // of each round
+	ours, theirs    []cost        // of each round
 	bar             float64       // the ratio that is promised; 0: none
 	most            time.Duration // the time that is promised; 0: none
 	limit           string        // what is promised where it is no ratio to a yardstick, and whether that is kept
-	memory          int64   // bytes, the most of all rounds
+	memory          int64         // bytes, the most of all rounds
 }
 
 // curve is how a cost grows.
