@@ -34,7 +34,9 @@ export const receipt = (id: string) =>
   infiniteQueryOptions({
     queryKey: ["receipts", id],
     queryFn: ({ pageParam }) =>
-      ask(client.GET("/receipts/{id}", { params: { path: { id }, query: pageParam ? { limit: 300, cursor: pageParam } : { limit: 300 } } })),
+      ask(
+        client.GET("/receipts/{id}", { params: { path: { id }, query: pageParam ? { limit: 300, cursor: pageParam } : { limit: 300 } } }),
+      ),
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
