@@ -50,7 +50,7 @@ internal/servicetest      : api internal/demo internal/kinds internal/service
 internal/browser          :
 internal/browser/shots    : internal/browser
 internal/e2e              :
-internal/bench            : api internal/core… internal/catalogue
+internal/bench            : api internal/browser internal/core… internal/catalogue
 api                       :
 console                   :
 cmd/humble-rewind         : console internal/core/stray internal/cli internal/demo internal/kinds internal/service
