@@ -79,7 +79,8 @@ func (b *bench) trails(ctx context.Context) error {
 		return err
 	}
 	const path = "/home/ines/Quote.odt"
-	trail := row{work: "trail of a place with 1,000 sightings in ten sources, p95 through the API", yardstick: "—", most: 35 * time.Millisecond}
+	trail := row{work: "trail of a place with 1,000 sightings in ten sources, p95 through the API", yardstick: "—",
+		most: 35 * time.Millisecond}
 	err = trail.answers(s, func() error {
 		r, err := s.GetTrailWithResponse(ctx, &api.GetTrailParams{Machine: "front-office", Path: new(path)})
 		if err == nil && (r.JSON200 == nil || len(r.JSON200.Versions) != 1000) {
@@ -123,7 +124,8 @@ func (b *bench) folders(ctx context.Context) error {
 		s.survey(ctx, api.NewSurvey{}, files)); err != nil {
 		return err
 	}
-	whole := row{work: fmt.Sprintf("folder of %d files as of a moment, whole plan through the client", files), yardstick: "`find` of it", bar: 1.5}
+	whole := row{work: fmt.Sprintf("folder of %d files as of a moment, whole plan through the client", files),
+		yardstick: "`find` of it", bar: 1.5}
 	place := api.Destination{Machine: "drawing-loft", Path: "/home/tomas/Drawings"}
 	asOf := at.Add(time.Hour)
 	for range rounds {
@@ -158,7 +160,8 @@ func (b *bench) folders(ctx context.Context) error {
 	if err := errors.Join(s.addSource(ctx, "drawing-loft", "live", "/home"), s.survey(ctx, api.NewSurvey{}, files)); err != nil {
 		return err
 	}
-	mass := row{work: fmt.Sprintf("advice on a folder of %d files, a third of them rewritten at once", files), yardstick: "`find` of it", bar: 4}
+	mass := row{work: fmt.Sprintf("advice on a folder of %d files, a third of them rewritten at once", files),
+		yardstick: "`find` of it", bar: 4}
 	for range rounds {
 		theirs, err := shell(ctx, "find %s %s >/dev/null", live, printed)
 		if err != nil {

@@ -108,7 +108,8 @@ func (b *bench) bigFile(ctx context.Context) error {
 	at := time.Now().UTC().AddDate(0, 0, -1).Truncate(time.Minute)
 	kept := filepath.Join(root, "points", at.Format("2006-01-02T1504"), "home/ines/film")
 	say("making a file of %d MiB", size>>20)
-	if _, err := shell(ctx, "mkdir -p %s/home/ines %s && head -c %d /dev/urandom >%s && sync", root, filepath.Dir(kept), size, kept); err != nil {
+	if _, err := shell(ctx, "mkdir -p %s/home/ines %s && head -c %d /dev/urandom >%s && sync", root, filepath.Dir(kept), size,
+		kept); err != nil {
 		return err
 	}
 	s, err := b.start(ctx, b.path("film-data"))

@@ -4,10 +4,10 @@
 //
 //	bench [-scale 0.1] [-only PART] [-work FOLDER] [-write docs/measurements.md] BINARY
 //
-// At scale 1 the sizes are those that the bars are set for: a live tree of 1,000,000 files, 5,000,000 sightings, a file of 4 GiB. The service
-// runs as a process of its own. Of each row the table also tells the processor time that the service, its children and the yardstick
-// took, and the most memory that the service and its children held meanwhile. After the table come cost curves: what a search, a trail and
-// a survey cost as sightings, sources, machines and technicians grow.
+// At scale 1 the sizes are those that the bars are set for: a live tree of 1,000,000 files, 5,000,000 sightings, a file of 4 GiB.
+// The service runs as a process of its own. Of each row the table also tells the processor time that the service, its children and
+// the yardstick took, and the most memory that the service and its children held meanwhile. After the table come cost curves: what
+// a search, a trail and a survey cost as sightings, sources, machines and technicians grow.
 package main
 
 import (

@@ -66,7 +66,8 @@ func (b *bench) fill(ctx context.Context, name string, n int) (filled, error) {
 	gone := sightings(thrown, thrown, func(i int) sighting.Sighting {
 		k := n - thrown + i*7919%max(1, thrown)
 		return sighting.Sighting{At: sighting.Locator{Dir: ".local/share/Trash/files", Name: named(k)},
-			Origin: fmt.Sprintf("/home/ines/Documents/%s/%03d/%s", boats[k%len(boats)], k%997, named(k)), GoneAt: now.Add(-time.Duration(i) * time.Second)}
+			Origin: fmt.Sprintf("/home/ines/Documents/%s/%03d/%s", boats[k%len(boats)], k%997, named(k)),
+			GoneAt: now.Add(-time.Duration(i) * time.Second)}
 	})
 	for _, store := range []struct {
 		kind string

@@ -79,7 +79,8 @@ func met(yes bool) string {
 func (b *bench) text() string {
 	var t strings.Builder
 	fmt.Fprintf(&t, "Scale %g.\n\n", b.scale)
-	t.WriteString("| work | ours | processor | yardstick | its time | processor | ratio | bar | memory |\n|---|---|---|---|---|---|---|---|---|\n")
+	t.WriteString("| work | ours | processor | yardstick | its time | processor | ratio | bar | memory |\n" +
+		"|---|---|---|---|---|---|---|---|---|\n")
 	for _, r := range b.rows {
 		t.WriteString(r.text())
 	}

@@ -143,7 +143,8 @@ func TestAClockThatRunsBackwardsLosesNothing(t *testing.T) {
 	defer c.Close()
 	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
 	require.NoError(t, err)
-	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "live", At: "/home", Traits: traits.Traits{Shape: traits.Now}})
+	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "live", At: "/home",
+		Traits: traits.Traits{Shape: traits.Now}})
 	require.NoError(t, err)
 	for _, survey := range []struct {
 		at          int64

@@ -43,8 +43,8 @@ func (d *drive) mount() ([]byte, error) {
 	return exec.Command("mount", "-o", "loop", d.image, d.at).CombinedOutput()
 }
 
-// cut cuts the power (EXT4_IOC_SHUTDOWN without a flush of the journal, as the kernel's ext4.h numbers it); whoever still works on the drive
-// gets errors.
+// cut cuts the power (EXT4_IOC_SHUTDOWN without a flush of the journal, as the kernel's ext4.h numbers it); whoever still works on
+// the drive gets errors.
 func (d *drive) cut() {
 	const shutdown, withoutFlush = 0x8004587d, 2
 	folder, err := os.Open(d.at)

@@ -233,7 +233,8 @@ func TestFilesOfAllLengthsArriveWhole(t *testing.T) {
 		require.NoError(t, err)
 		want[fmt.Sprintf("%d.bin", n)] = fmt.Sprintf("%x", sha256.Sum256(content))
 	}
-	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Limit: 100})...), To: &place.Place{Machine: "loft", Path: "/other/new"}})
+	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Limit: 100})...),
+		To: &place.Place{Machine: "loft", Path: "/other/new"}})
 	require.Equal(t, catalogue.ReceiptDone, r.State)
 	require.Len(t, r.Items, len(lengths))
 	for _, item := range r.Items {

@@ -13,7 +13,7 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// maxProofs bounds how many files of one folder wait to be read back.
+// maxProofs bounds how many files of one item wait to be read back.
 const maxProofs = 4000
 
 // proof is what a file that was written must read back as. What tells is a checksum of 64 bits (XXH64), which finds what a drive or a
@@ -117,6 +117,3 @@ func (w *written) prove(ctx context.Context, root reach.Folder) error {
 	}
 	return err
 }
-
-// proveNow is prove in the middle of writing.
-func (w *writer) proveNow(ctx context.Context) error { return w.prove(ctx, w.root) }

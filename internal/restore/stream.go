@@ -218,28 +218,24 @@ func (s *stream) readBack(ctx context.Context, w window) error {
 	defer buffers.Put(buffer)
 	var sum xxhash.Digest
 	sum.Reset()
-	from := io.NewSectionReader(s.into.(io.ReaderAt), w.at, w.size)
-	n, err := io.CopyBuffer(struct{ io.Writer }{&sum}, reader{ctx, from}, *buffer)
-	if err == nil && (n != w.size || sum.Sum64() != w.sum) {
-		err = errDiffers
+	from := s.into.(io.ReaderAt)
+	for at := w.at; at < w.at+w.size; {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		k, err := from.ReadAt((*buffer)[:min(int64(len(*buffer)), w.at+w.size-at)], at)
+		_, _ = sum.Write((*buffer)[:k])
+		if at += int64(k); err != nil && at < w.at+w.size {
+			if errors.Is(err, io.EOF) { // it is shorter than what was written
+				err = errDiffers
+			}
+			return fmt.Errorf("read it back: %w", err)
+		}
 	}
-	if err != nil {
-		err = fmt.Errorf("read it back: %w", err)
+	if sum.Sum64() != w.sum {
+		return fmt.Errorf("read it back: %w", errDiffers)
 	}
-	return err
-}
-
-// reader reads until its context is done.
-type reader struct {
-	ctx context.Context
-	io.Reader
-}
-
-func (r reader) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return r.Reader.Read(p)
+	return nil
 }
 
 // grown says of a content that goes on after what was written of it.

@@ -109,9 +109,14 @@ func (w *writer) folder(ctx context.Context, o original, meta reach.Meta, folder
 		if err := w.entry(ctx, child.original, into, child.name, place.Join(at, child.name)); err != nil {
 			return err
 		}
+		if len(w.proofs) >= maxProofs {
+			if err := w.prove(ctx, w.root); err != nil {
+				return err
+			}
+		}
 	}
-	if len(w.proofs) >= maxProofs || closed(meta, 0o500) {
-		if err := w.proveNow(ctx); err != nil {
+	if closed(meta, 0o500) {
+		if err := w.prove(ctx, w.root); err != nil {
 			return err
 		}
 	}
