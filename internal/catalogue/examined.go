@@ -78,26 +78,27 @@ func (c *Catalogue) contentsOf(ctx context.Context, ids []int64, findings bool) 
 	return all, nil
 }
 
-const putDigest = `INSERT INTO contents (span_id, sha256) VALUES (?, ?) ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, condition =
-	CASE WHEN sha256 IS excluded.sha256 THEN condition END`
+const putDigest = "INSERT INTO contents (span_id, sha256) VALUES (?, ?) " + keepDigest
+
+// keepDigest ends an insertion of digests into contents: what was judged of another content is forgotten.
+const keepDigest = "ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, condition = CASE WHEN sha256 IS excluded.sha256 THEN condition END"
 
 // SetDigests keeps the digests of several copies' contents.
 func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) error {
 	if len(digests) == 0 {
 		return nil
 	}
+	texts := make(map[int64]string, len(digests))
+	for id, sum := range digests {
+		texts[id] = hex.EncodeToString(sum)
+	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
-		j := c.judging(w)
-		for _, id := range slices.Sorted(maps.Keys(digests)) {
-			if err := w.exec(ctx, putDigest, id, digests[id]); err != nil {
-				return err
-			}
-			if err := j.known(ctx, digests[id]); err != nil {
-				return err
-			}
+		if err := w.exec(ctx, "INSERT INTO contents (span_id, sha256) SELECT CAST(key AS INTEGER), unhex(value) FROM json_each(?) WHERE "+
+			"true "+keepDigest, toJSON(texts)); err != nil {
+			return err
 		}
-		return nil
+		return c.judging(w).known(ctx, slices.Collect(maps.Values(digests))...)
 	})
 }
 
@@ -195,21 +196,43 @@ func (j *judging) judge(ctx context.Context, sha256 []byte, f condition.Findings
 	return nil
 }
 
-// known does so for contents that were examined before the span's digest was known.
-func (j *judging) known(ctx context.Context, sha256 []byte) error {
-	var text string
-	err := j.w.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil
+// known does so for contents that were examined before the digests of some spans were known.
+func (j *judging) known(ctx context.Context, digests ...[]byte) error {
+	texts := make([]string, len(digests))
+	for i, sum := range digests {
+		texts[i] = hex.EncodeToString(sum)
 	}
+	type examined struct {
+		sha256   []byte
+		findings condition.Findings
+	}
+	var all []examined
+	rows, err := j.w.QueryContext(ctx, "SELECT sha256, findings FROM examined WHERE sha256 IN (SELECT unhex(value) FROM json_each(?))",
+		toJSON(texts))
 	if err != nil {
 		return err
 	}
-	f, err := fromJSON[condition.Findings](text)
-	if err != nil {
+	defer rows.Close()
+	for rows.Next() {
+		var e examined
+		var text string
+		if err := rows.Scan(&e.sha256, &text); err != nil {
+			return err
+		}
+		if e.findings, err = fromJSON[condition.Findings](text); err != nil {
+			return err
+		}
+		all = append(all, e)
+	}
+	if err := rows.Err(); err != nil {
 		return err
 	}
-	return j.judge(ctx, sha256, f, false)
+	for _, e := range all {
+		if err := j.judge(ctx, e.sha256, e.findings, false); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Position is where a walk over the blocks of a source has come; the zero Position is its beginning.

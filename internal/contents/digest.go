@@ -1,14 +1,16 @@
 package contents
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sync"
+	"sync/atomic"
 
 	lru "github.com/hashicorp/golang-lru/v2"
-	"golang.org/x/sync/errgroup"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/digest"
@@ -55,12 +57,16 @@ func DigestAt(ctx context.Context, folder reach.Tree, name string) (string, erro
 // Digest returns the SHA-256 of a copy's file. One whose store names its content by what names it everywhere is read once, however
 // many copies there are of it. Nothing is kept in the catalogue.
 func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
+	return r.digest(ctx, c, func() (source.Content, error) { return r.Open(ctx, c) })
+}
+
+func (r *Reader) digest(ctx context.Context, c catalogue.Copy, open func() (source.Content, error)) ([]byte, error) {
 	if c.Content.Kind.Names() {
 		if known, err := r.known(ctx, c.Content); err != nil || known != nil {
 			return known, err
 		}
 	}
-	content, err := r.Open(ctx, c)
+	content, err := open()
 	if err != nil {
 		return nil, err
 	}
@@ -114,8 +120,10 @@ func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(fi
 	const batch = 1000
 	ctx, done := source.ForContents(ctx)
 	defer done()
-	d := digesting{r: r, progress: progress, sums: map[int64][]byte{}}
-	d.side.SetLimit(readers)
+	d := digesting{r: r, progress: progress, sums: map[int64][]byte{}, wanted: make(chan wanted, batch)}
+	for range readers {
+		d.side.Go(func() { d.readEach(ctx) })
+	}
 	for at := (catalogue.Position{}); ; {
 		ids, next, err := r.Site.Catalogue.Undigested(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
@@ -126,14 +134,9 @@ func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(fi
 		if err != nil {
 			return d.end(ctx, err)
 		}
-		for _, c := range copies {
-			if ctx.Err() != nil {
-				return d.end(ctx, ctx.Err())
-			}
-			d.side.Go(func() error {
-				d.read(ctx, c)
-				return nil
-			})
+		slices.SortStableFunc(copies, func(a, b catalogue.Copy) int { return cmp.Compare(b.Size/long, a.Size/long) })
+		if err := d.want(ctx, copies); err != nil {
+			return d.end(ctx, err)
 		}
 		if err := d.keep(ctx, batch); err != nil {
 			return d.end(ctx, err)
@@ -141,19 +144,69 @@ func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(fi
 	}
 }
 
+// long is the size from which files are begun with, largest first, so that none is left for one reader alone at the end.
+const long = 64 << 20
+
 // digesting is the work of DigestAll. A large file keeps one reader busy while the others go on.
 type digesting struct {
 	r        *Reader
 	progress func(files, bytes int64, path string)
-	side     errgroup.Group
+	wanted   chan wanted
+	side     sync.WaitGroup // the readers
 
 	mu                   sync.Mutex
 	sums                 map[int64][]byte // that are not kept yet
 	files, bytes, unread int64
 }
 
-func (d *digesting) read(ctx context.Context, c catalogue.Copy) {
-	sum, err := d.r.Digest(ctx, c)
+// wanted is a copy to be read, with its store, which is asked for once a batch: over a long time its machine may have to be reached anew.
+type wanted struct {
+	catalogue.Copy
+	store source.Store
+	done  func()
+}
+
+// want hands the copies of one source to the readers.
+func (d *digesting) want(ctx context.Context, copies []catalogue.Copy) error {
+	if len(copies) == 0 {
+		return nil
+	}
+	store, err := d.r.Site.Store(ctx, copies[0].Source)
+	if err != nil {
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		d.unread += int64(len(copies))
+		return ctx.Err()
+	}
+	var left atomic.Int64
+	left.Store(1)
+	done := func() {
+		if left.Add(-1) == 0 {
+			_ = store.Close() // which only gives it back
+		}
+	}
+	defer done()
+	for _, c := range copies {
+		left.Add(1)
+		select {
+		case d.wanted <- wanted{c, store, done}:
+		case <-ctx.Done():
+			done()
+			return ctx.Err()
+		}
+	}
+	return nil
+}
+
+func (d *digesting) readEach(ctx context.Context) {
+	for c := range d.wanted {
+		sum, err := d.r.digest(ctx, c.Copy, func() (source.Content, error) { return c.store.Open(ctx, c.Ref()) })
+		c.done()
+		d.take(c.Copy, sum, err)
+	}
+}
+
+func (d *digesting) take(c catalogue.Copy, sum []byte, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if err != nil {
@@ -180,6 +233,7 @@ func (d *digesting) keep(ctx context.Context, enough int) error {
 
 // end waits for what is still being read, keeps it too, and returns how many files could not be read.
 func (d *digesting) end(ctx context.Context, err error) (int64, error) {
-	_ = d.side.Wait() // nobody fails
+	close(d.wanted)
+	d.side.Wait()
 	return d.unread, errors.Join(err, d.keep(ctx, 1))
 }

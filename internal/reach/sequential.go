@@ -21,9 +21,14 @@ type Random interface {
 // read, where the file knows them. It is how such files offer Stream.
 func Sequential(ctx context.Context, f Random, size int64) io.ReadCloser {
 	s := &sequential{ctx: ctx, f: f, size: size}
-	s.gaps, _ = f.(Gaps)
+	if size > fewBytes {
+		s.gaps, _ = f.(Gaps)
+	}
 	return s
 }
+
+// fewBytes are read faster than it is asked where there are holes among them.
+const fewBytes = 64 << 10
 
 type sequential struct {
 	ctx        context.Context
