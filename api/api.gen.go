@@ -831,6 +831,24 @@ func (e ReportCaseParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for GetTrailParamsCopies.
+const (
+	GetTrailParamsCopiesMarks GetTrailParamsCopies = "marks"
+	GetTrailParamsCopiesWhole GetTrailParamsCopies = "whole"
+)
+
+// Valid indicates whether the value is a known member of the GetTrailParamsCopies enum.
+func (e GetTrailParamsCopies) Valid() bool {
+	switch e {
+	case GetTrailParamsCopiesMarks:
+		return true
+	case GetTrailParamsCopiesWhole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Action defines model for Action.
 type Action string
 
@@ -1863,6 +1881,27 @@ type TrailLane struct {
 	Source SourceRef `json:"source"`
 }
 
+// TrailMark A copy as it is drawn. All else of it is told by /copies/{id}
+type TrailMark struct {
+	// CapturedAt The capture that first showed it
+	CapturedAt time.Time       `json:"captured_at"`
+	Condition  *ConditionState `json:"condition,omitempty"`
+	ExpiresAt  *time.Time      `json:"expires_at,omitempty"`
+
+	// GoneAt When it was deleted
+	GoneAt *time.Time `json:"gone_at,omitempty"`
+	Id     string     `json:"id"`
+
+	// Lane Which of the trail's lanes holds it
+	Lane int `json:"lane"`
+
+	// LastSeenAt The capture that last showed it
+	LastSeenAt time.Time `json:"last_seen_at"`
+
+	// Readable False where only the record is left
+	Readable bool `json:"readable"`
+}
+
 // TrailVersion defines model for TrailVersion.
 type TrailVersion struct {
 	// After The last capture that still showed something else, or nothing
@@ -1872,8 +1911,10 @@ type TrailVersion struct {
 	ArrivedAt time.Time `json:"arrived_at"`
 
 	// Content Equal for equal contents
-	Content int    `json:"content"`
-	Copies  []Copy `json:"copies"`
+	Content int `json:"content"`
+
+	// Copies Empty where marks were asked for
+	Copies []Copy `json:"copies"`
 
 	// Current It stands there now
 	Current bool `json:"current"`
@@ -1889,9 +1930,12 @@ type TrailVersion struct {
 
 	// LastSeenAt The last capture that did; until then it is proved, afterwards assumed
 	LastSeenAt time.Time `json:"last_seen_at"`
-	Place      Place     `json:"place"`
-	Sha256     *string   `json:"sha256"`
-	Size       *int64    `json:"size"`
+
+	// Marks In place of the copies, where marks were asked for
+	Marks  *[]TrailMark `json:"marks,omitempty"`
+	Place  Place        `json:"place"`
+	Sha256 *string      `json:"sha256"`
+	Size   *int64       `json:"size"`
 
 	// SupersededAt When something else or nothing took its place; null while it stands
 	SupersededAt *time.Time `json:"superseded_at"`
@@ -2089,7 +2133,13 @@ type GetTrailParams struct {
 
 	// Condition Only versions with a copy that was examined and found so
 	Condition *ConditionState `form:"condition,omitempty" json:"condition,omitempty"`
+
+	// Copies How copies are told: whole, or with marks alone, which is what a drawing needs of them and half of the bytes
+	Copies *GetTrailParamsCopies `form:"copies,omitempty" json:"copies,omitempty"`
 }
+
+// GetTrailParamsCopies defines parameters for GetTrail.
+type GetTrailParamsCopies string
 
 // UnderstandTimeParams defines parameters for UnderstandTime.
 type UnderstandTimeParams struct {
@@ -5601,6 +5651,18 @@ func NewGetTrailRequest(server string, params *GetTrailParams) (*http.Request, e
 		if params.Condition != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "condition", *params.Condition, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Copies != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "copies", *params.Copies, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11567,6 +11629,13 @@ func (w *ServerInterfaceWrapper) GetTrail(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "condition", ctx.QueryParams(), &params.Condition, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter condition: %s", err))
+	}
+
+	// ------------- Optional query parameter "copies" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "copies", ctx.QueryParams(), &params.Copies, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter copies: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

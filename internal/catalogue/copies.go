@@ -55,12 +55,7 @@ func (c Copy) Ref() sighting.Ref {
 }
 
 // Expires returns when the store's policy removes the copy; zero where it never does.
-func (c Copy) Expires() time.Time {
-	if c.Gone.IsZero() || c.Source.RetentionDays == 0 {
-		return time.Time{}
-	}
-	return c.Gone.AddDate(0, 0, c.Source.RetentionDays)
-}
+func (c Copy) Expires() time.Time { return c.Source.Expires(c.Gone) }
 
 // LiesAt returns the place of the copy's own bytes.
 func (c Copy) LiesAt() place.Place {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -22,6 +23,8 @@ type Fact struct {
 	Number int64     // tells hard links and renamed files from equal ones; 0 where it does not
 	Stamp  time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
 	Name   string    // its last name
+	// Condition is what examining its content found.
+	Condition condition.State
 	// Lost tells that no record says where it came from; its place is where it lies.
 	Lost bool
 }
@@ -161,7 +164,7 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 
 // fact tells what a span is evidence of.
 func fact(l *located, stores map[int64]*Store) Fact {
-	f := Fact{Number: int64(l.Number), Stamp: moment(instantNanos(l.Written)), Lost: !l.OriginKnown}
+	f := Fact{Number: int64(l.Number), Stamp: moment(instantNanos(l.Written)), Lost: !l.OriginKnown, Condition: condition.Unread}
 	f.Copy, f.Source, f.Type, f.Size, f.Target, f.Open = l.ID, int(l.folder.source), l.Type, l.Size, l.Target, l.Stands()
 	f.Place.Path = l.placePath()
 	f.Name = f.Place.Name()
@@ -190,17 +193,17 @@ func fact(l *located, stores map[int64]*Store) Fact {
 	return f
 }
 
-// facts completes what is known of spans' contents.
+// facts tells what spans are evidence of, and what is known of their contents.
 func (r *reading) facts(ctx context.Context, all []located) ([]Fact, error) {
 	facts := make([]Fact, len(all))
 	for i := range all {
 		facts[i] = fact(&all[i], r.stores)
 	}
-	return facts, r.c.addDigests(ctx, facts)
+	return facts, r.c.addContents(ctx, facts)
 }
 
-// addDigests adds the digests that are known.
-func (c *Catalogue) addDigests(ctx context.Context, facts []Fact) error {
+// addContents adds what is known of contents.
+func (c *Catalogue) addContents(ctx context.Context, facts []Fact) error {
 	ids := make([]int64, len(facts))
 	for i := range facts {
 		ids[i] = facts[i].Copy
@@ -210,7 +213,11 @@ func (c *Catalogue) addDigests(ctx context.Context, facts []Fact) error {
 		return err
 	}
 	for i := range facts {
-		facts[i].SHA256 = hex.EncodeToString(known[facts[i].Copy].sha256)
+		row := known[facts[i].Copy]
+		facts[i].SHA256 = hex.EncodeToString(row.sha256)
+		if row.condition != "" {
+			facts[i].Condition = condition.State(row.condition)
+		}
 	}
 	return nil
 }

@@ -37,6 +37,14 @@ type Source struct {
 	Memo          []byte // what its kind keeps from one survey for the next
 }
 
+// Expires returns when the store's policy removes what was removed at a moment; zero where it never does.
+func (s *Source) Expires(gone time.Time) time.Time {
+	if gone.IsZero() || s.RetentionDays == 0 {
+		return time.Time{}
+	}
+	return gone.AddDate(0, 0, s.RetentionDays)
+}
+
 // AddSource adds a source to the machine it names; ErrTaken where that store is read already.
 func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 	var id int64

@@ -245,7 +245,7 @@ func (u *under) take(l *located) error {
 }
 
 func (u *under) flush() error {
-	if err := u.c.addDigests(u.ctx, u.batch); err != nil {
+	if err := u.c.addContents(u.ctx, u.batch); err != nil {
 		return err
 	}
 	for _, f := range u.batch {

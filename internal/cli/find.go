@@ -137,7 +137,7 @@ func (s *session) showCopies(found api.CopyList) {
 		default:
 			when = "seen " + s.at(&c.LastSeenAt)
 		}
-		t.add(c.Id, string(c.State)+conditionWord(c), c.Source.Kind, when, expires, dash(text(c.Person)), bytes, where)
+		t.add(c.Id, string(c.State)+conditionWord(&c.Condition.State), c.Source.Kind, when, expires, dash(text(c.Person)), bytes, where)
 		for _, note := range c.Notes {
 			remarks = append(remarks, c.Id+": "+note)
 		}

@@ -34,14 +34,12 @@ func (p *Program) trailCommand() *cli.Command {
 				if err != nil {
 					return err
 				}
-				response, err := s.api.GetTrail(
-					ctx,
-					&api.GetTrailParams{
-						Machine:   at.Machine,
-						PathBytes: encoded(at.Path),
-						Condition: enum[api.ConditionState](c.String("condition")),
-					},
-				)
+				params := api.GetTrailParams{Machine: at.Machine, PathBytes: encoded(at.Path),
+					Condition: enum[api.ConditionState](c.String("condition"))}
+				if !s.json {
+					params.Copies = new(api.GetTrailParamsCopiesMarks)
+				}
+				response, err := s.api.GetTrail(ctx, &params)
 				t, err := found[api.Trail](s, response, err)
 				if err == nil && !s.json {
 					s.showTrail(t)
@@ -108,7 +106,7 @@ func (s *session) showVersions(t api.Trail) {
 		if v.Size != nil {
 			bytes = size(*v.Size)
 		}
-		row := []string{fmt.Sprint(i + 1), s.at(&v.ArrivedAt), s.at(&v.LastSeenAt), replaced, bytes, digest, copyList(v.Copies)}
+		row := []string{fmt.Sprint(i + 1), s.at(&v.ArrivedAt), s.at(&v.LastSeenAt), replaced, bytes, digest, markList(t, v)}
 		if several {
 			row = append(row, quotePath(pathBytes(v.Place)))
 		}
@@ -117,25 +115,32 @@ func (s *session) showVersions(t api.Trail) {
 	table.print(s.Stdout)
 }
 
-// copyList names copies by their kinds, those that can be read first.
-func copyList(copies []api.Copy) string {
+// marksOf returns what is drawn of a version's copies.
+func marksOf(v api.TrailVersion) []api.TrailMark {
+	if v.Marks == nil {
+		return nil
+	}
+	return *v.Marks
+}
+
+// markList names a version's copies by their kinds, those that can be read first.
+func markList(t api.Trail, v api.TrailVersion) string {
 	var parts []string
-	for _, c := range copies {
-		if c.Readable {
-			parts = append(parts, c.Id+" "+c.Source.Kind+conditionWord(c))
+	for _, m := range marksOf(v) {
+		if m.Readable && m.Lane < len(t.Lanes) {
+			parts = append(parts, m.Id+" "+t.Lanes[m.Lane].Source.Kind+conditionWord(m.Condition))
 		}
 	}
-	if lost := len(copies) - len(parts); lost > 0 {
+	if lost := len(marksOf(v)) - len(parts); lost > 0 {
 		parts = append(parts, count(int64(lost), "record", "records")+" only")
 	}
 	return strings.Join(parts, ", ")
 }
 
 // conditionWord says what examining a copy found, where that is not what everybody expects.
-func conditionWord(c api.Copy) string {
-	switch c.Condition.State {
-	case api.ConditionStateBroken, api.ConditionStateDoubtful:
-		return " (" + string(c.Condition.State) + ")"
+func conditionWord(state *api.ConditionState) string {
+	if state != nil && (*state == api.ConditionStateBroken || *state == api.ConditionStateDoubtful) {
+		return " (" + string(*state) + ")"
 	}
 	return ""
 }
@@ -208,8 +213,8 @@ func (d *drawing) print(s *session) {
 		fmt.Fprintln(s.Stdout, d.row("", numbers))
 		fmt.Fprintln(s.Stdout, d.row(label, bars))
 	}
-	for _, lane := range d.t.Lanes {
-		fmt.Fprintln(s.Stdout, d.row(laneLabel(lane), d.marks(lane)))
+	for n, lane := range d.t.Lanes {
+		fmt.Fprintln(s.Stdout, d.row(laneLabel(lane), d.marks(n)))
 	}
 	fmt.Fprintln(s.Stdout, d.row("", []rune("█ proved  ▒ assumed  ● a copy  ○ only its record  ✕ deleted")))
 	if len(names) > 1 {
@@ -291,11 +296,12 @@ func (d *drawing) bars(name api.Place) (numbers, bars []rune) {
 }
 
 // marks draws the captures of a source that hold a copy.
-func (d *drawing) marks(lane api.TrailLane) []rune {
+func (d *drawing) marks(n int) []rune {
+	lane := d.t.Lanes[n]
 	cells := []rune(strings.Repeat(" ", d.cells))
 	for _, v := range d.t.Versions {
-		for _, c := range v.Copies {
-			if c.Source.Id != lane.Source.Id {
+		for _, c := range marksOf(v) {
+			if c.Lane != n {
 				continue
 			}
 			if c.GoneAt != nil {

@@ -84,6 +84,9 @@ func TestAnswersAreThoseThatWereRecorded(t *testing.T) {
 	q := newQuestions(t)
 	for _, question := range asked {
 		q.ask(question)
+		if strings.HasPrefix(question, "GET /trail?") {
+			q.compareMarks(question)
+		}
 	}
 	for _, words := range []string{"Sea Campion", "Ledger 09", "Turnstone fairing notes", "Rigging"} {
 		var found api.CopyList
@@ -177,6 +180,30 @@ func (q *questions) send(question string) (int, []byte) {
 	content, err := io.ReadAll(answer.Body)
 	require.NoError(q.t, err)
 	return answer.StatusCode, content
+}
+
+// compareMarks asks for a trail with marks too: they say of each copy what it says whole.
+func (q *questions) compareMarks(question string) {
+	if status, _ := q.send(question); status != http.StatusOK {
+		return
+	}
+	var whole, marked api.Trail
+	q.decode(question, &whole)
+	q.decode(question+"&copies=marks", &marked)
+	require.Len(q.t, marked.Versions, len(whole.Versions), question)
+	for i, v := range whole.Versions {
+		require.Len(q.t, *marked.Versions[i].Marks, len(v.Copies), question)
+		for k, c := range v.Copies {
+			m := (*marked.Versions[i].Marks)[k]
+			want := api.TrailMark{Id: c.Id, Lane: m.Lane, Readable: c.Readable, CapturedAt: c.CapturedAt, LastSeenAt: c.LastSeenAt,
+				GoneAt: c.GoneAt, ExpiresAt: c.ExpiresAt}
+			if c.Condition.State != api.ConditionStateUnread {
+				want.Condition = &c.Condition.State
+			}
+			assert.Equal(q.t, want, m, question)
+			assert.Equal(q.t, c.Source, marked.Lanes[m.Lane].Source, question)
+		}
+	}
 }
 
 func (q *questions) ask(question string) {

@@ -8,15 +8,16 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
@@ -51,6 +52,10 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if state := request.Params.Condition; state != nil && !state.Valid() {
 		return nil, badRequest(fmt.Sprintf("%q is no condition.", *state), "Choose sound, doubtful, broken or unread.")
 	}
+	how := value(request.Params.Copies)
+	if request.Params.Copies != nil && !how.Valid() {
+		return nil, badRequest(fmt.Sprintf("%q is no way to tell copies.", how), "Choose whole or marks.")
+	}
 	t, err := s.trails.Trail(ctx, p)
 	if err != nil {
 		return nil, err
@@ -59,33 +64,16 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	ids := make([]int64, len(t.Facts))
-	for i, f := range t.Facts {
-		ids[i] = f.Copy
-	}
-	copies, err := s.catalogue.CopiesOfPlace(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	setStates(&t, copies)
 	a := api.GetTrail200JSONResponse{
-		Place:    toPlace(p),
-		Names:    []api.Place{},
-		Versions: []api.TrailVersion{},
-		Events:   []api.TrailEvent{},
-		Lanes:    []api.TrailLane{},
-		Notes:    t.Notes,
-		Zone:     m.Zone,
+		Place:  toPlace(p),
+		Names:  []api.Place{},
+		Events: []api.TrailEvent{},
+		Lanes:  []api.TrailLane{},
+		Notes:  t.Notes,
+		Zone:   m.Zone,
 	}
 	for _, n := range t.Names {
 		a.Names = append(a.Names, toPlace(n.Place))
-	}
-	for i := range t.Versions {
-		v := toVersion(&t, i, copies)
-		if state := request.Params.Condition; state == nil ||
-			slices.ContainsFunc(v.Copies, func(c api.Copy) bool { return c.Condition.State == *state }) {
-			a.Versions = append(a.Versions, v)
-		}
 	}
 	for _, e := range t.Events {
 		event := api.TrailEvent{At: e.At, After: optionalTime(e.After), Kind: api.TrailEventKind(e.Kind), Text: e.Text}
@@ -102,7 +90,51 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	for _, store := range t.Stores {
 		a.Lanes = append(a.Lanes, toLane(store))
 	}
-	return a, nil
+	var shown []int // of the versions
+	for i, v := range t.Versions {
+		if state := request.Params.Condition; state == nil ||
+			slices.ContainsFunc(v.Seen, func(n int) bool { return t.Facts[n].Condition == condition.State(*state) }) {
+			shown = append(shown, i)
+		}
+	}
+	var copies []catalogue.Copy
+	if how != api.GetTrailParamsCopiesMarks {
+		if copies, err = s.copiesOf(ctx, &t); err != nil {
+			return nil, err
+		}
+	}
+	return shownTrail{a, len(shown), func(n int) api.TrailVersion {
+		v := &t.Versions[shown[n]]
+		a := toVersion(v)
+		if copies == nil {
+			a.Marks = toMarks(&t, v)
+			return a
+		}
+		a.Copies = make([]api.Copy, len(v.Seen))
+		for i, n := range v.Seen {
+			a.Copies[i] = toCopy(copies[n])
+		}
+		return a
+	}}, nil
+}
+
+// copiesOf returns the copies that the facts of a trail are of.
+func (s *Service) copiesOf(ctx context.Context, t *trails.Trail) ([]catalogue.Copy, error) {
+	ids := make([]int64, len(t.Facts))
+	for i, f := range t.Facts {
+		ids[i] = f.Copy
+	}
+	copies, err := s.catalogue.CopiesOfPlace(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	setStates(t, copies)
+	for i := range copies {
+		if copies[i].SHA256 == "" {
+			copies[i].SHA256 = t.Facts[i].SHA256
+		}
+	}
+	return copies, nil
 }
 
 // setStates tells how the place of each copy is today, which the trail knows.
@@ -123,24 +155,21 @@ func setStates(t *trails.Trail, copies []catalogue.Copy) {
 	}
 }
 
-func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion {
-	v := &t.Versions[i]
+func toVersion(v *trail.Version) api.TrailVersion {
 	a := api.TrailVersion{
-		Sha256:      optional(v.SHA256),
-		WrittenAt:   optionalTime(v.Written),
-		ArrivedAt:   v.Arrived.UTC(),
-		FirstSeenAt: v.First.UTC(),
-		LastSeenAt:  v.LastSeen.UTC(),
-		SupersededAt: optionalTime(
-			v.Superseded,
-		),
-		After:   optionalTime(v.After),
-		Current: v.Superseded.IsZero(),
-		Copies:  []api.Copy{},
-		Place:   toPlace(v.Place),
-		Type:    api.EntryType(v.Type),
-		Content: v.Content,
-		Doubt:   optional(v.Doubt),
+		Sha256:       optional(v.SHA256),
+		WrittenAt:    optionalTime(v.Written),
+		ArrivedAt:    v.Arrived.UTC(),
+		FirstSeenAt:  v.First.UTC(),
+		LastSeenAt:   v.LastSeen.UTC(),
+		SupersededAt: optionalTime(v.Superseded),
+		After:        optionalTime(v.After),
+		Current:      v.Superseded.IsZero(),
+		Copies:       []api.Copy{},
+		Place:        toPlace(v.Place),
+		Type:         api.EntryType(v.Type),
+		Content:      v.Content,
+		Doubt:        optional(v.Doubt),
 	}
 	if v.Size >= 0 && v.Type != entry.Folder {
 		size := v.Size
@@ -149,14 +178,27 @@ func toVersion(t *trails.Trail, i int, copies []catalogue.Copy) api.TrailVersion
 	if v.Hidden {
 		a.Hidden = &v.Hidden
 	}
-	for _, n := range v.Seen {
-		c := copies[n]
-		if c.SHA256 == "" {
-			c.SHA256 = t.Facts[n].SHA256
-		}
-		a.Copies = append(a.Copies, toCopy(c))
-	}
 	return a
+}
+
+// toMarks tells of the copies of a version what the drawing needs.
+func toMarks(t *trails.Trail, v *trail.Version) *[]api.TrailMark {
+	all := make([]api.TrailMark, len(v.Seen))
+	for i, n := range v.Seen {
+		f := &t.Facts[n]
+		all[i] = api.TrailMark{Id: restore.CopyID(f.Copy), Lane: f.Source, Readable: f.Readable, CapturedAt: f.First.UTC(),
+			LastSeenAt: f.Last.UTC()}
+		if !f.Gone.IsZero() {
+			src := &t.Stores[f.Source].Source
+			gone := f.Gone.Add(src.ClockAhead) // as it is recorded
+			all[i].GoneAt, all[i].ExpiresAt = optionalTime(gone), optionalTime(src.Expires(gone))
+		}
+		if f.Condition != condition.Unread {
+			state := api.ConditionState(f.Condition)
+			all[i].Condition = &state
+		}
+	}
+	return &all
 }
 
 func toLane(s *catalogue.Store) api.TrailLane {
@@ -255,18 +297,7 @@ type shownFolder struct {
 // VisitGetFolderResponse writes the folder.
 func (f shownFolder) VisitGetFolderResponse(w http.ResponseWriter) error {
 	f.Entries = []api.FolderEntry{}
-	rest, err := json.Marshal(f.GetFolder200JSONResponse)
-	if err != nil {
-		return err
-	}
-	before, after, found := strings.Cut(string(rest), `"entries":[]`)
-	if !found {
-		return fmt.Errorf("there is no list of entries in %.200s", rest)
-	}
-	w.Header().Set("Content-Type", "application/json")
-	return inPieces(w, func(put func([]byte) error) error {
-		p := pieces{put: put}
-		p.b = append(append(p.b, before...), `"entries":[`...)
+	return spliced(w, f.GetFolder200JSONResponse, "entries", func(p *pieces) error {
 		for n, e := range f.entries {
 			if n > 0 {
 				p.b = append(p.b, ',')
@@ -279,8 +310,7 @@ func (f shownFolder) VisitGetFolderResponse(w http.ResponseWriter) error {
 				return err
 			}
 		}
-		p.b = append(append(append(p.b, ']'), after...), '\n')
-		return put(p.b)
+		return nil
 	})
 }
 

@@ -14,6 +14,7 @@ export type Receipt = Schemas["Receipt"];
 export type ReceiptItem = Schemas["ReceiptItem"];
 export type Trail = Schemas["Trail"];
 export type TrailVersion = Schemas["TrailVersion"];
+export type TrailMark = Schemas["TrailMark"];
 export type TrailLane = Schemas["TrailLane"];
 export type Folder = Schemas["Folder"];
 export type FolderEntry = Schemas["FolderEntry"];

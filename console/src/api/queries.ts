@@ -66,10 +66,11 @@ export const preview = (id: string) =>
     retry: false,
   });
 
+/** A trail with marks of its copies alone; more is known of each by itself, see copy. */
 export const trail = (place: Place) =>
   queryOptions({
     queryKey: ["trail", place],
-    queryFn: () => ask(client.GET("/trail", { params: { query: placeQuery(place) } })),
+    queryFn: () => ask(client.GET("/trail", { params: { query: { ...placeQuery(place), copies: "marks" } } })),
     retry: false,
   });
 

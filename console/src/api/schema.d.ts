@@ -1032,7 +1032,10 @@ export interface components {
             after?: string | null;
             /** @description It stands there now */
             current: boolean;
+            /** @description Empty where marks were asked for */
             copies: components["schemas"]["Copy"][];
+            /** @description In place of the copies, where marks were asked for */
+            marks?: components["schemas"]["TrailMark"][];
             place: components["schemas"]["Place"];
             type: components["schemas"]["EntryType"];
             /** @description Equal for equal contents */
@@ -1041,6 +1044,32 @@ export interface components {
             doubt?: string;
             /** @description Of the size and write time of the one before, and yet another content */
             hidden?: boolean;
+        };
+        /** @description A copy as it is drawn. All else of it is told by /copies/{id} */
+        TrailMark: {
+            id: string;
+            /** @description Which of the trail's lanes holds it */
+            lane: number;
+            /** @description False where only the record is left */
+            readable: boolean;
+            /**
+             * Format: date-time
+             * @description The capture that first showed it
+             */
+            captured_at: string;
+            /**
+             * Format: date-time
+             * @description The capture that last showed it
+             */
+            last_seen_at: string;
+            /**
+             * Format: date-time
+             * @description When it was deleted
+             */
+            gone_at?: string;
+            /** Format: date-time */
+            expires_at?: string;
+            condition?: components["schemas"]["ConditionState"];
         };
         TrailEvent: {
             /** Format: date-time */
@@ -2263,6 +2292,8 @@ export interface operations {
                 path_bytes?: components["parameters"]["PlacePathBytes"];
                 /** @description Only versions with a copy that was examined and found so */
                 condition?: components["schemas"]["ConditionState"];
+                /** @description How copies are told: whole, or with marks alone, which is what a drawing needs of them and half of the bytes */
+                copies?: "whole" | "marks";
             };
             header?: never;
             path?: never;

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Copy, Place, Trail } from "../api/client";
+import type { Copy, Place, Trail, TrailMark } from "../api/client";
 import { CopyLine } from "../parts/CopyLine";
 import { Key, Plain, Primary, Quiet } from "../parts/controls";
 import { Difference } from "../parts/Difference";
@@ -9,11 +9,13 @@ import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { folderLink, parentOf } from "../places";
 import { absolute } from "../when";
+import { marksOf } from "./layout";
 
 interface Props {
   trail: Trail;
   version: number;
-  copy: Copy;
+  copy: TrailMark;
+  whole: Copy | undefined; // until it is loaded
   marked: string[];
   mark: () => void;
   bring: () => void;
@@ -21,11 +23,11 @@ interface Props {
 }
 
 /** A version, and a look at the copy of it that is chosen. */
-export function ChosenVersion({ trail, version, copy, marked, mark, bring, place }: Props) {
+export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring, place }: Props) {
   const [now, setNow] = useState<string>(); // the copy that is compared with what stands there
   const v = trail.versions[version];
   if (!v) return null;
-  const live = trail.lanes.find((l) => l.source.id === copy.source.id)?.live;
+  const live = trail.lanes[copy.lane]?.live;
   return (
     <article aria-label={`Version ${version + 1}`}>
       <h1>
@@ -35,9 +37,7 @@ export function ChosenVersion({ trail, version, copy, marked, mark, bring, place
         {absolute(v.arrived_at)} to {v.superseded_at ? absolute(v.superseded_at) : "now"}
         {v.superseded_at && v.last_seen_at < v.superseded_at && <Quiet>, assumed after {absolute(v.last_seen_at)}</Quiet>}
       </p>
-      <p>
-        <CopyLine copy={copy} />
-      </p>
+      <p>{whole ? <CopyLine copy={whole} /> : <Quiet>Copy {copy.id} …</Quiet>}</p>
       <Row>
         {v.current && <Quiet>It stands there now.</Quiet>}
         {!live && !v.current && (
@@ -76,6 +76,6 @@ export function Compared({ marked, clear }: { marked: string[]; clear: () => voi
 
 /** Two copies in the order of their versions. */
 export function olderFirst(trail: Trail, marked: string[]): string[] {
-  const versionOf = (id: string) => trail.versions.findIndex((v) => v.copies.some((c) => c.id === id));
+  const versionOf = (id: string) => trail.versions.findIndex((v) => marksOf(v).some((c) => c.id === id));
   return [...marked].sort((a, b) => versionOf(a) - versionOf(b));
 }

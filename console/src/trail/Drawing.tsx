@@ -5,7 +5,7 @@ import { tokens } from "../theme";
 import { bars } from "./bars";
 import { Labels } from "./Labels";
 import { Lane } from "./Lane";
-import { axisOf, namesOf, quietTimes, samePlace, sizes, type Axis, type Span } from "./layout";
+import { axisOf, marksOf, namesOf, quietTimes, samePlace, sizes, type Axis, type Span } from "./layout";
 import { Loss, Ticks, type LossTimes } from "./Scale";
 import type { Verdict } from "./verdict";
 import { VersionBar } from "./VersionBar";
@@ -108,7 +108,7 @@ export function Drawing({ trail, width, span, now, version, copy, marked, loss, 
 }
 
 /** Whether a version was examined and found broken: its bar has a torn end. */
-const isBroken = (trail: Trail, version: number) => trail.versions[version]?.copies.some((c) => c.condition.state === "broken") === true;
+const isBroken = (trail: Trail, version: number) => marksOf(trail.versions[version]).some((m) => m.condition === "broken");
 
 /** The steps from one name to the next. */
 function Steps({ trail, axis }: { trail: Trail; axis: Axis }) {

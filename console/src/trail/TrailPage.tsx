@@ -3,7 +3,7 @@ import { useCallback, useMemo, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Copy, Place, Trail } from "../api/client";
-import { caseAdvice, trail as trailQuery } from "../api/queries";
+import { caseAdvice, copy as copyQuery, trail as trailQuery } from "../api/queries";
 import { BringBackDialog } from "../bringback/BringBackDialog";
 import { Key, Quiet } from "../parts/controls";
 import { Columns, Desk, Pane, Row } from "../parts/layout";
@@ -67,6 +67,7 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
   const verdict = useMemo(() => advice && verdictOf(trail, advice), [trail, advice]);
   const choice = useChoice(trail, verdict?.version);
   const { version, copy, choose } = choice;
+  const { data: whole } = useQuery(copyQuery(copy?.id));
   const { span, press, zoomTo } = useBoard(trail, now, choice);
   const [marked, setMarked] = useState<string[]>([]);
   const [bringing, setBringing] = useState<Copy>();
@@ -77,7 +78,7 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
     () => copy && setMarked((m) => (m.includes(copy.id) ? m.filter((id) => id !== copy.id) : [...m, copy.id].slice(-2))),
     [copy],
   );
-  const bring = useCallback(() => setBringing(copy), [copy]);
+  const bring = useCallback(() => setBringing(whole), [whole]);
   useKey("c", mark, readable);
   useKey("b", bring, readable);
   useKey("f", () => void navigate(folderLink(parentOf(place))));
@@ -138,7 +139,7 @@ function Drawn({ trail, place }: { trail: Trail; place: Place }) {
         {marked.length === 2 ? (
           <Compared marked={olderFirst(trail, marked)} clear={() => setMarked([])} />
         ) : (
-          copy && <ChosenVersion {...{ trail, version, copy, marked, mark, place, bring }} />
+          copy && <ChosenVersion {...{ trail, version, copy, whole, marked, mark, place, bring }} />
         )}
       </Pane>
       {bringing && <BringBackDialog what={{ copies: [bringing] }} close={() => setBringing(undefined)} done={() => undefined} />}

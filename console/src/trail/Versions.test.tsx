@@ -12,7 +12,7 @@ const place = { machine: "front-office", path: "/home/ines/Quote.odt" };
 const at = (day: number) => new Date(Date.UTC(2026, 10, day)).toISOString();
 const trail = {
   place,
-  lanes: [],
+  lanes: [{ source: { id: "s1", kind: "archive" } }],
   versions: [1, 4, 9].map((day, i) => ({
     place,
     content: i,
@@ -20,7 +20,7 @@ const trail = {
     last_seen_at: at(day + 1),
     superseded_at: i === 2 ? null : at(day + 3),
     size: 1000 + i,
-    copies: [{ id: `c${i}`, source: { id: "s1", kind: "archive" }, readable: i !== 1 }],
+    marks: [{ id: `c${i}`, lane: 0, readable: i !== 1 }],
   })),
 } as unknown as Trail;
 

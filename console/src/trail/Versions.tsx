@@ -4,7 +4,7 @@ import type { Trail, TrailVersion } from "../api/client";
 import { Care, Mono, Quiet } from "../parts/controls";
 import { tokens } from "../theme";
 import { absolute, bytes, relative } from "../when";
-import { samePlace } from "./layout";
+import { marksOf, samePlace } from "./layout";
 import type { Verdict } from "./verdict";
 
 const Rows = styled(Table)`
@@ -93,9 +93,9 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
               <Cell>{bytes(v.size)}</Cell>
               <Cell>
                 <Copies>
-                  {v.copies.map((c) => (
+                  {marksOf(v).map((c) => (
                     <li key={c.id}>
-                      <Mono>{c.id}</Mono> {c.source.kind}
+                      <Mono>{c.id}</Mono> {trail.lanes[c.lane]?.source.kind}
                       {!c.readable && <Quiet> (record only)</Quiet>}
                       {c.id === copy && i === version && <Quiet> ← chosen</Quiet>}
                       {marked.includes(c.id) && <Quiet> ▾ marked</Quiet>}

@@ -1,6 +1,6 @@
 // The bars of versions on the drawn trail, and the marks of what each source holds of them: pure computation, in pixels.
 import type { Trail } from "../api/client";
-import { namesOf, samePlace, time, type Axis, type Span } from "./layout";
+import { marksOf, namesOf, samePlace, time, type Axis, type Span } from "./layout";
 
 export interface Bar {
   index: number; // of its version; of a block, of the first
@@ -88,8 +88,8 @@ export function marks(t: Trail, lane: number, axis: Axis): Mark[] {
   const [left, right] = axis.range() as [number, number];
   const made: Mark[] = [];
   t.versions.forEach((v, version) => {
-    for (const c of v.copies) {
-      if (c.source.id !== source.source.id) continue;
+    for (const c of marksOf(v)) {
+      if (c.lane !== lane) continue;
       const base = { version, copy: c.id, expires: c.expires_at ? axis(time(c.expires_at)) : null, count: 1 };
       if (c.gone_at) {
         made.push({ ...base, x: axis(time(c.gone_at)), readable: c.readable, gone: true });

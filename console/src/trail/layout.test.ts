@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import type { Copy, Trail, TrailVersion } from "../api/client";
+import type { Trail, TrailMark, TrailVersion } from "../api/client";
 import { bars, marks } from "./bars";
 import { axisOf, namesOf, reveal, wholeSpan, zoom } from "./layout";
 
@@ -8,15 +8,7 @@ const start = Date.UTC(2026, 8, 7);
 const at = (h: number) => new Date(start + h * hour).toISOString();
 
 function version(from: number, seen: number, to: number | null, path = "/home/ines/Quote.odt", size = 1000): TrailVersion {
-  const copy = {
-    id: `c${from}`,
-    source: { id: "s1", kind: "snapshots" },
-    captured_at: at(from),
-    last_seen_at: at(seen),
-    readable: true,
-    gone_at: null,
-    expires_at: null,
-  } as unknown as Copy;
+  const mark: TrailMark = { id: `c${from}`, lane: 0, captured_at: at(from), last_seen_at: at(seen), readable: true };
   return {
     sha256: null,
     size,
@@ -26,7 +18,8 @@ function version(from: number, seen: number, to: number | null, path = "/home/in
     last_seen_at: at(seen),
     superseded_at: to === null ? null : at(to),
     current: to === null,
-    copies: [copy],
+    copies: [],
+    marks: [mark],
     place: { machine: "front-office", path },
     type: "file",
     content: from,

@@ -1,6 +1,6 @@
 // Where things are on the drawn trail: pure computation, in pixels and milliseconds.
 import { scaleTime, type ScaleTime } from "d3-scale";
-import type { Place, Trail, TrailVersion } from "../api/client";
+import type { Place, Trail, TrailMark, TrailVersion } from "../api/client";
 
 export interface Span {
   from: number;
@@ -13,6 +13,9 @@ export const axisOf = (span: Span, width: number): Axis => scaleTime().domain([s
 
 /** How much room the parts of the drawing take, in pixels. */
 export const sizes = { axis: 30, line: 30, lane: 26, label: 168 };
+
+/** What is drawn of a version's copies. */
+export const marksOf = (v: TrailVersion | undefined): TrailMark[] => v?.marks ?? [];
 
 export const time = (iso: string) => new Date(iso).getTime();
 

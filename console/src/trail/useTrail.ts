@@ -1,14 +1,14 @@
 // What is looked at on the trail page, and the keys that change it.
 import { useCallback, useMemo, useState } from "react";
 import type { Trail } from "../api/client";
-import { reveal, spanOf, wholeSpan, within, zoom, type Span } from "./layout";
+import { marksOf, reveal, spanOf, wholeSpan, within, zoom, type Span } from "./layout";
 
 /** Which version and which of its copies is looked at: the advised one first, else the last; a copy that can be read is preferred. */
 export function useChoice(trail: Trail, advised: number | undefined) {
   const [chosen, setVersion] = useState<number>();
   const version = chosen ?? (advised !== undefined && advised >= 0 ? advised : trail.versions.length - 1);
   const [wanted, setWanted] = useState<string>();
-  const copies = trail.versions[version]?.copies ?? [];
+  const copies = marksOf(trail.versions[version]);
   const copy = copies.find((c) => c.id === wanted) ?? copies.find((c) => c.readable) ?? copies[0];
   const choose = useCallback((v: number, c?: string) => {
     setVersion(v);

@@ -6,9 +6,9 @@ test("the advised version is found by its copy, and the others carry why not", (
   const copy = (id: string) => ({ id });
   const trail = {
     versions: [
-      { content: 0, copies: [copy("c1")] },
-      { content: 1, copies: [copy("c2"), copy("c3")] },
-      { content: 0, copies: [copy("c4")] },
+      { content: 0, marks: [copy("c1")] },
+      { content: 1, marks: [copy("c2"), copy("c3")] },
+      { content: 0, marks: [copy("c4")] },
     ],
   } as unknown as Trail;
   const advice = {

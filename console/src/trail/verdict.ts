@@ -1,5 +1,6 @@
 // What advice says of a trail: which version is advised, and why the others fall out.
 import type { Advice, Trail } from "../api/client";
+import { marksOf } from "./layout";
 
 export interface Verdict {
   version: number; // the advised one; -1 where it is none of the trail's
@@ -9,7 +10,7 @@ export interface Verdict {
 }
 
 export function verdictOf(trail: Trail, advice: Advice): Verdict {
-  const versionOf = (id: string) => trail.versions.findIndex((v) => v.copies.some((c) => c.id === id));
+  const versionOf = (id: string) => trail.versions.findIndex((v) => marksOf(v).some((c) => c.id === id));
   const recommended = advice.recommended?.copy;
   const version = recommended ? versionOf(recommended.id) : -1;
   const whyNot = new Map<number, string>();
