@@ -99,7 +99,7 @@ func (b *bench) trails(ctx context.Context) error {
 	}
 	good := first.AddDate(0, 0, 50)
 	advice := row{work: "advice on it, the same", yardstick: "—", most: 35 * time.Millisecond}
-	err := advice.answers(s, func() error {
+	err = advice.answers(s, func() error {
 		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "front-office", Path: path},
 			Loss: api.LossOverwritten, GoodAt: &good})
 		if err == nil && (r.JSON200 == nil || r.JSON200.Recommended == nil) {
