@@ -1219,7 +1219,10 @@ type Folder struct {
 	Missing int            `json:"missing"`
 	Moments []FolderMoment `json:"moments"`
 	Moved   int            `json:"moved"`
-	Place   Place          `json:"place"`
+
+	// Next The cursor of the next page, where a limit was given and more follows
+	Next  *string `json:"next,omitempty"`
+	Place Place   `json:"place"`
 
 	// Rows Of what lies directly in the folder, the first ten thousand
 	Rows []FolderRow `json:"rows"`
@@ -2093,8 +2096,12 @@ type GetFolderParams struct {
 	// Against The moment to compare with; now where left out
 	Against *time.Time `form:"against,omitempty" json:"against,omitempty"`
 
-	// Deep Everything below it, not only one level
+	// Deep Everything below it, not only one level; not in pages
 	Deep *bool `form:"deep,omitempty" json:"deep,omitempty"`
+
+	// Limit So many entries, with their rows, moments and counts; all where left out
+	Limit  *int    `form:"limit,omitempty" json:"limit,omitempty"`
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 }
 
 // ListJobsParams defines parameters for ListJobs.
@@ -4781,6 +4788,30 @@ func NewGetFolderRequest(server string, params *GetFolderParams) (*http.Request,
 		if params.Deep != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "deep", *params.Deep, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -11292,6 +11323,20 @@ func (w *ServerInterfaceWrapper) GetFolder(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "deep", ctx.QueryParams(), &params.Deep, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter deep: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", ctx.QueryParams(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter cursor: %s", err))
 	}
 
 	// Invoke the callback with all the unmarshaled arguments

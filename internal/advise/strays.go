@@ -103,19 +103,25 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	if covered || g.q.Loss != advice.Unsaved {
 		return all, nil
 	}
-	facts, err := g.Site.Catalogue.FactsIn(g.ctx, g.all, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
-	if err != nil {
-		return nil, err
+	beside := func(f catalogue.Fact) {
+		if f.Open && f.Type == entry.File && f.Place != g.q.Place {
+			take(f, f.Place.Path)
+		}
+	}
+	folder := place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)}
+	for f, err := range g.Site.Catalogue.FactsIn(g.ctx, g.all, folder, "") {
+		if err != nil {
+			return nil, err
+		}
+		beside(f)
 	}
 	name := g.q.Place.Name()
 	elsewhere, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
 	if err != nil {
 		return nil, err
 	}
-	for _, f := range append(facts, elsewhere...) {
-		if f.Open && f.Type == entry.File && f.Place != g.q.Place {
-			take(f, f.Place.Path)
-		}
+	for _, f := range elsewhere {
+		beside(f)
 	}
 	return all, nil
 }

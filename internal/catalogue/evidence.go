@@ -257,18 +257,6 @@ func (c *Catalogue) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, e
 	return all, err
 }
 
-// FactsIn returns what sources saw directly in a folder, by name.
-func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place) ([]Fact, error) {
-	var facts []Fact
-	for f, err := range c.factsBelow(ctx, stores, folder, false) {
-		if err != nil {
-			return nil, err
-		}
-		facts = append(facts, f)
-	}
-	return facts, nil
-}
-
 // NamedIn returns the paths of what was ever seen of a machine directly in some folders under some names.
 func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names []string) (paths []string, err error) {
 	r, err := c.reading(ctx)

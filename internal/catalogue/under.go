@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"iter"
 	"slices"
+	"sort"
 	"strings"
 
 	"humble-rewind/internal/catalogue/block"
@@ -16,7 +17,42 @@ import (
 
 // FactsUnder yields everything that sources saw below a folder, place by place: by folder, and in one by name.
 func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, folder place.Place) iter.Seq2[Fact, error] {
-	return c.factsBelow(ctx, stores, folder, true)
+	return c.factsBelow(ctx, stores, folder, true, "")
+}
+
+// FactsIn yields what sources saw directly in a folder, name by name, beginning behind a name; "" is the beginning.
+func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place, after string) iter.Seq2[Fact, error] {
+	return c.factsBelow(ctx, stores, folder, false, after)
+}
+
+// FoldersIn returns the names of the folders in a folder in which something was seen, at whatever depth, that come behind a name. They
+// have no order.
+func (c *Catalogue) FoldersIn(ctx context.Context, folder place.Place, after string) ([]string, error) {
+	low, high := underIt(folder.Path)
+	rows, err := c.reads.QueryContext(ctx, "SELECT DISTINCT CASE WHEN instr(rest, x'2f') > 0 THEN substr(rest, 1, instr(rest, x'2f') - 1) "+
+		"ELSE rest END AS name FROM (SELECT substr(path, ?4) AS rest FROM dirs WHERE machine_id = (SELECT id FROM machines WHERE name = ?1) "+
+		"AND path >= ?2 AND path < ?3) WHERE name > ?5", folder.Machine, low, high, len(low)+1, []byte(after))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []string
+	for rows.Next() {
+		var name []byte
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		all = append(all, string(name))
+	}
+	return all, rows.Err()
+}
+
+// underIt returns the bounds of the paths below a folder: from the first on, and less than the other.
+func underIt(path string) (low, high []byte) {
+	if path == "/" {
+		return []byte("/"), []byte("0")
+	}
+	return []byte(path + "/"), []byte(path + "0") // '0' is the byte after '/'
 }
 
 // below says which folders of a machine are meant, by parameters after the first, the machine's name.
@@ -25,15 +61,12 @@ const (
 	withDeeper = "d.machine_id = (SELECT id FROM machines WHERE name = ?1) AND d.path >= ?2 AND (d.path = ?2 OR d.path >= ?3) AND d.path < ?4"
 )
 
-func (c *Catalogue) factsBelow(ctx context.Context, stores map[int64]*Store, of place.Place, deep bool) iter.Seq2[Fact, error] {
+func (c *Catalogue) factsBelow(ctx context.Context, stores map[int64]*Store, of place.Place, deep bool, after string) iter.Seq2[Fact, error] {
 	return func(yield func(Fact, error) bool) {
-		u := &under{c: c, ctx: ctx, r: c.readingWith(stores), yield: yield, machine: of.Machine}
+		u := &under{c: c, ctx: ctx, r: c.readingWith(stores), yield: yield, machine: of.Machine, behind: after}
 		where, args := itself, []any{of.Machine, []byte(of.Path)}
 		if deep {
-			low, high := []byte(of.Path+"/"), []byte(of.Path+"0") // '0' is the byte after '/'
-			if of.Path == "/" {
-				low, high = []byte("/"), []byte("0")
-			}
+			low, high := underIt(of.Path)
 			where, args = withDeeper, append(args, low, high)
 		}
 		if err := u.run(where, args); err != nil && !errors.Is(err, errEnough) {
@@ -52,6 +85,7 @@ type under struct {
 	r       *reading
 	yield   func(Fact, error) bool
 	machine string
+	behind  string // only names that come behind it; "" for all
 
 	apart []located // whose place is not in their folder's, by folder and name; what is still to come
 	batch []Fact    // gathered, for their digests are looked up together
@@ -86,6 +120,9 @@ func (u *under) run(where string, args []any) error {
 				if err := u.finish(); err != nil {
 					return err
 				}
+			}
+			if err := u.seek(x); err != nil {
+				return err
 			}
 			u.dir = x.folder.dir
 			after, last = []byte(u.dir), x.folder.id
@@ -148,6 +185,26 @@ func (x *cursor) take(now, past []byte) (err error) {
 	if err != nil {
 		return damaged(x.folder, err)
 	}
+	return nil
+}
+
+// seek leaves out names that are not wanted, without reading most of them.
+func (u *under) seek(x *cursor) error {
+	if u.behind == "" {
+		return nil
+	}
+	if x.folder.parts > 1 {
+		var now, past []byte
+		err := u.c.reads.QueryRowContext(u.ctx, "SELECT id, now, past FROM blocks WHERE id BETWEEN ? AND ? AND low <= ? ORDER BY id DESC LIMIT 1",
+			x.at, lastBlock(x.folder.id), []byte(u.behind)).Scan(&x.at, &now, &past)
+		if err == nil {
+			err = x.take(now, past)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	x.next = sort.Search(len(x.list), func(i int) bool { return x.list[i].Name > u.behind })
 	return nil
 }
 
@@ -269,7 +326,8 @@ func (u *under) gatherApart(where string, args []any) error {
 	of, deep := string(args[1].([]byte)), len(args) > 2
 	err = u.r.elsewhere(u.ctx, blocks, nil, func(l *located) {
 		dir := place.Folder(l.Place)
-		if l.OriginKnown && u.r.machineOf(l) == u.machine && (dir == of || deep && place.Under(dir, of)) {
+		if l.OriginKnown && u.r.machineOf(l) == u.machine && (dir == of || deep && place.Under(dir, of)) &&
+			(u.behind == "" || place.Name(l.Place) > u.behind) {
 			u.apart = append(u.apart, *l)
 		}
 	})

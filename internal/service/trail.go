@@ -230,7 +230,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	if err != nil {
 		return nil, err
 	}
-	f, err := s.trails.Folder(ctx, p, value(q.AsOf), value(q.Against))
+	f, next, err := s.folder(ctx, p, q)
 	if err != nil {
 		return nil, err
 	}
@@ -246,6 +246,9 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		Moments: make([]api.FolderMoment, len(f.Moments)),
 		Rows:    make([]api.FolderRow, len(f.Rows)),
 	}
+	if next != "" {
+		a.Next = new(base64.RawURLEncoding.EncodeToString([]byte(next)))
+	}
 	if f.Left > 0 {
 		a.RowsLeft = &f.Left
 	}
@@ -253,20 +256,10 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		was := toPlace(f.Was)
 		a.Was = &was
 	}
-	counts := map[trails.State]*int{
-		trails.Same:    &a.Same,
-		trails.Changed: &a.Changed,
-		trails.Missing: &a.Missing,
-		trails.Added:   &a.Added,
-		trails.Moved:   &a.Moved,
-	}
-	for _, e := range f.Entries {
-		if e.Type != entry.Folder {
-			*counts[e.State]++
-		}
-	}
+	a.Same, a.Changed, a.Missing, a.Added, a.Moved = f.Counts[trails.Same], f.Counts[trails.Changed], f.Counts[trails.Missing],
+		f.Counts[trails.Added], f.Counts[trails.Moved]
 	entries := f.Entries
-	if !value(q.Deep) {
+	if !value(q.Deep) && q.Limit == nil {
 		entries = f.Level()
 	}
 	for i, moment := range f.Moments {
@@ -285,6 +278,28 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		}
 	}
 	return shownFolder{a, p, entries}, nil
+}
+
+// folder puts together what is asked for of a folder: all, or a page, and the name that the next one follows.
+func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderParams) (f trails.Folder, next string, err error) {
+	if q.Limit == nil {
+		if q.Cursor != nil {
+			return f, "", badRequest("A cursor without a limit.", "Give the limit of the page before, too.")
+		}
+		f, err = s.trails.Folder(ctx, p, value(q.AsOf), value(q.Against))
+		return f, "", err
+	}
+	if *q.Limit < 1 || *q.Limit > 1000 {
+		return f, "", badRequest("The limit must be from 1 to 1000.", "Leave it out for all of the folder at once.")
+	}
+	if value(q.Deep) {
+		return f, "", badRequest("Everything below a folder is not told in pages.", "Leave out deep, or the limit.")
+	}
+	after, err := base64.RawURLEncoding.DecodeString(value(q.Cursor))
+	if err != nil {
+		return f, "", catalogue.ErrCursor
+	}
+	return s.trails.FolderPage(ctx, p, value(q.AsOf), value(q.Against), string(after), *q.Limit)
 }
 
 // shownFolder is a folder as it is answered. Its entries are written some at a time: there may be hundreds of thousands.

@@ -79,19 +79,20 @@ type Moment struct {
 // Folder is a folder as of a moment.
 type Folder struct {
 	Place   place.Place
-	AsOf    time.Time   // zero: now
-	Against time.Time   // zero: now
-	Was     place.Place // the folder that it was before it came up here; zero where it was none
-	Entries []Entry     // by path
-	Moments []Moment    // oldest first
-	Rows    []Row       // of what is directly in it, by name; the first MaxRows
-	Left    int         // how many rows are left out
+	AsOf    time.Time     // zero: now
+	Against time.Time     // zero: now
+	Was     place.Place   // the folder that it was before it came up here; zero where it was none
+	Entries []Entry       // by path
+	Moments []Moment      // oldest first
+	Rows    []Row         // of what is directly in it, by name; the first MaxRows
+	Left    int           // how many rows are left out
+	Counts  map[State]int // how many files below it are in each state
 }
 
 // MaxRows is of how many entries directly in a folder it is told what every moment did to them: more can neither be drawn nor read.
 const MaxRows = 10_000
 
-// Level returns the entries that lie directly in the folder; what is deeper shows in the state of the folders.
+// Level returns the entries that lie directly in the folder, by name; what is deeper shows in the state of the folders.
 func (f *Folder) Level() []Entry {
 	var level []Entry
 	states := map[string]map[State]bool{}
@@ -101,8 +102,8 @@ func (f *Folder) Level() []Entry {
 		if _, ok := at[name]; !ok {
 			at[name] = len(level)
 			top := e
-			if deeper { // the folder itself was never seen, or not then
-				top = Entry{Path: name, Type: entry.Folder, Size: -1, State: e.State, Proved: e.Proved}
+			if deeper {
+				top = standIn(name, e)
 			}
 			level = append(level, top)
 		}
@@ -115,13 +116,29 @@ func (f *Folder) Level() []Entry {
 	}
 	for name, inside := range states {
 		e := &level[at[name]]
-		delete(inside, e.State)
-		delete(inside, Same)
-		if len(inside) > 0 && e.State != Missing && e.State != Added {
-			e.State = Changed
+		e.State = stateWith(e.State, inside)
+	}
+	byPath(level)
+	return level
+}
+
+func byPath(all []Entry) {
+	slices.SortFunc(all, func(x, y Entry) int { return cmp.Compare(x.Path, y.Path) })
+}
+
+// standIn is the entry of a folder that was never seen itself, or not then, for the first of those in it.
+func standIn(name string, in Entry) Entry {
+	return Entry{Path: name, Type: entry.Folder, Size: -1, State: in.State, Proved: in.Proved}
+}
+
+// stateWith is the state of a folder in which entries of some states lie.
+func stateWith(of State, inside map[State]bool) State {
+	for state := range inside {
+		if state != of && state != Same && of != Missing && of != Added {
+			return Changed
 		}
 	}
-	return level
+	return of
 }
 
 // ErrNothingThere says that no source ever saw anything under a folder.
@@ -164,36 +181,54 @@ func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string
 
 // walk takes up every place below the folder.
 func (a *assembly) walk(ctx context.Context, r *Reader) error {
-	p := a.Place
-	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
-		return err
-	}
-	all, err := r.Site.Catalogue.Stores(ctx)
+	until, err := a.begin(ctx, r)
 	if err != nil {
 		return err
 	}
+	former := map[string][]catalogue.Fact{}
+	if a.Was.Path != "" && a.Was.Machine == a.Place.Machine {
+		if err := a.former(ctx, r, a.Was, until, former); err != nil {
+			return err
+		}
+	}
+	if err := a.below(ctx, r, a.Place, former); err != nil {
+		return err
+	}
+	if a.places == 0 {
+		return nothingAt(a.Place)
+	}
+	return nil
+}
+
+func nothingAt(p place.Place) error { return fmt.Errorf("%s: %w", p, ErrNothingThere) }
+
+// begin looks at the folder itself: which sources saw it, and what it was before, until when.
+func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err error) {
+	p := a.Place
+	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+		return until, err
+	}
+	if a.all, err = r.Site.Catalogue.Stores(ctx); err != nil {
+		return until, err
+	}
 	a.stores, a.index, a.parents = map[int64]*catalogue.Store{}, map[int64]int{}, map[string]map[int64]bool{}
-	for id, s := range all {
+	for id, s := range a.all {
 		if s.Source.Machine == p.Machine {
 			a.stores[id] = s
 		}
 	}
-	top, err := r.Site.Catalogue.FactsOf(ctx, all, p)
+	top, err := r.Site.Catalogue.FactsOf(ctx, a.all, p)
 	if err != nil {
-		return err
+		return until, err
 	}
 	a.saw(p.Path, top)
-	g := gatherer{r: r, ctx: ctx, stores: all, facts: map[place.Place][]catalogue.Fact{}}
-	var until time.Time
-	if a.Was, until, err = g.folderWas(p); err != nil {
-		return err
-	}
-	former := map[string][]catalogue.Fact{}
-	if a.Was.Path != "" && a.Was.Machine == p.Machine {
-		if err := a.former(ctx, r, all, until, former); err != nil {
-			return err
-		}
-	}
+	g := gatherer{r: r, ctx: ctx, stores: a.all, facts: map[place.Place][]catalogue.Fact{}}
+	a.Was, until, err = g.folderWas(p)
+	return until, err
+}
+
+// below takes up every place below a folder of it, with what was seen of each while the folder had another name.
+func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former map[string][]catalogue.Fact) error {
 	var facts []catalogue.Fact
 	take := func() {
 		if len(facts) == 0 {
@@ -204,7 +239,7 @@ func (a *assembly) walk(ctx context.Context, r *Reader) error {
 		delete(former, path)
 		facts = facts[:0]
 	}
-	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, all, p) {
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, p) {
 		if err != nil {
 			return err
 		}
@@ -220,16 +255,14 @@ func (a *assembly) walk(ctx context.Context, r *Reader) error {
 	for _, path := range slices.Sorted(maps.Keys(former)) {
 		a.place(path, former[path])
 	}
-	if a.places == 0 {
-		return fmt.Errorf("%s: %w", p, ErrNothingThere)
-	}
 	return nil
 }
 
 // assembly is a folder being put together, place by place.
 type assembly struct {
 	*Folder
-	stores  map[int64]*catalogue.Store
+	all     map[int64]*catalogue.Store
+	stores  map[int64]*catalogue.Store // those of its machine
 	index   map[int64]int
 	parents map[string]map[int64]bool // which sources saw a folder
 	moments map[time.Time]int
@@ -263,15 +296,9 @@ func (a *assembly) saw(path string, facts []catalogue.Fact) {
 	}
 }
 
-// former gathers what was seen in the folder while it had another name, by the paths that it has under this one.
-func (a *assembly) former(
-	ctx context.Context,
-	r *Reader,
-	stores map[int64]*catalogue.Store,
-	until time.Time,
-	into map[string][]catalogue.Fact,
-) error {
-	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, stores, a.Was) {
+// former gathers what was seen below a folder of it while it had another name, by the paths that it has under this one.
+func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]catalogue.Fact) error {
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, was) {
 		if err != nil {
 			return err
 		}
@@ -421,8 +448,13 @@ func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalo
 }
 
 func (a *assembly) finish() {
-	slices.SortFunc(a.Entries, func(x, y Entry) int { return cmp.Compare(x.Path, y.Path) })
+	byPath(a.Entries)
 	a.moved()
+	for i := range a.Entries {
+		if a.Entries[i].Type != entry.Folder {
+			a.count(a.Entries[i].State, 1)
+		}
+	}
 	for at, n := range a.moments {
 		a.Moments = append(a.Moments, Moment{at, n})
 	}
@@ -431,6 +463,14 @@ func (a *assembly) finish() {
 		a.Rows = append(a.Rows, Row{Name: name, Type: r.typ, Cells: r.cells(a.Moments)})
 	}
 	slices.SortFunc(a.Rows, func(x, y Row) int { return cmp.Compare(x.Name, y.Name) })
+}
+
+// count counts files in a state.
+func (a *assembly) count(state State, n int) {
+	if a.Counts == nil {
+		a.Counts = map[State]int{}
+	}
+	a.Counts[state] += n
 }
 
 func (r *row) cells(moments []Moment) []Cell {

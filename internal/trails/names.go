@@ -174,14 +174,17 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 	if !f.Readable || f.Size > similar.MaxSize {
 		return place.Place{}, nil
 	}
-	neighbours, err := g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)})
-	if err != nil {
-		return place.Place{}, err
+	var candidates []catalogue.Fact
+	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
+	for o, err := range g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder, "") {
+		if err != nil {
+			return place.Place{}, err
+		}
+		if o.Source == f.Source && o.Place != f.Place && o.Type == entry.File && o.Readable && o.Size <= similar.MaxSize && fits(o) &&
+			path.Ext(o.Name) == path.Ext(f.Name) {
+			candidates = append(candidates, o)
+		}
 	}
-	candidates := slices.DeleteFunc(neighbours, func(o catalogue.Fact) bool {
-		return o.Source != f.Source || o.Place == f.Place || o.Type != entry.File || !o.Readable || o.Size > similar.MaxSize || !fits(o) ||
-			path.Ext(o.Name) != path.Ext(f.Name)
-	})
 	slices.SortStableFunc(candidates, func(a, b catalogue.Fact) int {
 		same := func(o catalogue.Fact) int {
 			if o.Number != 0 && o.Number == f.Number {
@@ -300,13 +303,12 @@ func (g *gatherer) byNeighbours(
 	stood func(place.Place, []catalogue.Fact) bool,
 ) (place.Place, error) {
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
-	neighbours, err := g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder)
-	if err != nil {
-		return place.Place{}, err
-	}
 	votes := map[place.Place]int{}
 	all := 0
-	for _, n := range neighbours {
+	for n, err := range g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder, "") {
+		if err != nil {
+			return place.Place{}, err
+		}
 		if n.Source != f.Source || n.Place == f.Place || n.Type != entry.File || !chosen(n) {
 			continue
 		}

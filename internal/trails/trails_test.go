@@ -2,6 +2,7 @@ package trails_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -11,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
@@ -221,6 +223,66 @@ func TestTheLiveTreeSaysWhatIsGone(t *testing.T) {
 }
 
 // A machine whose clock is an hour ahead writes times that are put right.
+// A folder in pages is the folder whole, whatever came, went, changed and moved in it, and however much is on a page.
+func TestAFolderInPagesIsTheFolder(t *testing.T) {
+	for seed := range uint64(12) {
+		random := rand.New(rand.NewPCG(seed, 7))
+		names := []string{"a", "a-b", "b", "Old", "Old.odt", "x", "caf\xe9"}
+		var days []map[string]string
+		for range 4 {
+			files := map[string]string{}
+			for range 14 {
+				path := "/home/ines/" + []string{"Quotes", "Offers"}[random.IntN(2)]
+				for range 1 + random.IntN(3) {
+					path += "/d-" + names[random.IntN(len(names))]
+				}
+				path = place.Folder(path) + "/" + names[random.IntN(len(names))] + ".odt"
+				// What moves keeps its size and write time.
+				files[path] = fmt.Sprintf("%s @%d", strings.Repeat("x", 5+random.IntN(6)), -random.IntN(2))
+			}
+			days = append(days, files)
+		}
+		l := newLoft(t, days...)
+		for range 12 {
+			p := place.Place{Machine: "loft", Path: []string{"/home/ines", "/home/ines/Quotes", "/home/ines/Offers"}[random.IntN(3)]}
+			asOf, against := first.Add(time.Duration(random.IntN(90))*time.Hour), time.Time{}
+			if random.IntN(2) == 0 {
+				against = first.Add(time.Duration(random.IntN(90)) * time.Hour)
+			}
+			whole, err := l.Trails.Folder(t.Context(), p, asOf, against)
+			require.NoError(t, err)
+			one, next, err := l.Trails.FolderPage(t.Context(), p, asOf, against, "", 1000)
+			require.NoError(t, err)
+			require.Empty(t, next)
+			assert.Equal(t, whole.Level(), one.Entries, "seed %d: %s as of %s", seed, p, asOf)
+			assert.Equal(t, whole.Counts, one.Counts)
+			assert.Equal(t, whole.Moments, one.Moments)
+			assert.Equal(t, whole.Rows, one.Rows)
+
+			var entries []trails.Entry
+			after, limit := "", 1+random.IntN(3)
+			for n := 0; n == 0 || after != ""; n++ {
+				page, next, err := l.Trails.FolderPage(t.Context(), p, asOf, against, after, limit)
+				require.NoError(t, err)
+				require.LessOrEqual(t, len(page.Entries), limit)
+				require.Less(t, n, 100)
+				entries, after = append(entries, page.Entries...), next
+			}
+			require.Len(t, entries, len(one.Entries))
+			for i, e := range one.Entries {
+				if e.State == trails.Moved { // to another page
+					entries[i].State, entries[i].MovedTo = e.State, e.MovedTo
+				}
+				assert.Equal(t, e.Path, entries[i].Path)
+				assert.Equal(t, e.Copy, entries[i].Copy)
+				if e.State != trails.Added && e.Type != entry.Folder {
+					assert.Equal(t, e.State, entries[i].State, e.Path)
+				}
+			}
+		}
+	}
+}
+
 func TestAWrongClockIsPutRight(t *testing.T) {
 	l := newLoft(
 		t,

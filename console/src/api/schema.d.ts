@@ -1160,6 +1160,8 @@ export interface components {
             rows: components["schemas"]["FolderRow"][];
             /** @description How many rows are left out */
             rows_left?: number;
+            /** @description The cursor of the next page, where a limit was given and more follows */
+            next?: string;
             /** @description Files below the folder in this state */
             missing: number;
             changed: number;
@@ -2325,8 +2327,11 @@ export interface operations {
                 as_of?: string;
                 /** @description The moment to compare with; now where left out */
                 against?: string;
-                /** @description Everything below it, not only one level */
+                /** @description Everything below it, not only one level; not in pages */
                 deep?: boolean;
+                /** @description So many entries, with their rows, moments and counts; all where left out */
+                limit?: number;
+                cursor?: components["parameters"]["Cursor"];
             };
             header?: never;
             path?: never;
