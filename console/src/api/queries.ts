@@ -74,12 +74,25 @@ export const trail = (place: Place) =>
     retry: false,
   });
 
+/** A folder in pages: there may be hundreds of thousands of entries, and nobody looks at more than some of them. */
 export const folder = (place: Place, asOf: string | undefined) =>
-  queryOptions({
+  infiniteQueryOptions({
     queryKey: ["folder", place, asOf],
-    queryFn: () => ask(client.GET("/folder", { params: { query: { ...placeQuery(place), ...(asOf ? { as_of: asOf } : {}) } } })),
+    queryFn: ({ pageParam }) =>
+      ask(
+        client.GET("/folder", {
+          params: {
+            query: { ...placeQuery(place), limit: 1000, ...(asOf ? { as_of: asOf } : {}), ...(pageParam ? { cursor: pageParam } : {}) },
+          },
+        }),
+      ),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
     retry: false,
-    placeholderData: (before) => (before?.place.path === place.path && before.place.machine === place.machine ? before : undefined),
+    placeholderData: (before) => {
+      const of = before?.pages[0]?.place;
+      return of?.path === place.path && of.machine === place.machine ? before : undefined;
+    },
   });
 
 export const comparison = (left: string, right: string, at?: Place) =>

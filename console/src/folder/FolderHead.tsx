@@ -8,6 +8,8 @@ import { folderLink, foldersAbove, nameOf } from "../places";
 import { tokens } from "../theme";
 import { absolute, ago, counted } from "../when";
 
+const told = (n: number) => n.toLocaleString("en-GB");
+
 const Crumbs = styled.nav`
   overflow-wrap: anywhere;
   a { color: ${tokens.quiet}; }
@@ -59,12 +61,13 @@ export function FolderHead({ place, folder, asOf, chosen, pick }: HeadProps) {
 }
 
 /** What can be brought back. The plan looks at what really stands there, so it is offered whatever the last survey saw. */
-export function Actions({ folder, bring }: { folder: Folder; bring: (only: Only) => void }) {
+export function Actions({ folder, part, bring }: { folder: Folder; part: boolean; bring: (only: Only) => void }) {
   return (
     <>
       <p>
-        Against now: {folder.missing} missing, {folder.changed} changed, {folder.moved} moved, {folder.added} came later, {folder.same} the
-        same.
+        Against now: {told(folder.missing)} missing, {told(folder.changed)} changed, {told(folder.moved)} moved, {told(folder.added)} came
+        later, {told(folder.same)} the same
+        {part ? `, among the first ${counted(folder.rows.length, "entry", "entries")}. Bringing back looks at all of them.` : "."}
       </p>
       <Row>
         <Primary onPress={() => bring("missing")}>

@@ -1,6 +1,6 @@
-import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
-import { useNavigate, useSearchParams } from "react-router";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Folder, Only, Place } from "../api/client";
 import { folder as folderQuery } from "../api/queries";
@@ -16,7 +16,8 @@ import { fitOf, nameWidthOf } from "./Cells";
 import { ChosenEntry, NotThen } from "./ChosenEntry";
 import { chosenMoment, partRows, visibleColumns } from "./columns";
 import { Actions, FolderHead } from "./FolderHead";
-import { Grid } from "./Grid";
+import { Grid, type More } from "./Grid";
+import { joined } from "./pages";
 
 const Work = styled(Desk)`
   display: flex;
@@ -29,10 +30,20 @@ export function FolderPage() {
   const [params] = useSearchParams();
   const place = useMemo(() => placeOf(params), [params]);
   const asOf = params.get("as_of") ?? undefined;
-  const { data, error, isPending, refetch } = useQuery(folderQuery(place, asOf));
-  if (isPending) return <Notice title="Putting the folder together from all sources …" />;
-  if (error) return <Failure problem={error} retry={() => void refetch()} />;
-  return <Shown key={placeKey(place)} folder={data} place={place} asOf={asOf} />;
+  const { data, error, refetch, hasNextPage, fetchNextPage, isFetchingNextPage } = useInfiniteQuery(folderQuery(place, asOf));
+  const folder = useMemo(() => joined(data?.pages ?? []), [data]);
+  const more = useMemo<More>(
+    () => ({ left: hasNextPage, loading: isFetchingNextPage, load: () => void fetchNextPage() }),
+    [hasNextPage, isFetchingNextPage, fetchNextPage],
+  );
+  if (error && !folder) return <Failure problem={error} retry={() => void refetch()} />;
+  if (!folder) return <Notice title="Putting the folder together from all sources …" />;
+  return (
+    <>
+      {error && <Failure problem={error} retry={more.load} />}
+      <Shown key={placeKey(place)} folder={folder} more={more} place={place} asOf={asOf} />
+    </>
+  );
 }
 
 /** The moment that is shown, and how another one is. */
@@ -44,27 +55,40 @@ function useMoment(folder: Folder, asOf: string | undefined) {
   useEffect(() => {
     latest.current = chosen;
   }, [chosen]);
-  const pick = (moment: number) => {
-    latest.current = Math.min(Math.max(0, moment), folder.moments.length);
-    const next = new URLSearchParams(params);
-    const m = folder.moments[latest.current];
-    if (m) next.set("as_of", m.at);
-    else next.delete("as_of");
-    setParams(next, { replace: true });
-  };
+  const { moments } = folder;
+  const pick = useCallback(
+    (moment: number) => {
+      latest.current = Math.min(Math.max(0, moment), moments.length);
+      const next = new URLSearchParams(params);
+      const m = moments[latest.current];
+      if (m) next.set("as_of", m.at);
+      else next.delete("as_of");
+      setParams(next, { replace: true });
+    },
+    [params, setParams, moments],
+  );
   return { chosen, pick, step: (by: number) => pick(latest.current + by) };
 }
 
-function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: string | undefined }) {
+interface ShownProps {
+  folder: Folder; // as much of it as is loaded
+  more: More;
+  place: Place;
+  asOf: string | undefined;
+}
+
+function Shown({ folder, more, place, asOf }: ShownProps) {
   const navigate = useNavigate();
   const [measure, width] = useWidth();
   const [name, setName] = useState<string>();
   const [all, setAll] = useState(false);
   const [only, setOnly] = useState<Only>();
   const { moving, still } = useMemo(() => partRows(folder.rows), [folder.rows]);
-  const rows = all || moving.length === 0 ? folder.rows : moving;
+  const rows = all || more.left || moving.length === 0 ? folder.rows : moving; // what is not loaded can not be parted
   const { chosen, pick, step } = useMoment(folder, asOf);
-  const columns = visibleColumns(folder.moments.length, fitOf(width), chosen);
+  // Rows are drawn anew only where these are others.
+  const [from, to] = visibleColumns(folder.moments.length, fitOf(width), chosen);
+  const columns = useMemo<[number, number]>(() => [from, to], [from, to]);
   const row = rows.find((r) => r.name === name) ?? rows[0];
   const entry = folder.entries.find((e) => e.name === row?.name);
 
@@ -93,19 +117,20 @@ function Shown({ folder, place, asOf }: { folder: Folder; place: Place; asOf: st
     <Columns $widths="minmax(0, 1fr) minmax(280px, 30%)">
       <Work ref={measure}>
         <FolderHead {...{ place, folder, asOf, chosen, pick }} />
-        {asOf && <Actions folder={folder} bring={setOnly} />}
+        {asOf && <Actions folder={folder} part={more.left} bring={setOnly} />}
         <Keyed onKeyDownCapture={press}>
-          <Grid {...{ rows, folder, columns, chosen, pick, open }} row={row?.name} nameWidth={nameWidthOf(width)} choose={setName} />
+          <Grid {...{ rows, folder, more, columns, chosen, pick, open }} row={row?.name} nameWidth={nameWidthOf(width)} choose={setName} />
         </Keyed>
         <Row>
-          {still.length > 0 && moving.length > 0 && (
+          {!more.left && still.length > 0 && moving.length > 0 && (
             <Plain onPress={() => setAll(!all)}>
               {all ? "Fold what never changed" : `${counted(still.length, "entry", "entries")} never changed; show`}
             </Plain>
           )}
-          {folder.rows_left !== undefined && (
-            <Quiet>
-              The first {counted(folder.rows.length, "entry", "entries")} are drawn, {folder.rows_left} are not: look for them by name.
+          {more.left && (
+            <Quiet role="status">
+              {counted(folder.rows.length, "entry", "entries")} so far; more come when you go on, or{" "}
+              <Link to={`/find?under=${encodeURIComponent(place.path)}`}>find one by its name</Link>.
             </Quiet>
           )}
           <Quiet>

@@ -29,7 +29,18 @@ const folder = {
 
 function Held({ open, pick }: { open: (name: string) => void; pick: (moment: number) => void }) {
   const [name, choose] = useState<string>("Keel.svg");
-  return <Grid rows={rows} folder={folder} columns={[0, 2]} nameWidth={200} chosen={1} row={name} {...{ choose, pick, open }} />;
+  return (
+    <Grid
+      rows={rows}
+      more={{ left: false, loading: false, load: () => undefined }}
+      folder={folder}
+      columns={[0, 2]}
+      nameWidth={200}
+      chosen={1}
+      row={name}
+      {...{ choose, pick, open }}
+    />
+  );
 }
 
 it("every entry is reached by keyboard, chosen with the arrows and opened with Enter", async () => {

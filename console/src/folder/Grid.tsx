@@ -1,5 +1,6 @@
 import {
   Cell,
+  Collection,
   Column,
   ResizableTableContainer,
   Row,
@@ -7,11 +8,14 @@ import {
   TableBody,
   TableHeader,
   TableLayout,
+  TableLoadMoreItem,
   Virtualizer,
   type Selection,
 } from "react-aria-components";
+import { useMemo } from "react";
 import styled from "styled-components";
 import type { Folder, FolderEntry, FolderRow } from "../api/client";
+import { Quiet } from "../parts/controls";
 import { tokens } from "../theme";
 import { Cells, cellsWidth, headHeight, Moments, rowHeight, stateWidth } from "./Cells";
 
@@ -61,8 +65,16 @@ const State = styled.span`
   &[data-state="missing"], &[data-state="changed"], &[data-state="moved"] { color: ${tokens.ink}; font-weight: 600; }
 `;
 
+/** Whether more entries can be loaded, and how. */
+export interface More {
+  left: boolean;
+  loading: boolean;
+  load: () => void;
+}
+
 export interface GridProps {
   rows: FolderRow[];
+  more: More;
   folder: Folder;
   columns: [number, number];
   nameWidth: number; // pixels
@@ -76,8 +88,8 @@ export interface GridProps {
 const layout = { rowHeight, headingHeight: headHeight };
 
 /** Rows are entries, columns moments, the newest at the right; the chosen column is the folder as of that moment. */
-export function Grid({ rows, folder, columns, nameWidth, chosen, row, choose, pick, open }: GridProps) {
-  const entries = new Map(folder.entries.map((e) => [e.name, e]));
+export function Grid({ rows, more, folder, columns, nameWidth, chosen, row, choose, pick, open }: GridProps) {
+  const entries = useMemo(() => new Map(folder.entries.map((e) => [e.name, e])), [folder.entries]);
   const select = (keys: Selection) => {
     const [name] = keys === "all" ? [] : [...keys];
     if (name !== undefined) choose(String(name));
@@ -105,22 +117,29 @@ export function Grid({ rows, folder, columns, nameWidth, chosen, row, choose, pi
               <State>Against now</State>
             </Column>
           </TableHeader>
-          <TableBody items={rows} dependencies={[columns, chosen, entries, pick]}>
-            {(r) => (
-              <Row id={r.name} textValue={r.name}>
-                <Cell>
-                  <Name title={r.name}>
-                    {r.name}
-                    {r.type === "folder" && "/"}
-                  </Name>
-                </Cell>
-                <Cell>
-                  <Cells row={r} {...{ columns, chosen, pick }} />
-                </Cell>
-                <Cell>
-                  <State data-state={entries.get(r.name)?.state}>{stateWord(entries.get(r.name))}</State>
-                </Cell>
-              </Row>
+          <TableBody>
+            <Collection items={rows} dependencies={[columns, chosen, entries, pick]}>
+              {(r) => (
+                <Row id={r.name} textValue={r.name}>
+                  <Cell>
+                    <Name title={r.name}>
+                      {r.name}
+                      {r.type === "folder" && "/"}
+                    </Name>
+                  </Cell>
+                  <Cell>
+                    <Cells row={r} {...{ columns, chosen, pick }} />
+                  </Cell>
+                  <Cell>
+                    <State data-state={entries.get(r.name)?.state}>{stateWord(entries.get(r.name))}</State>
+                  </Cell>
+                </Row>
+              )}
+            </Collection>
+            {more.left && (
+              <TableLoadMoreItem onLoadMore={more.load} isLoading={more.loading}>
+                <Quiet>More entries …</Quiet>
+              </TableLoadMoreItem>
             )}
           </TableBody>
         </Lines>
