@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"time"
 
 	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/place"
@@ -13,8 +14,8 @@ import (
 
 // checkBlocks looks whether every block is as it was written, and whether the tables keep what they promise each other. The problem is
 // "" where they do.
-func (c *Catalogue) checkBlocks(ctx context.Context) (problem string, err error) {
-	k := checker{c: c}
+func (c *Catalogue) checkBlocks(ctx context.Context, rest func(worked time.Duration)) (problem string, err error) {
+	k := checker{c: c, rest: rest}
 	if err := k.load(ctx); err != nil {
 		return "", err
 	}
@@ -34,6 +35,7 @@ func (c *Catalogue) checkBlocks(ctx context.Context) (problem string, err error)
 
 type checker struct {
 	c       *Catalogue
+	rest    func(worked time.Duration)
 	firsts  []int64 // of the runs of numbers
 	folders []int64
 }
@@ -66,6 +68,7 @@ func (k *checker) source(ctx context.Context, id int64) error {
 		return nil
 	}
 	for from := (Position{}); ; {
+		begun := time.Now()
 		some, err := k.c.blocksFrom(ctx, id, from)
 		if err != nil {
 			return err
@@ -85,6 +88,9 @@ func (k *checker) source(ctx context.Context, id int64) error {
 		}
 		if len(some) == 0 {
 			return ended()
+		}
+		if k.rest != nil {
+			k.rest(time.Since(begun))
 		}
 	}
 }

@@ -138,8 +138,9 @@ func Rebuild(ctx context.Context, dir string, now time.Time) (aside string, from
 }
 
 // Check looks whether everything is as it was written: every page by its checksum, the whole by SQLite's own check, then
-// every block and what the tables promise each other. The problem is "" where it is.
-func (c *Catalogue) Check(ctx context.Context) (problem string, err error) {
+// every block and what the tables promise each other. The problem is "" where it is. After each piece of the blocks rest is called with how
+// long it took; nil where there is to be no rest.
+func (c *Catalogue) Check(ctx context.Context, rest func(worked time.Duration)) (problem string, err error) {
 	if err := c.sums.check(); err != nil {
 		return err.Error(), nil
 	}
@@ -150,5 +151,5 @@ func (c *Catalogue) Check(ctx context.Context) (problem string, err error) {
 	if verdict != "ok" {
 		return verdict, nil
 	}
-	return c.checkBlocks(ctx)
+	return c.checkBlocks(ctx, rest)
 }

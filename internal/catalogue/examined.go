@@ -300,20 +300,33 @@ type foundBlock struct {
 
 // blocksFrom reads some blocks of a source, in the order of their numbers.
 func (c *Catalogue) blocksFrom(ctx context.Context, source int64, from Position) ([]foundBlock, error) {
-	rows, err := c.reads.QueryContext(
-		ctx,
-		"SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
-			"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE f.source_id = ?1 AND f.id >= ?3 "+
-			"ORDER BY f.id, b.id LIMIT 64",
-		source,
-		from.block,
-		from.folder,
-	)
+	const some = 64
+	if err := c.searchable(ctx); err != nil {
+		return nil, err
+	}
+	for {
+		first, last := c.index.ofSource(source, from.folder, some)
+		if last == 0 {
+			return nil, nil
+		}
+		all, err := c.blocksOf(ctx, source, from.block, first, last, some)
+		if err != nil || len(all) > 0 {
+			return all, err
+		}
+		from.folder = last + 1
+	}
+}
+
+// blocksOf reads at most some blocks of a source behind a block, of the folders from one to another, in the order of their numbers.
+func (c *Catalogue) blocksOf(ctx context.Context, source, behind, first, last int64, some int) (all []foundBlock, err error) {
+	// Not by the index of sources, which has another order: all of it would be read and sorted each time.
+	rows, err := c.reads.QueryContext(ctx, "SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
+		"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE +f.source_id = ?1 AND "+
+		"f.id BETWEEN ?3 AND ?4 ORDER BY f.id, b.id LIMIT ?5", source, behind, first, last, some)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []foundBlock
 	for rows.Next() {
 		b := foundBlock{folder: &folder{}}
 		if err := b.folder.scan(rows, &b.id, &b.raw.now, &b.raw.past); err != nil {

@@ -192,7 +192,7 @@ func (h *history) points(d *Difference, src Source, unread string) {
 // answers asks everything, and checks that what is asked page by page, place by place and by number is the same.
 func (h *history) answers() string {
 	ctx := h.t.Context()
-	problem, err := h.c.Check(ctx)
+	problem, err := h.c.Check(ctx, nil)
 	require.NoError(h.t, err)
 	require.Empty(h.t, problem, "%q", h.said)
 	stores, err := h.c.Stores(ctx)

@@ -93,6 +93,23 @@ func (x *folderIndex) set(id int64, f indexedFolder) {
 	x.all[id] = f
 }
 
+// ofSource returns the first and the last of the next folders of a source, from a number on, so many of them; 0 where there is none.
+func (x *folderIndex) ofSource(source, from int64, some int) (first, last int64) {
+	x.mu.RLock()
+	defer x.mu.RUnlock()
+	for id := max(from, 0); id < int64(len(x.all)) && some > 0; id++ {
+		if int64(x.all[id].source) != source {
+			continue
+		}
+		if first == 0 {
+			first = id
+		}
+		last = id
+		some--
+	}
+	return first, last
+}
+
 // named notes a name in a folder.
 func (x *folderIndex) named(folder int64, name []byte) {
 	for int64(len(x.all)) <= folder {

@@ -12,32 +12,38 @@ import (
 	"sort"
 	"strings"
 	"sync"
+
+	"github.com/klauspost/compress/s2"
 )
 
-// nameText is what a search by words reads: the names of all places as they are searched, a line each, in runs of one block. Beside the
-// text stands, for every group of lines, a signature of which three bytes follow each other in it, so that a rare word is looked for in
-// few groups. A hit is confirmed by looking into the block.
+// nameText is what a search by words reads: the names of all places as they are searched, a line each, in runs of one block, packed. Beside
+// each chunk of text stands which two bytes follow each other in it, and for every group of its lines a signature of which three do, so that
+// what is rare or is nowhere is looked for in little of it. A hit is confirmed by looking into the block.
 type nameText struct {
 	mu       sync.RWMutex
 	chunks   []*nameChunk
-	resident int // bytes of texts in memory
+	resident int // bytes of texts in memory, as they are packed there
 	fresh    int // of them of chunks that came since the text was read
 }
 
 // How names are kept.
 const (
 	chunkBytes    = 256 << 10 // of text, from which on another chunk is begun
-	groupBytes    = 1 << 10
+	groupBytes    = 2 << 10
 	groupSlots    = 2048     // bits of a signature
-	maxResident   = 96 << 20 // bytes of text kept in memory; what is more is read when it is searched
+	maxResident   = 64 << 20 // bytes of packed text kept in memory; what is more is read when it is searched
 	signatureSize = groupSlots / 64
+	pairWords     = 1 << 16 / 64 // of the set of pairs of bytes
 )
 
 type nameChunk struct {
 	id     int64  // of its row; 0 where it came since
-	text   []byte // nil where it is not kept in memory
+	text   []byte // of the chunk that still grows
+	packed []byte // of any other, in the block format of package s2; nil where it is not kept in memory
+	size   int    // of the text
 	starts []uint32
 	blocks []int64  // of the runs that begin at starts
+	pairs  []uint64 // which two bytes follow each other somewhere, by their number
 	groups []uint32 // where groups end
 	sigs   []uint64
 }
@@ -140,16 +146,20 @@ func (t *nameText) take(b *nameBatch, index *folderIndex) (full bool) {
 	index.mu.Unlock()
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if n := len(t.chunks); n > 0 && t.chunks[n-1].id == 0 && len(t.chunks[n-1].text)+len(b.text) < chunkBytes {
+	n := len(t.chunks)
+	if n > 0 && t.chunks[n-1].text != nil && t.chunks[n-1].size+len(b.text) < chunkBytes {
 		last := t.chunks[n-1]
 		all := nameBatch{slices.Clone(last.text), slices.Clone(last.starts), slices.Clone(last.blocks)}
 		all.join(b)
 		t.chunks[n-1] = newChunk(0, &all)
-	} else {
-		t.chunks = append(t.chunks, newChunk(0, b))
+		return false
 	}
-	t.resident += len(b.text)
-	t.fresh += len(b.text)
+	if n > 0 && t.chunks[n-1].text != nil {
+		t.chunks[n-1] = t.chunks[n-1].pack()
+		t.resident += len(t.chunks[n-1].packed)
+		t.fresh += len(t.chunks[n-1].packed)
+	}
+	t.chunks = append(t.chunks, newChunk(0, b))
 	return t.resident > maxResident && t.fresh > maxResident/3
 }
 
@@ -172,7 +182,12 @@ func (b *nameBatch) eachName(see func(block int64, name []byte)) {
 }
 
 func newChunk(id int64, b *nameBatch) *nameChunk {
-	c := &nameChunk{id: id, text: b.text, starts: slices.Clip(b.starts), blocks: slices.Clip(b.blocks)}
+	c := &nameChunk{id: id, text: b.text, size: len(b.text), starts: b.starts, blocks: b.blocks,
+		pairs: make([]uint64, pairWords)}
+	for i := 0; i+2 <= len(b.text); i++ {
+		pair := pairOf(b.text[i:])
+		c.pairs[pair/64] |= 1 << (pair % 64)
+	}
 	for from := 0; from < len(b.text); {
 		to := min(from+groupBytes, len(b.text))
 		if to < len(b.text) {
@@ -193,6 +208,30 @@ func newChunk(id int64, b *nameBatch) *nameChunk {
 	}
 	return c
 }
+
+// pack returns the chunk for keeping.
+func (c *nameChunk) pack() *nameChunk {
+	packed := *c
+	packed.text, packed.packed = nil, slices.Clone(s2.Encode(nil, c.text))
+	packed.groups, packed.sigs = slices.Clone(c.groups), slices.Clone(c.sigs)
+	packed.starts, packed.blocks = slices.Clone(c.starts), slices.Clone(c.blocks)
+	return &packed
+}
+
+// read returns the text; buffer is used for it where it is large enough.
+func (c *nameChunk) read(ctx context.Context, q querier, buffer []byte) (text []byte, err error) {
+	switch {
+	case c.text != nil:
+		return c.text, nil
+	case c.packed != nil:
+		return s2.Decode(buffer[:cap(buffer)], c.packed)
+	}
+	err = q.QueryRowContext(ctx, "SELECT text FROM name_chunks WHERE id = ?", c.id).Scan(&text)
+	return text, err
+}
+
+// pairOf is the number of two bytes.
+func pairOf(b []byte) uint16 { return uint16(b[0]) | uint16(b[1])<<8 }
 
 // slotOf is the slot of three bytes.
 func slotOf(b []byte) uint32 {
@@ -225,11 +264,11 @@ func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) erro
 		index.mu.Lock()
 		b.eachName(func(block int64, name []byte) { index.named(folderOf(block), name) })
 		index.mu.Unlock()
-		c := newChunk(id, &b)
-		if resident += len(text); resident > maxResident {
-			c.text = nil
-			resident -= len(text)
+		c := newChunk(id, &b).pack()
+		if resident+len(c.packed) > maxResident {
+			c.packed = nil
 		}
+		resident += len(c.packed)
 		chunks = append(chunks, c)
 	}
 	t.chunks, t.resident, t.fresh = chunks, resident, 0
@@ -240,13 +279,9 @@ func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) erro
 func (t *nameText) search(ctx context.Context, q querier, words []string) ([]int64, error) {
 	words = slices.Clone(words)
 	sort.SliceStable(words, func(i, j int) bool { return len(words[i]) > len(words[j]) })
-	var slots []uint32
-	sought := make([][]byte, len(words))
-	for i, word := range words {
-		sought[i] = []byte(word)
-		for j := 0; j+3 <= len(word); j++ {
-			slots = append(slots, slotOf(sought[i][j:]))
-		}
+	var look wordsLook
+	for _, word := range words {
+		look.add([]byte(word))
 	}
 	t.mu.RLock()
 	chunks := slices.Clone(t.chunks)
@@ -256,8 +291,9 @@ func (t *nameText) search(ctx context.Context, q querier, words []string) ([]int
 	var all sync.WaitGroup
 	for w := range workers {
 		all.Go(func() {
+			var buffer []byte
 			for i := w; i < len(chunks) && failed[w] == nil; i += workers {
-				found[w], failed[w] = chunks[i].search(ctx, q, sought, slots, found[w])
+				found[w], failed[w] = chunks[i].search(ctx, q, &look, &buffer, found[w])
 			}
 		})
 	}
@@ -270,29 +306,55 @@ func (t *nameText) search(ctx context.Context, q querier, words []string) ([]int
 	return slices.Compact(blocks), errors.Join(failed...)
 }
 
-// search adds the blocks of the runs that have a line with all words.
-func (c *nameChunk) search(ctx context.Context, q querier, words [][]byte, slots []uint32, into []int64) ([]int64, error) {
+// wordsLook is what is looked for: words, the longest first, and which bytes follow each other in them.
+type wordsLook struct {
+	words [][]byte
+	pairs []uint16
+	slots []uint32 // of three bytes
+}
+
+func (l *wordsLook) add(word []byte) {
+	l.words = append(l.words, word)
+	for i := 0; i+2 <= len(word); i++ {
+		l.pairs = append(l.pairs, pairOf(word[i:]))
+	}
+	for i := 0; i+3 <= len(word); i++ {
+		l.slots = append(l.slots, slotOf(word[i:]))
+	}
+}
+
+// search adds the blocks of the runs that have a line with all words. The text is unpacked into the buffer.
+func (c *nameChunk) search(ctx context.Context, q querier, look *wordsLook, buffer *[]byte, into []int64) ([]int64, error) {
 	if err := ctx.Err(); err != nil {
 		return into, err
 	}
-	text := c.text
+	for _, pair := range look.pairs {
+		if c.pairs[pair/64]&(1<<(pair%64)) == 0 {
+			return into, nil
+		}
+	}
+	var text []byte
 	run := 0
 	next := 0 // all before it is of runs that were hit
 	for g, from := 0, 0; g < len(c.groups); g++ {
 		to := int(c.groups[g])
-		if c.may(g, slots) && to > next {
+		if to > next && c.may(g, look.slots) {
 			if text == nil {
-				if err := q.QueryRowContext(ctx, "SELECT text FROM name_chunks WHERE id = ?", c.id).Scan(&text); err != nil {
+				var err error
+				if text, err = c.read(ctx, q, *buffer); err != nil {
 					return into, err
+				}
+				if c.packed != nil {
+					*buffer = text
 				}
 			}
 			for at := max(from, next); at < to; {
-				n := bytes.Index(text[at:to], words[0])
+				n := bytes.Index(text[at:to], look.words[0])
 				if n < 0 {
 					break
 				}
 				hit := at + n
-				if !lineHas(text, hit, words[1:]) {
+				if !lineHas(text, hit, look.words[1:]) {
 					at = hit + 1
 					continue
 				}

@@ -126,7 +126,7 @@ func TestABlockThatIsDamagedIsFoundAndSaid(t *testing.T) {
 		"UPDATE blocks SET now = CAST(substr(now, 1, length(now) - 1) || x'41' AS BLOB) WHERE now IS NOT NULL",
 	)
 	require.NoError(t, err)
-	problem, err := h.c.Check(t.Context())
+	problem, err := h.c.Check(t.Context(), nil)
 	require.NoError(t, err)
 	assert.Contains(t, problem, "the records of ")
 	_, err = h.c.Find(t.Context(), Query{Records: true})

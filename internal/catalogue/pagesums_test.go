@@ -202,7 +202,7 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 	assert.Len(t, items, 1)
 	_, err = c.Copy(ctx, 1)
 	assert.ErrorContains(t, err, "read anew")
-	problem, err := c.Check(ctx)
+	problem, err := c.Check(ctx, nil)
 	require.NoError(t, err)
 	assert.Empty(t, problem)
 }

@@ -176,7 +176,7 @@ func TestAClockThatRunsBackwardsLosesNothing(t *testing.T) {
 		}
 		assert.Equal(t, survey.sizes, standing, "at %d", survey.at)
 	}
-	problem, err := c.Check(ctx)
+	problem, err := c.Check(ctx, nil)
 	require.NoError(t, err)
 	assert.Empty(t, problem)
 }

@@ -71,7 +71,7 @@ func worded(err error) *problem {
 		return &problem{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next}
 	case errors.Is(err, trails.ErrTooMuch):
 		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
-			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other."}
+			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
 	case errors.Is(err, catalogue.ErrNotFound):
 		return &problem{
 			Status: http.StatusNotFound,
