@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/binary"
@@ -30,6 +31,7 @@ type nameText struct {
 const (
 	chunkBytes    = 256 << 10 // of text, from which on another chunk is begun
 	groupBytes    = 2 << 10
+	unitGroups    = 8        // that are packed together
 	groupSlots    = 2048     // bits of a signature
 	maxResident   = 64 << 20 // bytes of packed text kept in memory; what is more is read when it is searched
 	signatureSize = groupSlots / 64
@@ -37,10 +39,10 @@ const (
 )
 
 type nameChunk struct {
-	id     int64  // of its row; 0 where it came since
-	text   []byte // of the chunk that still grows
-	packed []byte // of any other, in the block format of package s2; nil where it is not kept in memory
-	size   int    // of the text
+	id     int64    // of its row; 0 where it came since
+	text   []byte   // of the chunk that still grows
+	packed [][]byte // of any other, some groups at a time, in the block format of package s2; nil where it is not kept in memory
+	size   int      // of the text
 	starts []uint32
 	blocks []int64  // of the runs that begin at starts
 	pairs  []uint64 // which two bytes follow each other somewhere, by their number
@@ -156,8 +158,8 @@ func (t *nameText) take(b *nameBatch, index *folderIndex) (full bool) {
 	}
 	if n > 0 && t.chunks[n-1].text != nil {
 		t.chunks[n-1] = t.chunks[n-1].pack()
-		t.resident += len(t.chunks[n-1].packed)
-		t.fresh += len(t.chunks[n-1].packed)
+		kept := t.chunks[n-1].kept()
+		t.resident, t.fresh = t.resident+kept, t.fresh+kept
 	}
 	t.chunks = append(t.chunks, newChunk(0, b))
 	return t.resident > maxResident && t.fresh > maxResident/3
@@ -212,22 +214,52 @@ func newChunk(id int64, b *nameBatch) *nameChunk {
 // pack returns the chunk for keeping.
 func (c *nameChunk) pack() *nameChunk {
 	packed := *c
-	packed.text, packed.packed = nil, slices.Clone(s2.Encode(nil, c.text))
-	packed.groups, packed.sigs = slices.Clone(c.groups), slices.Clone(c.sigs)
+	packed.text, packed.groups, packed.sigs = nil, slices.Clone(c.groups), slices.Clone(c.sigs)
 	packed.starts, packed.blocks = slices.Clone(c.starts), slices.Clone(c.blocks)
+	var buffer []byte
+	for from, g := 0, 0; g < len(c.groups); g += unitGroups {
+		to := int(c.groups[min(g+unitGroups, len(c.groups))-1])
+		buffer = s2.Encode(buffer[:cap(buffer)], c.text[from:to])
+		packed.packed = append(packed.packed, slices.Clone(buffer))
+		from = to
+	}
 	return &packed
 }
 
-// read returns the text; buffer is used for it where it is large enough.
-func (c *nameChunk) read(ctx context.Context, q querier, buffer []byte) (text []byte, err error) {
+// kept is how many bytes of it are in memory for its text.
+func (c *nameChunk) kept() (n int) {
+	for _, unit := range c.packed {
+		n += len(unit)
+	}
+	return n
+}
+
+// nameReading reads texts of chunks, a unit at a time.
+type nameReading struct {
+	q      querier
+	whole  *nameChunk // that was read from its row
+	text   []byte
+	buffer []byte
+}
+
+// unit returns the text of a unit of a chunk.
+func (r *nameReading) unit(ctx context.Context, c *nameChunk, n, from, to int) (text []byte, err error) {
 	switch {
 	case c.text != nil:
-		return c.text, nil
+		return c.text[from:to], nil
 	case c.packed != nil:
-		return s2.Decode(buffer[:cap(buffer)], c.packed)
+		r.buffer, err = s2.Decode(r.buffer[:cap(r.buffer)], c.packed[n])
+		return r.buffer, err
+	case r.whole != c:
+		r.whole, r.text = c, nil
+		if err := r.q.QueryRowContext(ctx, "SELECT text FROM name_chunks WHERE id = ?", c.id).Scan(&r.text); err != nil {
+			return nil, err
+		}
 	}
-	err = q.QueryRowContext(ctx, "SELECT text FROM name_chunks WHERE id = ?", c.id).Scan(&text)
-	return text, err
+	if to > len(r.text) {
+		return nil, ErrDamaged
+	}
+	return r.text[from:to], nil
 }
 
 // pairOf is the number of two bytes.
@@ -265,45 +297,149 @@ func (t *nameText) load(ctx context.Context, q querier, index *folderIndex) erro
 		b.eachName(func(block int64, name []byte) { index.named(folderOf(block), name) })
 		index.mu.Unlock()
 		c := newChunk(id, &b).pack()
-		if resident+len(c.packed) > maxResident {
+		if resident+c.kept() > maxResident {
 			c.packed = nil
 		}
-		resident += len(c.packed)
+		resident += c.kept()
 		chunks = append(chunks, c)
 	}
 	t.chunks, t.resident, t.fresh = chunks, resident, 0
 	return nil
 }
 
-// search returns the blocks in which some name may have all words, which are folded; each once, in their order.
-func (t *nameText) search(ctx context.Context, q querier, words []string) ([]int64, error) {
+// What is common is not looked for in all of the text.
+const (
+	sampled = 8 // chunks that are looked through first
+	common  = 8 // one block in so many, from which on the others are looked for only as they are needed
+)
+
+// nameRun is a run of names of a block.
+type nameRun struct {
+	block int64
+	chunk *nameChunk
+	run   int
+}
+
+// foundNames are the blocks that a search by words leads to.
+type foundNames struct {
+	look   wordsLook
+	blocks []int64   // each once, in their order
+	unsure []nameRun // of blocks in which they have not been looked for, by block
+}
+
+// search looks for the blocks in which some name has all words, which are folded. Where what is sought is common it does not look for it
+// everywhere, unless it has to be sure.
+func (t *nameText) search(ctx context.Context, q querier, words []string, surely bool) (f foundNames, err error) {
 	words = slices.Clone(words)
 	sort.SliceStable(words, func(i, j int) bool { return len(words[i]) > len(words[j]) })
-	var look wordsLook
 	for _, word := range words {
-		look.add([]byte(word))
+		f.look.add([]byte(word))
 	}
 	t.mu.RLock()
-	chunks := slices.Clone(t.chunks)
+	chunks := slices.DeleteFunc(slices.Clone(t.chunks), func(c *nameChunk) bool { return !c.hasPairs(f.look.pairs) })
 	t.mu.RUnlock()
+	if !surely && len(chunks) > 4*sampled {
+		var some, rest []*nameChunk
+		runs := 0
+		for i, c := range chunks {
+			if i*sampled%len(chunks) < sampled {
+				some, runs = append(some, c), runs+len(c.blocks)
+			} else {
+				rest = append(rest, c)
+			}
+		}
+		if f.blocks, err = searchAll(ctx, q, some, &f.look); err != nil {
+			return f, err
+		}
+		chunks = rest
+		surely = len(f.blocks)*common < runs
+	} else {
+		surely = true
+	}
+	if surely {
+		more, err := searchAll(ctx, q, chunks, &f.look)
+		if err != nil {
+			return f, err
+		}
+		f.blocks = append(f.blocks, more...)
+	} else {
+		for _, c := range chunks {
+			f.blocks = append(f.blocks, c.blocks...)
+			for run, block := range c.blocks {
+				f.unsure = append(f.unsure, nameRun{block, c, run})
+			}
+		}
+		sure := slices.Compact(slices.Sorted(slices.Values(f.blocks[:len(f.blocks)-len(f.unsure)])))
+		f.unsure = slices.DeleteFunc(f.unsure, func(r nameRun) bool {
+			_, found := slices.BinarySearch(sure, r.block)
+			return found
+		})
+		slices.SortFunc(f.unsure, func(a, b nameRun) int { return cmp.Compare(a.block, b.block) })
+	}
+	slices.Sort(f.blocks)
+	f.blocks = slices.Compact(f.blocks)
+	return f, nil
+}
+
+// has tells whether a block that was found has such a name, looking for it where that was not done.
+func (f *foundNames) has(ctx context.Context, r *nameReading, block int64) (bool, error) {
+	at, unsure := slices.BinarySearchFunc(f.unsure, block, func(r nameRun, block int64) int { return cmp.Compare(r.block, block) })
+	if !unsure {
+		return true, nil
+	}
+	for ; at < len(f.unsure) && f.unsure[at].block == block; at++ {
+		if has, err := f.unsure[at].has(ctx, r, &f.look); has || err != nil {
+			return has, err
+		}
+	}
+	return false, nil
+}
+
+func (n nameRun) has(ctx context.Context, r *nameReading, look *wordsLook) (bool, error) {
+	c := n.chunk
+	from, to := int(c.starts[n.run]), c.size
+	if n.run+1 < len(c.starts) {
+		to = int(c.starts[n.run+1])
+	}
+	first := sort.Search(len(c.groups), func(g int) bool { return int(c.groups[g]) > from }) / unitGroups * unitGroups
+	for ; first < len(c.groups); first += unitGroups {
+		start := 0
+		if first > 0 {
+			start = int(c.groups[first-1])
+		}
+		if start >= to {
+			break
+		}
+		end := int(c.groups[min(first+unitGroups, len(c.groups))-1])
+		text, err := r.unit(ctx, c, first/unitGroups, start, end)
+		if err != nil {
+			return false, err
+		}
+		if look.in(text, max(from, start)-start, min(to, end)-start) >= 0 {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// searchAll searches chunks side by side.
+func searchAll(ctx context.Context, q querier, chunks []*nameChunk, look *wordsLook) (blocks []int64, err error) {
 	workers := min(runtime.GOMAXPROCS(0), len(chunks))
 	found, failed := make([][]int64, workers), make([]error, workers)
 	var all sync.WaitGroup
 	for w := range workers {
 		all.Go(func() {
-			var buffer []byte
+			r := nameReading{q: q}
 			for i := w; i < len(chunks) && failed[w] == nil; i += workers {
-				found[w], failed[w] = chunks[i].search(ctx, q, &look, &buffer, found[w])
+				found[w], failed[w] = chunks[i].search(ctx, &r, look, found[w])
 			}
 		})
 	}
 	all.Wait()
-	var blocks []int64
 	for _, f := range found {
 		blocks = append(blocks, f...)
 	}
-	slices.Sort(blocks)
-	return slices.Compact(blocks), errors.Join(failed...)
+	return blocks, errors.Join(failed...)
 }
 
 // wordsLook is what is looked for: words, the longest first, and which bytes follow each other in them.
@@ -323,55 +459,66 @@ func (l *wordsLook) add(word []byte) {
 	}
 }
 
-// search adds the blocks of the runs that have a line with all words. The text is unpacked into the buffer.
-func (c *nameChunk) search(ctx context.Context, q querier, look *wordsLook, buffer *[]byte, into []int64) ([]int64, error) {
+// hasPairs tells whether each pair of bytes is somewhere in the text.
+func (c *nameChunk) hasPairs(pairs []uint16) bool {
+	return !slices.ContainsFunc(pairs, func(p uint16) bool { return c.pairs[p/64]&(1<<(p%64)) == 0 })
+}
+
+// search adds the blocks of the runs that have a line with all words.
+func (c *nameChunk) search(ctx context.Context, r *nameReading, look *wordsLook, into []int64) ([]int64, error) {
 	if err := ctx.Err(); err != nil {
 		return into, err
 	}
-	for _, pair := range look.pairs {
-		if c.pairs[pair/64]&(1<<(pair%64)) == 0 {
-			return into, nil
-		}
-	}
-	var text []byte
 	run := 0
 	next := 0 // all before it is of runs that were hit
-	for g, from := 0, 0; g < len(c.groups); g++ {
-		to := int(c.groups[g])
-		if to > next && c.may(g, look.slots) {
-			if text == nil {
-				var err error
-				if text, err = c.read(ctx, q, *buffer); err != nil {
-					return into, err
+	for first, start := 0, 0; first < len(c.groups); first += unitGroups {
+		last := min(first+unitGroups, len(c.groups))
+		end := int(c.groups[last-1])
+		var text []byte
+		for g, from := first, start; g < last; g++ {
+			to := int(c.groups[g])
+			if to > next && c.may(g, look.slots) {
+				if text == nil {
+					var err error
+					if text, err = r.unit(ctx, c, first/unitGroups, start, end); err != nil {
+						return into, err
+					}
 				}
-				if c.packed != nil {
-					*buffer = text
+				for at := max(from, next); at < to; {
+					hit := look.in(text, at-start, to-start)
+					if hit < 0 {
+						break
+					}
+					for run+1 < len(c.starts) && int(c.starts[run+1]) <= start+hit {
+						run++
+					}
+					into = append(into, c.blocks[run])
+					if at = c.size; run+1 < len(c.starts) {
+						at = int(c.starts[run+1])
+					}
+					next = at
 				}
 			}
-			for at := max(from, next); at < to; {
-				n := bytes.Index(text[at:to], look.words[0])
-				if n < 0 {
-					break
-				}
-				hit := at + n
-				if !lineHas(text, hit, look.words[1:]) {
-					at = hit + 1
-					continue
-				}
-				for run+1 < len(c.starts) && int(c.starts[run+1]) <= hit {
-					run++
-				}
-				into = append(into, c.blocks[run])
-				at = len(text)
-				if run+1 < len(c.starts) {
-					at = int(c.starts[run+1])
-				}
-				next = at
-			}
+			from = to
 		}
-		from = to
+		start = end
 	}
 	return into, nil
+}
+
+// in returns where the longest word is in a line that has all of them, between two places in a text; -1 where there is none.
+func (l *wordsLook) in(text []byte, from, to int) int {
+	for from < to {
+		n := bytes.Index(text[from:to], l.words[0])
+		if n < 0 {
+			break
+		}
+		if lineHas(text, from+n, l.words[1:]) {
+			return from + n
+		}
+		from += n + 1
+	}
+	return -1
 }
 
 // may tells by its signature whether a group can have all of some three bytes.

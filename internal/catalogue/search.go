@@ -27,6 +27,9 @@ type search struct {
 	limit   int   // how many are kept
 	count   int   // how far is counted; 0: not at all
 
+	found foundNames // by the words
+	names nameReading
+
 	total int
 	more  bool  // there are more than total
 	best  []hit // in the order
@@ -70,7 +73,7 @@ func (s *search) run(ctx context.Context) error {
 		return err
 	}
 	heap.Init(open)
-	counted := 0
+	counted, missed := 0, 0
 	for open.Len() > 0 {
 		c := heap.Pop(open).(candidate)
 		full := len(s.best) >= s.limit && !s.by.before(c.bound, s.best[s.limit-1].rank)
@@ -83,6 +86,20 @@ func (s *search) run(ctx context.Context) error {
 				return nil
 			}
 		}
+		if len(s.found.unsure) > 0 {
+			has, err := s.found.has(ctx, &s.names, c.blocks[0]) // there is one each
+			if err != nil {
+				return err
+			}
+			if !has {
+				if missed++; missed == maxMissed {
+					if err := s.makeSure(ctx, open); err != nil {
+						return err
+					}
+				}
+				continue
+			}
+		}
 		if err := s.open(ctx, c); err != nil {
 			return err
 		}
@@ -90,6 +107,23 @@ func (s *search) run(ctx context.Context) error {
 			return err
 		}
 	}
+	return nil
+}
+
+// maxMissed is in how many blocks what is sought is looked for by themselves, in vain, before it is looked for everywhere: what is common
+// elsewhere may be rare where the order begins.
+const maxMissed = 3000
+
+// makeSure leaves those candidates that have such a name.
+func (s *search) makeSure(ctx context.Context, open *candidates) (err error) {
+	if s.found, err = s.r.c.text.search(ctx, s.r.q, s.words, true); err != nil {
+		return err
+	}
+	open.all = slices.DeleteFunc(open.all, func(c candidate) bool {
+		_, found := slices.BinarySearch(s.found.blocks, c.blocks[0])
+		return !found
+	})
+	heap.Init(open)
 	return nil
 }
 
@@ -140,9 +174,10 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 	var blocks []int64
 	if len(s.words) > 0 {
 		var err error
-		if blocks, err = s.r.c.text.search(ctx, s.r.q, s.words); err != nil {
+		if s.found, err = s.r.c.text.search(ctx, s.r.q, s.words, false); err != nil {
 			return nil, err
 		}
+		blocks, s.names.q = s.found.blocks, s.r.q
 	}
 	index.mu.RLock()
 	defer index.mu.RUnlock()
