@@ -363,6 +363,11 @@ func (t *nameText) search(ctx context.Context, q querier, words []string, surely
 		}
 		f.blocks = append(f.blocks, more...)
 	} else {
+		runs := 0
+		for _, c := range chunks {
+			runs += len(c.blocks)
+		}
+		f.blocks, f.unsure = slices.Grow(f.blocks, runs), make([]nameRun, 0, runs)
 		for _, c := range chunks {
 			f.blocks = append(f.blocks, c.blocks...)
 			for run, block := range c.blocks {

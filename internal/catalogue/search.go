@@ -178,6 +178,7 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 			return nil, err
 		}
 		blocks, s.names.q = s.found.blocks, s.r.q
+		open.all = make([]candidate, 0, len(blocks))
 	}
 	index.mu.RLock()
 	defer index.mu.RUnlock()
