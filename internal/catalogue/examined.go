@@ -128,13 +128,11 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 				return err
 			}
 		}
-		j := c.judging(w)
-		for _, e := range all { // once all digests are there, for equal contents are judged together
-			if err := j.judge(ctx, e.SHA256, e.Findings, true); err != nil {
-				return err
-			}
+		findings := make(map[string]condition.Findings, len(all))
+		for _, e := range all {
+			findings[string(e.SHA256)] = e.Findings
 		}
-		return nil
+		return c.judging(w).judge(ctx, findings, true) // once all digests are there, for equal contents are judged together
 	})
 }
 
@@ -174,13 +172,32 @@ func (c *Catalogue) judging(w *writing) *judging {
 	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}}
 }
 
-// judge says of every span of a content what the findings mean under its name; where it is anew, also of those that were judged.
-func (j *judging) judge(ctx context.Context, sha256 []byte, f condition.Findings, anew bool) error {
-	ids, err := numbers(j.w.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? AND (condition IS NULL OR ?)", sha256, anew))
-	if err != nil || len(ids) == 0 {
+// judge says of every span of some contents, by their digests, what the findings mean under its name; where it is anew, also of those that
+// were judged.
+func (j *judging) judge(ctx context.Context, findings map[string]condition.Findings, anew bool) error {
+	texts := make([]string, 0, len(findings))
+	for sum := range findings {
+		texts = append(texts, hex.EncodeToString([]byte(sum)))
+	}
+	rows, err := j.w.QueryContext(ctx, "SELECT span_id, sha256 FROM contents WHERE sha256 IN (SELECT unhex(value) FROM json_each(?)) AND "+
+		"(condition IS NULL OR ?)", toJSON(texts), anew)
+	if err != nil {
 		return err
 	}
-	found, err := j.r.find(ctx, ids)
+	defer rows.Close()
+	sums := map[int64]string{}
+	for rows.Next() {
+		var id int64
+		var sum []byte
+		if err := rows.Scan(&id, &sum); err != nil {
+			return err
+		}
+		sums[id] = string(sum)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	found, err := j.r.find(ctx, slices.Collect(maps.Keys(sums)))
 	if err != nil {
 		return err
 	}
@@ -188,8 +205,8 @@ func (j *judging) judge(ctx context.Context, sha256 []byte, f condition.Findings
 		if l.Type != entry.File {
 			continue
 		}
-		if err := j.w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(f.For(place.Name(l.placePath())).State),
-			id); err != nil {
+		state := findings[sums[id]].For(place.Name(l.placePath())).State
+		if err := j.w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(state), id); err != nil {
 			return err
 		}
 	}
@@ -202,37 +219,27 @@ func (j *judging) known(ctx context.Context, digests ...[]byte) error {
 	for i, sum := range digests {
 		texts[i] = hex.EncodeToString(sum)
 	}
-	type examined struct {
-		sha256   []byte
-		findings condition.Findings
-	}
-	var all []examined
 	rows, err := j.w.QueryContext(ctx, "SELECT sha256, findings FROM examined WHERE sha256 IN (SELECT unhex(value) FROM json_each(?))",
 		toJSON(texts))
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
+	all := map[string]condition.Findings{}
 	for rows.Next() {
-		var e examined
+		var sum []byte
 		var text string
-		if err := rows.Scan(&e.sha256, &text); err != nil {
+		if err := rows.Scan(&sum, &text); err != nil {
 			return err
 		}
-		if e.findings, err = fromJSON[condition.Findings](text); err != nil {
+		if all[string(sum)], err = fromJSON[condition.Findings](text); err != nil {
 			return err
 		}
-		all = append(all, e)
 	}
-	if err := rows.Err(); err != nil {
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
 		return err
 	}
-	for _, e := range all {
-		if err := j.judge(ctx, e.sha256, e.findings, false); err != nil {
-			return err
-		}
-	}
-	return nil
+	return j.judge(ctx, all, false)
 }
 
 // Position is where a walk over the blocks of a source has come; the zero Position is its beginning.
