@@ -23,7 +23,8 @@ type child struct {
 	in     io.WriteCloser
 	out    *bufio.Reader
 	buffer []byte
-	broken bool // it ended, or does not answer as it should
+	piece  []byte // of what it reads
+	broken bool   // it ended, or does not answer as it should
 	rest   *time.Timer
 	over   sync.Once
 	asked  int // how often
@@ -41,7 +42,7 @@ func start(how manner) (*child, error) {
 	if how == heavy {
 		kind = "heavy"
 	}
-	c := &child{cmd: exec.Command(program), buffer: make([]byte, pieceSize)}
+	c := &child{cmd: exec.Command(program), buffer: make([]byte, pieceSize), piece: make([]byte, pieceSize)}
 	c.cmd.Env = []string{environment + "=" + kind, "GOMAXPROCS=1"}
 	c.cmd.Dir = "/"
 	c.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // an interrupt in the terminal is for the service
@@ -119,7 +120,6 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 	if err := writeFrame(c.in, frameRequest, encoded); err != nil {
 		return answer, err
 	}
-	piece := make([]byte, pieceSize)
 	for {
 		kind, frame, err := readFrame(c.out, c.buffer)
 		if err != nil {
@@ -127,7 +127,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 		}
 		switch kind {
 		case frameRead:
-			if err := c.give(frame, piece, contents, readErr); err != nil {
+			if err := c.give(frame, contents, readErr); err != nil {
 				return answer, err
 			}
 		case frameOutput:
@@ -145,20 +145,20 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 }
 
 // give answers a child that wants to read.
-func (c *child) give(frame, piece []byte, contents []Content, readErr *error) error {
+func (c *child) give(frame []byte, contents []Content, readErr *error) error {
 	if len(frame) != 13 || int(frame[0]) >= len(contents) {
 		return errors.New("a strange question")
 	}
 	content := contents[frame[0]]
 	at, length := int64(binary.BigEndian.Uint64(frame[1:])), int64(binary.BigEndian.Uint32(frame[9:]))
-	length = min(length, int64(len(piece)), content.Size-at)
+	length = min(length, int64(len(c.piece)), content.Size-at)
 	if at < 0 || length <= 0 {
 		return writeFrame(c.in, framePiece)
 	}
-	n, err := content.ReadAt(piece[:length], at)
+	n, err := content.ReadAt(c.piece[:length], at)
 	if err != nil && !errors.Is(err, io.EOF) {
 		*readErr = err
 		return writeFrame(c.in, frameFault)
 	}
-	return writeFrame(c.in, framePiece, piece[:n])
+	return writeFrame(c.in, framePiece, c.piece[:n])
 }

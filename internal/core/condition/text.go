@@ -137,7 +137,7 @@ type scan struct {
 
 	bytes, zeros, controls, blanks int64
 	foreign, multi                 int64 // bytes that are not UTF-8, and characters of several bytes that are
-	run                            int64 // the longest run of bytes that are not
+	run, streak                    int64 // the longest run of bytes that are not, and the one at hand
 	firstZero, firstForeign        int64
 	lines, zeroLine, foreignLine   int
 	longest, line                  int64
@@ -145,41 +145,69 @@ type scan struct {
 }
 
 func (s *scan) through() {
-	streak := int64(0)
-	r := bufio.NewReaderSize(io.LimitReader(s.section, maxScanned), 64<<10)
-	if mark, _ := r.Peek(2); len(mark) == 2 && (mark[0] == 0xff && mark[1] == 0xfe || mark[0] == 0xfe && mark[1] == 0xff) {
-		s.wide = true
-	}
-	for {
-		b, err := r.Peek(1)
-		if err != nil {
-			return
+	r := io.LimitReader(s.section, maxScanned)
+	buffer := make([]byte, 64<<10)
+	for kept, first := 0, true; ; first = false {
+		n, err := io.ReadFull(r, buffer[kept:])
+		b := buffer[:kept+n]
+		if first && (bytes.HasPrefix(b, []byte{0xff, 0xfe}) || bytes.HasPrefix(b, []byte{0xfe, 0xff})) {
+			s.wide = true
 		}
-		c, n := b[0], 1
-		if c >= utf8.RuneSelf && !s.wide {
-			b, _ = r.Peek(utf8.UTFMax)
-			if valid, size := utf8.DecodeRune(b); valid != utf8.RuneError || size > 1 {
+		rest := s.take(b, err != nil)
+		if err != nil {
+			break
+		}
+		kept = copy(buffer, rest)
+	}
+	s.longest = max(s.longest, s.line)
+}
+
+// take goes through some bytes. It returns the beginning of a character whose end is not among them, where they are not the last.
+func (s *scan) take(b []byte, last bool) []byte {
+	for len(b) > 0 {
+		plain := 0
+		for plain < len(b) && isPlain[b[plain]] {
+			plain++
+		}
+		if plain > 0 {
+			s.line, s.bytes, s.streak = s.line+int64(plain), s.bytes+int64(plain), 0
+			b = b[plain:]
+			continue
+		}
+		n := 1
+		switch {
+		case b[0] < utf8.RuneSelf || s.wide:
+			s.streak = 0
+		case !last && !utf8.FullRune(b):
+			return b
+		default:
+			if r, size := utf8.DecodeRune(b); r != utf8.RuneError || size > 1 {
 				n = size
 				s.multi++
-				streak = 0
-			} else {
-				if s.foreign == 0 {
-					s.firstForeign, s.foreignLine = s.bytes, s.lines
-				}
-				s.foreign++
-				streak++
-				s.run = max(s.run, streak)
+				s.streak = 0
+				break
 			}
-		} else {
-			streak = 0
+			if s.foreign == 0 {
+				s.firstForeign, s.foreignLine = s.bytes, s.lines
+			}
+			s.foreign++
+			s.streak++
+			s.run = max(s.run, s.streak)
 		}
-		s.see(c)
+		s.see(b[0])
 		s.bytes += int64(n)
-		if _, err := r.Discard(n); err != nil {
-			return
-		}
+		b = b[n:]
 	}
+	return nil
 }
+
+// isPlain tells of bytes that say nothing but that the line goes on.
+var isPlain = func() (plain [256]bool) {
+	for c := byte(' ') + 1; c < utf8.RuneSelf; c++ {
+		plain[c] = c != ',' && c != ';'
+	}
+	return plain
+}()
 
 func (s *scan) see(c byte) {
 	s.line++
@@ -202,5 +230,4 @@ func (s *scan) see(c byte) {
 	case ' ', '\t', ',', ';', '\r':
 		s.blanks++
 	}
-	s.longest = max(s.longest, s.line)
 }
