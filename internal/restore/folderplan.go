@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -57,6 +56,7 @@ func (b *folderPlan) into() bool {
 func (b *folderPlan) prepare() error {
 	listed := map[string]entry.Type{"": entry.Folder} // what stood there then, by relative path
 	exact := b.req.AsOf.Only == OnlyExact
+	var rest []int
 	for n := range b.entries {
 		e := &b.entries[n]
 		if e.State == trails.Added {
@@ -73,12 +73,18 @@ func (b *folderPlan) prepare() error {
 			return err
 		}
 		if need && (e.Copy != 0 || e.Type != entry.Folder) { // which is made again for what goes into it
-			b.needed = append(b.needed, n)
+			if e.Type == entry.Folder {
+				b.needed = append(b.needed, n)
+			} else {
+				rest = append(rest, n)
+			}
 		}
 	}
+	// Folders come without what is in them, the highest first; then everything else, by path as the entries are.
 	slices.SortStableFunc(b.needed, func(x, y int) int {
-		return cmp.Or(cmp.Compare(b.level(x), b.level(y)), cmp.Compare(b.entries[x].Path, b.entries[y].Path))
+		return cmp.Compare(strings.Count(b.entries[x].Path, "/"), strings.Count(b.entries[y].Path, "/"))
 	})
+	b.needed = append(b.needed, rest...)
 	sources, err := b.r.Site.Catalogue.Sources(b.ctx, "")
 	if err != nil {
 		return err
@@ -99,14 +105,6 @@ func (b *folderPlan) prepare() error {
 	}
 	b.ctx, b.open, b.world = nil, nil, nil
 	return nil
-}
-
-// level is how deep an entry lies that is a folder, which comes without what is in it; everything else comes later.
-func (b *folderPlan) level(n int) int {
-	if e := &b.entries[n]; e.Type == entry.Folder {
-		return strings.Count(e.Path, "/")
-	}
-	return math.MaxInt
 }
 
 // each plans item after item.

@@ -122,8 +122,14 @@ func (f *Folder) Level() []Entry {
 	return level
 }
 
+// byPath sorts entries, which mostly are in order already.
 func byPath(all []Entry) {
-	slices.SortFunc(all, func(x, y Entry) int { return cmp.Compare(x.Path, y.Path) })
+	for i := 1; i < len(all); i++ {
+		if all[i].Path < all[i-1].Path {
+			slices.SortFunc(all, func(x, y Entry) int { return strings.Compare(x.Path, y.Path) })
+			return
+		}
+	}
 }
 
 // standIn is the entry of a folder that was never seen itself, or not then, for the first of those in it.
