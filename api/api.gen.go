@@ -1589,6 +1589,11 @@ type OtherCopy struct {
 // Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
 type Outcome string
 
+// Password defines model for Password.
+type Password struct {
+	Password string `json:"password"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	FullName *string `json:"full_name,omitempty"`
@@ -1954,6 +1959,15 @@ type Understood struct {
 	Said string `json:"said"`
 }
 
+// Unlocked defines model for Unlocked.
+type Unlocked struct {
+	// Locked How many of them need another one
+	Locked int `json:"locked"`
+
+	// Opened How many archives, or the like, it opens
+	Opened int `json:"opened"`
+}
+
 // Cursor defines model for Cursor.
 type Cursor = string
 
@@ -2179,6 +2193,9 @@ type SignInJSONRequestBody SignInJSONBody
 
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody = NewSource
+
+// UnlockSourceJSONRequestBody defines body for UnlockSource for application/json ContentType.
+type UnlockSourceJSONRequestBody = Password
 
 // StartSurveyJSONRequestBody defines body for StartSurvey for application/json ContentType.
 type StartSurveyJSONRequestBody = NewSurvey
@@ -2543,6 +2560,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 	RemoveSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LockSource Forget a source's password
+	//
+	// Corresponds with POST /sources/{id}/lock (the `LockSource` operationId).
+	LockSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnlockSourceWithBody Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+	UnlockSourceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+	UnlockSource(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartSurveyWithBody Bring the catalogue up to date
 	//
@@ -3356,6 +3392,55 @@ func (c *Client) AddSource(ctx context.Context, body AddSourceJSONRequestBody, r
 // Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 func (c *Client) RemoveSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSourceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LockSource Forget a source's password
+//
+// Corresponds with POST /sources/{id}/lock (the `LockSource` operationId).
+func (c *Client) LockSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLockSourceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnlockSourceWithBody Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+func (c *Client) UnlockSourceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnlockSourceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+func (c *Client) UnlockSource(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnlockSourceRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5579,6 +5664,87 @@ func NewRemoveSourceRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewLockSourceRequest constructs an http.Request for the LockSource method
+func NewLockSourceRequest(server string, id Id) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s/lock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUnlockSourceRequest calls the generic UnlockSource builder with application/json body
+func NewUnlockSourceRequest(server string, id Id, body UnlockSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUnlockSourceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewUnlockSourceRequestWithBody constructs an http.Request for the UnlockSource method, with any body, and a specified content type
+func NewUnlockSourceRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s/unlock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartSurveyRequest calls the generic StartSurvey builder with application/json body
 func NewStartSurveyRequest(server string, body StartSurveyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -6179,6 +6345,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 	RemoveSourceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error)
+
+	// LockSourceWithResponse Forget a source's password
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sources/{id}/lock (the `LockSource` operationId).
+	LockSourceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*LockSourceResponse, error)
+
+	// UnlockSourceWithBodyWithResponse Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+	UnlockSourceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnlockSourceResponse, error)
+
+	// UnlockSourceWithResponse Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+	UnlockSourceWithResponse(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockSourceResponse, error)
 
 	// StartSurveyWithBodyWithResponse Bring the catalogue up to date
 	//
@@ -8231,6 +8418,95 @@ func (r RemoveSourceResponse) ContentType() string {
 	return ""
 }
 
+type LockSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LockSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LockSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LockSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LockSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LockSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnlockSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Unlocked
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UnlockSourceResponse) GetJSON200() *Unlocked {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnlockSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnlockSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnlockSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnlockSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnlockSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartSurveyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9036,6 +9312,45 @@ func (c *ClientWithResponses) RemoveSourceWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseRemoveSourceResponse(rsp)
+}
+
+// LockSourceWithResponse Forget a source's password
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sources/{id}/lock (the `LockSource` operationId).
+func (c *ClientWithResponses) LockSourceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*LockSourceResponse, error) {
+	rsp, err := c.LockSource(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLockSourceResponse(rsp)
+}
+
+// UnlockSourceWithBodyWithResponse Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+func (c *ClientWithResponses) UnlockSourceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnlockSourceResponse, error) {
+	rsp, err := c.UnlockSourceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnlockSourceResponse(rsp)
+}
+
+// UnlockSourceWithResponse Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
+func (c *ClientWithResponses) UnlockSourceWithResponse(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockSourceResponse, error) {
+	rsp, err := c.UnlockSource(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnlockSourceResponse(rsp)
 }
 
 // StartSurveyWithBodyWithResponse Bring the catalogue up to date
@@ -10488,6 +10803,68 @@ func ParseRemoveSourceResponse(rsp *http.Response) (*RemoveSourceResponse, error
 	return response, nil
 }
 
+// ParseLockSourceResponse parses an HTTP response from a LockSourceWithResponse call
+func ParseLockSourceResponse(rsp *http.Response) (*LockSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LockSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnlockSourceResponse parses an HTTP response from a UnlockSourceWithResponse call
+func ParseUnlockSourceResponse(rsp *http.Response) (*UnlockSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnlockSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Unlocked
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseStartSurveyResponse parses an HTTP response from a StartSurveyWithResponse call
 func ParseStartSurveyResponse(rsp *http.Response) (*StartSurveyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -10718,6 +11095,12 @@ type ServerInterface interface {
 	// RemoveSource Stop reading a source; its records go, its files are not touched
 	// (DELETE /sources/{id})
 	RemoveSource(ctx *echo.Context, id Id) error
+	// LockSource Forget a source's password
+	// (POST /sources/{id}/lock)
+	LockSource(ctx *echo.Context, id Id) error
+	// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	// (POST /sources/{id}/unlock)
+	UnlockSource(ctx *echo.Context, id Id) error
 	// StartSurvey Bring the catalogue up to date
 	// (POST /surveys)
 	StartSurvey(ctx *echo.Context) error
@@ -11633,6 +12016,38 @@ func (w *ServerInterfaceWrapper) RemoveSource(ctx *echo.Context) error {
 	return err
 }
 
+// LockSource converts echo context to params.
+func (w *ServerInterfaceWrapper) LockSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LockSource(ctx, id)
+	return err
+}
+
+// UnlockSource converts echo context to params.
+func (w *ServerInterfaceWrapper) UnlockSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnlockSource(ctx, id)
+	return err
+}
+
 // StartSurvey converts echo context to params.
 func (w *ServerInterfaceWrapper) StartSurvey(ctx *echo.Context) error {
 	var err error
@@ -11775,6 +12190,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sources", wrapper.ListSources, options.OperationMiddlewares["listSources"]...)
 	router.POST(options.BaseURL+"/sources", wrapper.AddSource, options.OperationMiddlewares["addSource"]...)
 	router.DELETE(options.BaseURL+"/sources/:id", wrapper.RemoveSource, options.OperationMiddlewares["removeSource"]...)
+	router.POST(options.BaseURL+"/sources/:id/unlock", wrapper.UnlockSource, options.OperationMiddlewares["unlockSource"]...)
+	router.POST(options.BaseURL+"/sources/:id/lock", wrapper.LockSource, options.OperationMiddlewares["lockSource"]...)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey, options.OperationMiddlewares["startSurvey"]...)
 	router.GET(options.BaseURL+"/jobs", wrapper.ListJobs, options.OperationMiddlewares["listJobs"]...)
 	router.DELETE(options.BaseURL+"/jobs/:id", wrapper.CancelJob, options.OperationMiddlewares["cancelJob"]...)
@@ -13605,6 +14022,79 @@ func (response RemoveSourcedefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type LockSourceRequestObject struct {
+	Id Id `json:"id"`
+}
+
+type LockSourceResponseObject interface {
+	VisitLockSourceResponse(w http.ResponseWriter) error
+}
+
+type LockSource204Response struct {
+}
+
+func (response LockSource204Response) VisitLockSourceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LockSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LockSourcedefaultApplicationProblemPlusJSONResponse) VisitLockSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnlockSourceRequestObject struct {
+	Id   Id `json:"id"`
+	Body *UnlockSourceJSONRequestBody
+}
+
+type UnlockSourceResponseObject interface {
+	VisitUnlockSourceResponse(w http.ResponseWriter) error
+}
+
+type UnlockSource200JSONResponse Unlocked
+
+func (response UnlockSource200JSONResponse) VisitUnlockSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnlockSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnlockSourcedefaultApplicationProblemPlusJSONResponse) VisitUnlockSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartSurveyRequestObject struct {
 	Body *StartSurveyJSONRequestBody
 }
@@ -13853,6 +14343,12 @@ type StrictServerInterface interface {
 	// RemoveSource Stop reading a source; its records go, its files are not touched
 	// (DELETE /sources/{id})
 	RemoveSource(ctx context.Context, request RemoveSourceRequestObject) (RemoveSourceResponseObject, error)
+	// LockSource Forget a source's password
+	// (POST /sources/{id}/lock)
+	LockSource(ctx context.Context, request LockSourceRequestObject) (LockSourceResponseObject, error)
+	// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
+	// (POST /sources/{id}/unlock)
+	UnlockSource(ctx context.Context, request UnlockSourceRequestObject) (UnlockSourceResponseObject, error)
 	// StartSurvey Bring the catalogue up to date
 	// (POST /surveys)
 	StartSurvey(ctx context.Context, request StartSurveyRequestObject) (StartSurveyResponseObject, error)
@@ -15103,6 +15599,79 @@ func (sh *strictHandler) RemoveSource(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RemoveSourceResponseObject); ok {
 		return validResponse.VisitRemoveSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LockSource operation middleware
+func (sh *strictHandler) LockSource(ctx *echo.Context, id Id) error {
+	var request LockSourceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LockSource(ctx.Request().Context(), request.(LockSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LockSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LockSourceResponseObject); ok {
+		return validResponse.VisitLockSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnlockSource operation middleware
+func (sh *strictHandler) UnlockSource(ctx *echo.Context, id Id) error {
+	var request UnlockSourceRequestObject
+
+	request.Id = id
+
+	var body UnlockSourceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnlockSource(ctx.Request().Context(), request.(UnlockSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnlockSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnlockSourceResponseObject); ok {
+		return validResponse.VisitUnlockSourceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -1,11 +1,16 @@
 package cli
 
 import (
+	"bufio"
+	"cmp"
 	"context"
 	"fmt"
+	"io"
+	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"humble-rewind/api"
 )
@@ -49,6 +54,20 @@ func (p *Program) sourceCommand() *cli.Command {
 			ArgsUsage: "MACHINE",
 			Flags:     []cli.Flag{jsonFlag()},
 			Action:    p.client(1, 1, "a machine", sourceSuggest),
+		},
+		{
+			Name: "unlock",
+			Usage: "give the password of what is encrypted in a store; it is kept in memory until the service ends, and asked for, or read as " +
+				"the first line of the input",
+			ArgsUsage: "ID",
+			Flags:     []cli.Flag{jsonFlag()},
+			Action:    p.client(1, 1, "a source's id, such as s3", sourceUnlock),
+		},
+		{
+			Name:      "lock",
+			Usage:     "forget a store's password",
+			ArgsUsage: "ID",
+			Action:    p.client(1, 1, "a source's id, such as s3", sourceLock),
 		},
 		{
 			Name:      "remove",
@@ -209,4 +228,47 @@ func sourceRemove(ctx context.Context, s *session, c *cli.Command, args []string
 	}
 	fmt.Fprintf(s.Stdout, "%s is no longer read; none of its files was touched.\n", args[0])
 	return nil
+}
+
+func sourceUnlock(ctx context.Context, s *session, _ *cli.Command, args []string) error {
+	password, err := s.password("Password of " + args[0] + ": ")
+	if err != nil {
+		return err
+	}
+	response, err := s.api.UnlockSource(ctx, args[0], api.Password{Password: password})
+	u, err := shown[api.Unlocked](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	fmt.Fprintf(s.Stdout, "It opens %s of %s, until the service ends.\n", count(int64(u.Opened), "archive", "archives"), args[0])
+	if u.Locked > 0 {
+		fmt.Fprintf(s.Stdout, "%s need another password: unlock it with that when they are wanted.\n",
+			count(int64(u.Locked), "archive", "archives"))
+	}
+	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey --source %s --read-all, which reads what was encrypted for its digests.\n", args[0])
+	return nil
+}
+
+func sourceLock(ctx context.Context, s *session, _ *cli.Command, args []string) error {
+	response, err := s.api.LockSource(ctx, args[0])
+	if _, err := answer[struct{}](s, response, err); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.Stdout, "The password of %s is forgotten.\n", args[0])
+	return nil
+}
+
+// password asks for a password where somebody types, without showing it; else it is the first line of the input.
+func (s *session) password(prompt string) (string, error) {
+	if f, ok := s.Stdin.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(s.Stderr, prompt)
+		typed, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(s.Stderr)
+		return string(typed), err
+	}
+	line, err := bufio.NewReader(io.LimitReader(s.Stdin, 4096)).ReadString('\n')
+	if line = strings.TrimRight(line, "\r\n"); line == "" {
+		return "", usage("no password was given: %w", cmp.Or(err, io.EOF))
+	}
+	return line, nil
 }

@@ -155,6 +155,43 @@ func (s *Service) RemoveSource(ctx context.Context, request api.RemoveSourceRequ
 	return api.RemoveSource204Response{}, nil
 }
 
+// UnlockSource takes the password of what is encrypted in a source.
+func (s *Service) UnlockSource(ctx context.Context, request api.UnlockSourceRequestObject) (api.UnlockSourceResponseObject, error) {
+	src, err := s.sourceOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	if n := len(request.Body.Password); n == 0 || n > maxPassword {
+		return nil, badRequest(fmt.Sprintf("A password has 1 to %d bytes.", maxPassword), "Give the one of the archive.")
+	}
+	opened, locked, err := s.site.Unlock(ctx, src, []byte(request.Body.Password))
+	if err != nil {
+		return nil, err
+	}
+	return api.UnlockSource200JSONResponse{Opened: opened, Locked: locked}, nil
+}
+
+// maxPassword is the longest password that is taken, in bytes.
+const maxPassword = 1024
+
+// LockSource forgets a source's password.
+func (s *Service) LockSource(ctx context.Context, request api.LockSourceRequestObject) (api.LockSourceResponseObject, error) {
+	src, err := s.sourceOf(ctx, request.Id)
+	if err != nil {
+		return nil, err
+	}
+	s.site.Lock(src.ID)
+	return api.LockSource204Response{}, nil
+}
+
+func (s *Service) sourceOf(ctx context.Context, id string) (catalogue.Source, error) {
+	n, err := number("s", id)
+	if err != nil {
+		return catalogue.Source{}, err
+	}
+	return s.catalogue.Source(ctx, n)
+}
+
 // StartSurvey surveys one source, the sources of some machines, or all.
 func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyRequestObject) (api.StartSurveyResponseObject, error) {
 	ids, err := s.toSurvey(ctx, value(request.Body.Machines), value(request.Body.Source))

@@ -208,6 +208,12 @@ func namesOf(options []Option) []string {
 // ErrLocked says that a store has to be unlocked with a secret before what it holds can be read.
 const ErrLocked = problem.Locked
 
+// Lockable is a store that holds what a secret opens.
+type Lockable interface {
+	// Opens tells of how many things that need a secret the one of the store's setup opens, and of how many it does not.
+	Opens(ctx context.Context) (opened, locked int, err error)
+}
+
 // Described is what a location turned out to be.
 type Described struct {
 	Drive string // the name of the drive that the store belongs to; "" where it is the machine's own

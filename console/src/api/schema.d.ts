@@ -185,6 +185,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sources/{id}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the password of what is encrypted in a source. It is kept in memory only, until the service ends */
+        post: operations["unlockSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sources/{id}/lock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Forget a source's password */
+        post: operations["lockSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/surveys": {
         parameters: {
             query?: never;
@@ -998,6 +1036,16 @@ export interface components {
             item_of?: string;
             /** @description Where a link points */
             target?: string;
+        };
+        Password: {
+            /** Format: password */
+            password: string;
+        };
+        Unlocked: {
+            /** @description How many archives, or the like, it opens */
+            opened: number;
+            /** @description How many of them need another one */
+            locked: number;
         };
         TrailVersion: {
             sha256: string | null;
@@ -2017,6 +2065,54 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unlockSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description What it opens */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unlocked"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    lockSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
             204: {
                 headers: {
                     [name: string]: unknown;

@@ -1,16 +1,18 @@
 // Package archive reads zip files (PKWARE's APPNOTE, as package archive/zip of the standard library does) and tar files (POSIX.1-1988
-// and 2001, GNU; package archive/tar): one, or all in a folder, each of which holds files as they were at one point in time.
+// and 2001, GNU; package archive/tar), also packed by gzip (RFC 1952), bzip2, xz or zstd (RFC 8878): one, or all in a folder, each of which
+// holds files as they were at one point in time.
 //
 // What each can know differs:
 //
 //	format  clock                                    checksum   read
 //	zip     2 s of a wall clock without a zone, or   CRC-32     members apart, each from its beginning
 //	        1 s or finer where a member says UTC
-//	tar     1 s or finer, UTC                        none       members apart where the way can, else all before it too
+//	tar     1 s or finer, UTC                        none       members apart where the way can, else all before it too;
+//	                                                            a packed one is unpacked once into a file without a name
 //
 // Neither's word is taken for whose a member is or who may read it: the numbers are of the machine that it was packed on, and whoever
 // packed it could write any. Members are read by their own names alone: what would lead out of the archive, or is called as another
-// member is, is left out and said. Left out are encrypted members, archives in archives and compressed tars; they are said too.
+// member is, is left out and said; archives in archives are looked into one level deep. Encrypted members (classic and AES) are read with the store's secret.
 //
 // When an archive is of is told by its name, else by the latest write time in it, else by its own. Members whose place on the machine
 // nothing tells, since no map does and they lie in nobody's home, come without an origin.
@@ -18,7 +20,6 @@ package archive
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -72,7 +73,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 		return refuse(err)
 	}
 	if len(files) == 0 {
-		return refuse(errors.New("there is no file in it whose name ends in .zip or .tar"))
+		return refuse(fmt.Errorf("there is no file in it whose name ends in %s", ending))
 	}
 	o, release, err := s.get(ctx, files[len(files)-1].name)
 	if err != nil {
@@ -140,16 +141,6 @@ type file struct {
 	written time.Time
 }
 
-// formats are the formats by the ends of names, in lower case.
-var formats = map[string]func(*opened, context.Context) error{".zip": (*opened).readZip, ".tar": (*opened).readTar}
-
-func formatOf(name string) func(*opened, context.Context) error {
-	if dot := strings.LastIndexByte(name, '.'); dot > 0 {
-		return formats[strings.ToLower(name[dot:])]
-	}
-	return nil
-}
-
 // list lists the archives: the file that the location is, or those directly in the folder that it is.
 func (s *store) list(ctx context.Context) ([]file, error) {
 	folder, err := s.Files.Tree(ctx, place.Folder(s.At))
@@ -162,8 +153,8 @@ func (s *store) list(ctx context.Context) ([]file, error) {
 		return nil, err
 	}
 	if itself.Type == entry.File {
-		if formatOf(itself.Name) == nil {
-			return nil, fmt.Errorf("its name does not end in .zip or .tar, which are read: %w", problem.Unsupported)
+		if f, _ := formatOf(itself.Name); f == nil {
+			return nil, fmt.Errorf("its name does not end in %s, which are read: %w", ending, problem.Unsupported)
 		}
 		return []file{{itself.Name, itself.Size, itself.Written}}, nil
 	}
@@ -175,7 +166,7 @@ func (s *store) list(ctx context.Context) ([]file, error) {
 	entries, err := inside.List(ctx)
 	var files []file
 	for _, e := range entries {
-		if e.Type == entry.File && formatOf(e.Name) != nil && exclude.By(s.Exclusions, place.Join(s.At, e.Name)) == "" {
+		if f, _ := formatOf(e.Name); f != nil && e.Type == entry.File && exclude.By(s.Exclusions, place.Join(s.At, e.Name)) == "" {
 			files = append(files, file{e.Name, e.Size, e.Written})
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -105,6 +106,10 @@ func TestHoldsTheContractOfStoresOverEveryWay(t *testing.T) {
 		sourcetest.Run(t, archive.Kind, s)
 		s.At = "/archives/papers 2026-03-05.tar"
 		sourcetest.Run(t, archive.Kind, s)
+		for _, end := range []string{"gz", "bz2", "xz", "zst"} {
+			s, _ := setup(t, poor, map[string][]byte{"papers 2026-03-06.tar." + end: squeezed(t, tarred(t, papers), end)})
+			sourcetest.Run(t, archive.Kind, s)
+		}
 	}
 }
 
@@ -240,9 +245,9 @@ func TestWhatIsDamagedIsSaidAndNothingElseSuffers(t *testing.T) {
 			"2026-03-04 cut.tar": tarball[:len(tarball)-3000], "2026-03-05 nonsense.tar": []byte(strings.Repeat("x", 2000))},
 	)
 	r := run(t, s, nil)
-	assert.Len(t, r.begun, 3)
+	assert.Len(t, r.begun, 4)
 	notes := strings.Join(append(r.notes, r.broken...), "\n")
-	for _, said := range []string{"2026-03-03 cut.zip is not read", "2026-03-05 nonsense.tar is not read", "cannot be read to its end"} {
+	for _, said := range []string{"2026-03-03 cut.zip: its directory is missing", "2026-03-05 nonsense.tar is not read", "cannot be read to its end"} {
 		assert.Contains(t, notes, said)
 	}
 	_, err := read(t, s, "2026-03-02 flipped.zip:home/ines/Quotes/Quote 116.odt")
@@ -262,6 +267,7 @@ func TestWhatIsDamagedIsSaidAndNothingElseSuffers(t *testing.T) {
 	}
 	assert.Equal(t, 3, same)
 	assert.Len(t, again.begun, 4)
+	assert.NotContains(t, strings.Join(again.notes, "\n"), "its directory is missing")
 	require.NoError(t, os.WriteFile(filepath.Join(root, "archives/2026-03-01 whole.zip"), zipped(t, papers[:2]), 0o644))
 	third := run(t, s, again)
 	var revised sighting.Capture
@@ -369,12 +375,148 @@ func TestAFolderOfAnArchiveIsRead(t *testing.T) {
 	assert.ErrorIs(t, err, problem.BadName)
 }
 
+// A zip that was broken off has no directory: what is whole in it is read by the heads of its members, however much of it there is.
+func TestAZipWithoutItsDirectoryIsReadAsFarAsItGoes(t *testing.T) {
+	all := zipped(t, papers)
+	for cut := len(all) - 1; cut > 40; cut -= 7 {
+		s, _ := setup(t, false, map[string][]byte{"a.zip": all[:cut]})
+		r := run(t, s, nil)
+		for path, seen := range r.seen {
+			if seen.Type != entry.File || len(r.broken) > 0 {
+				continue
+			}
+			got, err := read(t, s, "a.zip:"+path)
+			require.NoError(t, err, "%s of %d bytes", path, cut)
+			for _, m := range papers {
+				if m.name == path {
+					assert.Equal(t, strings.TrimPrefix(m.content, "=> "), got, "%s of %d bytes", path, cut)
+				}
+			}
+			assert.WithinDuration(t, written, seen.Written, 0)
+		}
+		if cut > len(all)-200 {
+			assert.Contains(t, r.seen, "home/ines/notes.txt")
+		}
+	}
+}
+
+// Archives in an archive are looked into one level deep, whatever they are packed by, and none of them keeps the others from being read.
+func TestArchivesInArchivesAreLookedInto(t *testing.T) {
+	inside := members{{"home/ines/Old/a.txt", "one"}, {"loose.txt", "two"}, {"deeper.zip", string(zipped(t, members{{"x", "three"}}))}}
+	outer := members{
+		{"home/ines/papers.zip", string(zipped(t, inside))}, {"home/ines/papers.tgz", string(squeezed(t, tarred(t, inside), "gz"))},
+		{"home/ines/broken.zip", "no zip"}, {"home/ines/z.txt", "last"}, {"home/ines/b.zip", string(zipped(t, inside[:1]))},
+		{"home/ines/c.zip", string(zipped(t, inside[:1]))}, {"home/ines/d.zip", string(zipped(t, inside[:1]))},
+	}
+	s, _ := setup(t, false, map[string][]byte{"2026.zip": zipped(t, outer), "2027.tar.xz": squeezed(t, tarred(t, outer), "xz")})
+	sourcetest.Run(t, archive.Kind, s)
+	r := run(t, s, nil)
+	assert.Contains(t, strings.Join(r.notes, " "), "broken.zip in 2026.zip is not looked into")
+	assert.Equal(t, "/home/ines/Old/a.txt", r.seen["home/ines/papers.zip/home/ines/Old/a.txt"].Origin)
+	assert.Empty(t, r.seen["home/ines/papers.zip/loose.txt"].Origin)
+	assert.NotContains(t, r.seen, "home/ines/papers.zip/deeper.zip/x", "one level")
+	for _, in := range []string{"2026.zip", "2027.tar.xz"} {
+		for _, at := range []string{"papers.zip", "papers.tgz", "b.zip", "c.zip", "d.zip"} {
+			got, err := read(t, s, in+":home/ines/"+at+"/home/ines/Old/a.txt")
+			require.NoError(t, err, "%s in %s", at, in)
+			assert.Equal(t, "one", got)
+		}
+		_, err := read(t, s, in+":home/ines/papers.zip/nothing")
+		assert.ErrorIs(t, err, problem.NotThere)
+		_, err = read(t, s, in+":home/ines/papers.zip/deeper.zip/x")
+		assert.ErrorIs(t, err, problem.NotThere)
+		_, err = read(t, s, in+":home/ines/z.txt/x")
+		assert.ErrorIs(t, err, problem.NotThere)
+	}
+}
+
+// What unpacks to more than anybody packs is given up, and so is what would take more memory than there is for it.
+func TestWhatIsPackedToDoHarmIsGivenUp(t *testing.T) {
+	s, _ := setup(t, false, map[string][]byte{"huge.tar.xz": squeezed(t, tarred(t, papers), "xz", "--lzma2=dict=512MiB")})
+	r := run(t, s, nil)
+	assert.Contains(t, strings.Join(r.notes, " "), "huge.tar.xz is not read")
+}
+
+// squeezed packs as the system's own tools do.
+func squeezed(t *testing.T, content []byte, end string, options ...string) []byte {
+	tools := map[string]string{"gz": "gzip", "bz2": "bzip2", "xz": "xz", "zst": "zstd"}
+	cmd := exec.CommandContext(t.Context(), tools[end], append(options, "-c")...)
+	cmd.Stdin = bytes.NewReader(content)
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	return out
+}
+
+// Members that others' tools encrypted are read with the password, and neither without one nor with another.
+func TestEncryptedMembersAreReadWithTheirPassword(t *testing.T) {
+	for _, how := range []string{"zipcrypt", "aes128", "aes256"} {
+		s, root := setup(t, false, nil)
+		for _, m := range papers[1:3] {
+			at := filepath.Join(root, m.name)
+			require.NoError(t, errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, []byte(m.content), 0o644)))
+		}
+		out, err := exec.CommandContext(t.Context(), "bsdtar", "-C", root, "--format", "zip", "--options", "zip:encryption="+how,
+			"--passphrase", "larch and oak", "-cf", filepath.Join(root, "archives/old.zip"), "home").CombinedOutput()
+		require.NoError(t, err, string(out))
+		r := run(t, s, nil)
+		seen := r.seen["home/ines/notes.txt"]
+		assert.True(t, seen.Readable)
+		assert.Contains(t, strings.Join(seen.Notes, " "), "unlocked")
+		for _, wrong := range []string{"", "larch and ash"} {
+			s.Secret = nil
+			if wrong != "" {
+				s.Secret = []byte(wrong)
+			}
+			_, err = read(t, s, "old.zip:home/ines/notes.txt")
+			if !errors.Is(err, problem.Broken) { // what the classic way takes for right once in 256 times, until its checksum
+				assert.ErrorIs(t, err, problem.Locked, how)
+			}
+			assert.Equal(t, []int{0, 1}, opens(t, s), how)
+		}
+		s.Secret = []byte("larch and oak")
+		assert.Equal(t, []int{1, 0}, opens(t, s), how)
+		for _, m := range papers[1:3] {
+			got, err := read(t, s, "old.zip:"+m.name)
+			require.NoError(t, err, how)
+			assert.Equal(t, m.content, got, how)
+		}
+
+		// A flipped bit of what is encrypted is damage, not other content.
+		whole, err := os.ReadFile(filepath.Join(root, "archives/old.zip"))
+		require.NoError(t, err)
+		z, err := zip.NewReader(bytes.NewReader(whole), int64(len(whole)))
+		require.NoError(t, err)
+		for _, f := range z.File {
+			if f.Name == "home/ines/notes.txt" {
+				at, err := f.DataOffset()
+				require.NoError(t, err)
+				whole[at+int64(f.CompressedSize64)-14] ^= 4
+			}
+		}
+		require.NoError(t, os.WriteFile(filepath.Join(root, "archives/old.zip"), whole, 0o644))
+		_, err = read(t, s, "old.zip:home/ines/notes.txt")
+		assert.ErrorIs(t, err, problem.Broken, how)
+	}
+}
+
+func opens(t *testing.T, s source.Setup) []int {
+	store, err := archive.Kind.Open(t.Context(), s)
+	require.NoError(t, err)
+	defer store.Close()
+	open, locked, err := store.(source.Lockable).Opens(t.Context())
+	require.NoError(t, err)
+	return []int{open, locked}
+}
+
 // Whatever bytes an archive is of, it is read or refused, and nothing leads out of it.
 func FuzzArchives(f *testing.F) {
 	t := &testing.T{}
 	f.Add(zipped(t, papers), true)
 	f.Add(tarred(t, papers), false)
 	f.Add([]byte("PK\x05\x06"+strings.Repeat("\xff", 18)), true)
+	for _, cut := range []int{40, 300} {
+		f.Add(zipped(t, papers)[:len(zipped(t, papers))-cut], true)
+	}
 	f.Fuzz(func(t *testing.T, content []byte, isZip bool) {
 		name := "a.tar"
 		if isZip {

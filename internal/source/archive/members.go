@@ -37,6 +37,7 @@ type member struct {
 	why     string // why its content cannot be read; "" where it can
 	at      int64  // of a tar, where its content begins
 	number  int    // of a zip, among its members
+	says    string // of it, where there is something to say though it can be read
 }
 
 func (m member) name() string { return place.Name("/" + m.path) }
@@ -45,6 +46,9 @@ func (m member) dir() string  { return strings.TrimPrefix(place.Folder("/"+m.pat
 // opened is an archive whose members are known. It is read by one at a time while they are found out, and then by any number.
 type opened struct {
 	file    file
+	called  string // for people
+	format  *format
+	secret  []byte
 	zone    *time.Location
 	page    string // of names
 	from    reach.File
@@ -53,6 +57,10 @@ type opened struct {
 	notes   []string
 	newest  time.Time
 	zip     zipFiles
+	begins  []int64         // of a zip without a directory, where its members' contents begin, by their numbers; nil of any other
+	cryptic map[int]cryptic // of a zip's encrypted members, by their numbers
+	length  int64           // of a packed tar, unpacked
+	kept    keptTar
 	close   func() error
 	users   int
 	gone    bool // it was replaced or is to be closed; mu of the store guards both
@@ -159,11 +167,11 @@ func (o *opened) settle(left passed) {
 		o.notes = append(
 			o.notes,
 			fmt.Sprintf("%s: the write times of %s are kept to two seconds and without a zone; the machine's is assumed.",
-				place.Readable(o.file.name), count(zoneless, "member", "members")),
+				place.Readable(o.called), count(zoneless, "member", "members")),
 		)
 	}
 	for _, why := range sortedKeys(left) {
-		o.notes = append(o.notes, fmt.Sprintf("%s: %s.", place.Readable(o.file.name), membersThat(left[why], why)))
+		o.notes = append(o.notes, fmt.Sprintf("%s: %s.", place.Readable(o.called), membersThat(left[why], why)))
 	}
 }
 
@@ -324,8 +332,8 @@ func (t *tree) Close() error {
 }
 
 func join(dir, name string) string {
-	if dir == "" {
-		return name
+	if dir == "" || name == "" {
+		return dir + name
 	}
 	return dir + "/" + name
 }

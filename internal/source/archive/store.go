@@ -113,27 +113,34 @@ func (s *store) known(now file) (*opened, func(), bool) {
 
 // read finds out the members of an archive and keeps it open.
 func (s *store) read(ctx context.Context, from reach.File, now file) error {
-	o := &opened{file: now, zone: s.Zone, page: s.Options[optionNames], from: from}
+	f, _ := formatOf(now.name)
+	o := &opened{file: now, called: now.name, format: f, secret: s.Secret, zone: s.Zone, page: s.Options[optionNames], from: from}
 	o.close = func() error {
 		if o.at.ReaderAt != nil {
 			_ = o.at.Close()
 		}
+		o.kept.close()
 		return from.Close()
 	}
-	if err := formatOf(now.name)(o, ctx); err != nil {
+	if err := f.read(o, ctx); err != nil {
 		_ = o.close()
 		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if _, ok := s.open[now.name]; ok {
-		s.drop(now.name)
+	s.keep(o)
+	return nil
+}
+
+// keep keeps an archive open. mu is held.
+func (s *store) keep(o *opened) {
+	if _, ok := s.open[o.file.name]; ok {
+		s.drop(o.file.name)
 	} else if len(s.order) >= maxOpen {
 		s.drop(s.order[0])
 	}
-	s.open[now.name] = o
-	s.order = append(s.order, now.name)
-	return nil
+	s.open[o.file.name] = o
+	s.order = append(s.order, o.file.name)
 }
 
 // folder is where the store's archives lie.
@@ -150,7 +157,7 @@ func (s *store) openFile(ctx context.Context, name string) (reach.File, file, er
 	if err != nil {
 		return nil, file{}, err
 	}
-	if at != s.At && name != place.Name(s.At) || formatOf(name) == nil {
+	if f, _ := formatOf(name); f == nil || at != s.At && name != place.Name(s.At) {
 		return nil, file{}, problem.NotThere
 	}
 	folder, err := s.Files.Tree(ctx, at)
@@ -195,7 +202,8 @@ func captureName(name string, revision int) string {
 // fileName is the archive that a point in time is read from: the one of its name, if it is there, whatever revision it is by now.
 // What is read of it is held against what was sighted, as of any copy.
 func fileName(capture string) string {
-	if name, revision, ok := strings.Cut(capture, ";"); ok && formatOf(name) != nil {
+	name, revision, ok := strings.Cut(capture, ";")
+	if f, _ := formatOf(name); ok && f != nil {
 		if _, err := strconv.Atoi(revision); err == nil {
 			return name
 		}
@@ -307,7 +315,7 @@ func (s *store) moment(ctx context.Context, f file) (time.Time, string, error) {
 		return time.Time{}, "", err
 	}
 	defer release()
-	stem := f.name[:strings.LastIndexByte(f.name, '.')]
+	_, stem := formatOf(f.name)
 	if dated, ok := s.dated(stem); ok {
 		at := dated.Time
 		if !dated.Zoned {
@@ -355,6 +363,14 @@ func (s *store) survey(ctx context.Context, p point, known source.Known, report 
 	if o.file != p.file {
 		return report.Discard(fmt.Sprintf("%s changed while it was read; it is left until the next survey.", place.Readable(p.file.name)))
 	}
+	if err := s.report(ctx, p, o, "", known, report); err != nil {
+		return err
+	}
+	return s.surveyNested(ctx, p, o, known, report)
+}
+
+// report reports the members of an archive that lies in another one at a path; "" is the archive itself.
+func (s *store) report(ctx context.Context, p point, o *opened, in string, known source.Known, report source.Reporter) (err error) {
 	for _, note := range o.notes {
 		report.Note(note)
 	}
@@ -369,11 +385,13 @@ func (s *store) survey(ctx context.Context, p point, known source.Known, report 
 		}
 		if m.dir() != dir {
 			dir = m.dir()
-			if marks, err = known.Marks(ctx, dir); err != nil {
+			if marks, err = known.Marks(ctx, join(in, dir)); err != nil {
 				return err
 			}
 		}
-		if err := report.Sight(s.sighting(p, m, marks)); err != nil {
+		seen := s.sighting(p, m, marks)
+		seen.At.Dir = join(in, seen.At.Dir)
+		if err := report.Sight(seen); err != nil {
 			return err
 		}
 	}
@@ -400,8 +418,10 @@ func (s *store) sighting(p point, m member, marks func(string) entry.Mark) sight
 	if origin, known := s.origin(m.path); known {
 		seen.Origin = origin
 	}
-	if m.why != "" {
-		seen.Notes = append(seen.Notes, m.why)
+	for _, note := range []string{m.why, m.says} {
+		if note != "" {
+			seen.Notes = append(seen.Notes, note)
+		}
 	}
 	return seen
 }
@@ -443,8 +463,17 @@ func (s *store) openMember(ctx context.Context, l sighting.Locator) (source.Cont
 	}
 	m, ok := o.find(join(l.Dir, l.Name))
 	if !ok {
-		release()
-		return source.Content{}, problem.NotThere
+		inner, closeInner, path, err := s.nestedFor(ctx, o, join(l.Dir, l.Name))
+		release() // the inner one keeps it
+		if err != nil {
+			return source.Content{}, err
+		}
+		if o, release = inner, closeInner; path == "" {
+			m = member{path: path, typ: entry.Folder}
+		} else if m, ok = o.find(path); !ok {
+			release()
+			return source.Content{}, problem.NotThere
+		}
 	}
 	c := source.Content{Info: m.info(), Target: m.target}
 	switch m.typ {

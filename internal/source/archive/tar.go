@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"sync"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
@@ -14,12 +15,12 @@ import (
 
 // readTar reads all headers of a tar. A tar that ends in the middle is read as far as it goes.
 func (o *opened) readTar(ctx context.Context) error {
-	if _, ok := o.from.(io.ReaderAt); ok {
+	if _, ok := o.from.(io.ReaderAt); ok && o.format.unpack == nil {
 		if err := o.anywhere(ctx); err != nil {
 			return err
 		}
 	}
-	s, err := o.from.Stream(ctx)
+	s, err := o.start(ctx)
 	if err != nil {
 		return err
 	}
@@ -48,7 +49,7 @@ func (o *opened) readTar(ctx context.Context) error {
 			}
 			o.notes = append(
 				o.notes,
-				fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %v.", place.Readable(o.file.name), err),
+				fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %v.", place.Readable(o.called), err),
 			)
 			break
 		}
@@ -57,6 +58,7 @@ func (o *opened) readTar(ctx context.Context) error {
 		}
 		o.takeTar(h, position(from, counted), left)
 	}
+	o.length = counted.n
 	o.settle(left)
 	return nil
 }
@@ -119,7 +121,10 @@ func (o *opened) streamTar(ctx context.Context, m member) (io.ReadCloser, error)
 	if o.at.ReaderAt != nil {
 		return whole{reach.Until(ctx, io.NewSectionReader(o.at, m.at, m.size)), io.NopCloser(nil), m.size}.start(), nil
 	}
-	s, err := o.from.Stream(ctx)
+	if at, ok := o.kept.get(ctx, o); ok {
+		return whole{reach.Until(ctx, io.NewSectionReader(at, m.at, m.size)), io.NopCloser(nil), m.size}.start(), nil
+	}
+	s, err := o.start(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -128,6 +133,46 @@ func (o *opened) streamTar(ctx context.Context, m member) (io.ReadCloser, error)
 	}
 	return whole{io.LimitReader(s, m.size), s, m.size}.start(), nil
 }
+
+// keptTar is a packed tar as it was unpacked, once a member of it was asked for: members can be read apart then.
+type keptTar struct {
+	mu    sync.Mutex
+	at    reach.Anywhere
+	tried bool
+}
+
+// get returns the unpacked tar; false where it is not packed, or is more than is kept.
+func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, bool) {
+	if o.format.unpack == nil || o.length > reach.MostKept {
+		return nil, false
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if !k.tried {
+		at, err := reach.ReadAnywhere(ctx, unpackedFile{o}, "")
+		if err != nil {
+			return nil, false // reading it from its beginning says why, where it still cannot be read
+		}
+		k.at, k.tried = at, true
+	}
+	return k.at.ReaderAt, k.at.ReaderAt != nil
+}
+
+func (k *keptTar) close() {
+	if k.tried {
+		_ = k.at.Close()
+	}
+}
+
+// unpackedFile is a packed tar as a file that is not.
+type unpackedFile struct{ of *opened }
+
+func (f unpackedFile) Info(context.Context) (reach.Info, error) {
+	return reach.Info{Name: f.of.called, Type: entry.File, Size: -1}, nil
+}
+
+func (f unpackedFile) Stream(ctx context.Context) (io.ReadCloser, error) { return f.of.start(ctx) }
+func (f unpackedFile) Close() error                                      { return nil }
 
 // whole is a member's bytes, of which none may be missing.
 type whole struct {

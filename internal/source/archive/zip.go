@@ -43,7 +43,7 @@ func (o *opened) readZip(ctx context.Context) error {
 	}
 	r, err := zip.NewReader(o.at, o.at.Size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return fmt.Errorf("%w (%w)", errDamaged, err)
+		return o.recoverZip(ctx)
 	}
 	if len(r.File) > maxMembers {
 		return errTooMany
@@ -114,13 +114,12 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) {
 		m.written, _ = zonetime.Resolve(m.written, o.zone, time.Time{})
 	}
 	m.written = m.written.UTC()
-	const encrypted = 1
 	switch mode := f.Mode(); {
 	case f.FileInfo().IsDir():
 		m.typ, m.size, m.content = entry.Folder, 0, entry.ContentID{}
 	case mode&fs.ModeSymlink != 0:
 		m.typ = entry.Link
-		m.target = targetOf(f)
+		m.target = targetOf(f) // which what comes without a directory does not tell of
 	case !mode.IsRegular():
 		left["are devices, pipes or sockets"]++
 		return
@@ -129,14 +128,31 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) {
 	}
 	switch {
 	case m.typ == entry.Folder:
-	case f.Flags&encrypted != 0:
-		m.why = "It is encrypted, and encrypted members are not read."
+	case f.Flags&flagEncrypted != 0:
+		o.takeCryptic(n, f, &m)
 	case f.Method != zip.Store && f.Method != zip.Deflate:
 		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", f.Method)
 	case m.size < 0:
 		m.why = "Its size makes no sense."
 	}
 	o.take(m, name, left)
+}
+
+// takeCryptic takes note of how a member is encrypted.
+func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
+	c, ok := crypticOf(f)
+	if !ok {
+		m.why = "It is encrypted in a way that is not read; the classic one and AES are."
+		return
+	}
+	if o.cryptic == nil {
+		o.cryptic = map[int]cryptic{}
+	}
+	o.cryptic[n] = c
+	m.says = "It is encrypted: the source has to be unlocked with the archive's password before it is read."
+	if c.unchecked {
+		m.content = entry.ContentID{} // its checksum is not told
+	}
 }
 
 // backslashed are the systems (APPNOTE 4.4.2) on which some packers write backslashes between names: no name there holds one.
@@ -182,7 +198,18 @@ func (o *opened) stream(ctx context.Context, m member) (io.ReadCloser, error) {
 	if o.zip == nil {
 		return o.streamTar(ctx, m)
 	}
-	r, err := o.zip[m.number].Open()
+	f := o.zip[m.number]
+	if c, ok := o.cryptic[m.number]; ok {
+		return o.decrypt(ctx, m.number, c)
+	}
+	if o.begins != nil {
+		raw, err := o.raw(ctx, m.number)
+		if err != nil {
+			return nil, err
+		}
+		return newPacked(raw, f, f.Method, true), nil
+	}
+	r, err := f.Open()
 	if err != nil {
 		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
 	}

@@ -132,6 +132,24 @@ func (s store) commits(ctx context.Context) ([]Commit, error) {
 	return all, nil
 }
 
+// Opens tells whether the secret opens the ledger, where it is locked.
+func (s store) Opens(ctx context.Context) (opened, locked int, err error) {
+	folder, err := s.Files.Tree(ctx, s.At)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer folder.Close()
+	if _, err := folder.Look(ctx, "lock"); err != nil {
+		return 0, 0, nil
+	}
+	if _, err := s.commits(ctx); errors.Is(err, source.ErrLocked) {
+		return 0, 1, nil
+	} else if err != nil {
+		return 0, 0, err
+	}
+	return 1, 0, nil
+}
+
 func (s store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	commits, err := s.commits(ctx)
 	if err != nil {

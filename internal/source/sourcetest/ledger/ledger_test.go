@@ -76,7 +76,11 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 		catalogue.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits()},
 	)
 	require.NoError(t, err)
-	s.Unlock(src.ID, []byte("oak"))
+	_, _, err = s.Unlock(t.Context(), src, []byte("elm"))
+	assert.ErrorIs(t, err, site.ErrInput, "another secret opens nothing")
+	opened, locked, err := s.Unlock(t.Context(), src, []byte("oak"))
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 0}, []int{opened, locked})
 
 	first := s.Survey(src)
 	assert.EqualValues(t, 4, first.Fresh)

@@ -1,0 +1,106 @@
+package archive
+
+import (
+	"compress/bzip2"
+	"compress/gzip"
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/xi2/xz"
+
+	"humble-rewind/internal/core/problem"
+)
+
+// format is a format by how names of such archives end, in lower case.
+type format struct {
+	ends   []string
+	read   func(*opened, context.Context) error
+	unpack func(io.Reader) (io.ReadCloser, error) // of what is packed as one stream; nil of what is not
+}
+
+// maxWindow bounds, in bytes, how far back what is unpacked may refer, and with that what unpacking takes of memory.
+const maxWindow = 64 << 20
+
+var formats = []format{
+	{ends: []string{".zip"}, read: (*opened).readZip},
+	{ends: []string{".tar"}, read: (*opened).readTar},
+	{ends: []string{".tar.gz", ".tgz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }},
+	{ends: []string{".tar.bz2", ".tbz2", ".tbz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
+		return io.NopCloser(bzip2.NewReader(r)), nil
+	}},
+	{ends: []string{".tar.xz", ".txz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
+		x, err := xz.NewReader(r, maxWindow)
+		return io.NopCloser(x), err
+	}},
+	{ends: []string{".tar.zst", ".tzst"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
+		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
+		if err != nil {
+			return nil, err
+		}
+		return z.IOReadCloser(), nil
+	}},
+}
+
+// ending is how the names of archives that are read end, for people.
+const ending = ".zip, .tar, .tar.gz, .tar.bz2, .tar.xz or .tar.zst"
+
+// formatOf returns the format of an archive by its name, and the name without what says so; nil where it is no archive that is read.
+func formatOf(name string) (f *format, stem string) {
+	lower := strings.ToLower(name)
+	for i := range formats {
+		for _, end := range formats[i].ends {
+			if strings.HasSuffix(lower, end) && len(name) > len(end) {
+				return &formats[i], name[:len(name)-len(end)]
+			}
+		}
+	}
+	return nil, ""
+}
+
+// What is unpacked as one stream may be many times as large as what it is packed into, but what is packed to do harm is more.
+const (
+	packedBy  = 1000
+	packedFew = 4 << 30 // bytes that are unpacked of any
+)
+
+// errBomb says that unpacking was given up.
+var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, which nothing that was packed for keeping does: %w", packedBy,
+	packedFew>>30, problem.TooLarge)
+
+// start begins to read the archive, unpacked where it is packed as one stream.
+func (o *opened) start(ctx context.Context) (io.ReadCloser, error) {
+	s, err := o.from.Stream(ctx)
+	if err != nil || o.format.unpack == nil {
+		return s, err
+	}
+	u, err := o.format.unpack(s)
+	if err != nil {
+		s.Close()
+		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
+	}
+	return &unpacked{u, s, o.file.size*packedBy + packedFew}, nil
+}
+
+// unpacked is what comes out of a packed stream.
+type unpacked struct {
+	io.ReadCloser
+	packed io.Closer
+	left   int64 // bytes that may still come
+}
+
+func (u *unpacked) Read(p []byte) (int, error) {
+	if u.left <= 0 {
+		return 0, errBomb
+	}
+	n, err := u.ReadCloser.Read(p)
+	u.left -= int64(n)
+	return n, err
+}
+
+func (u *unpacked) Close() error {
+	_ = u.ReadCloser.Close() // nothing was written
+	return u.packed.Close()
+}
