@@ -54,7 +54,8 @@ type Catalogue struct {
 	stopOnce sync.Once
 
 	mu     sync.Mutex
-	stores map[int64]*Store // as they were read last; nil where they may have changed since
+	stores map[int64]*Store // as they were read last; nil where all may have changed since
+	stale  []int64          // those of them that may have
 }
 
 //go:embed migrations/*.sql
@@ -240,9 +241,8 @@ func intoFile(ctx context.Context, conn *sql.Conn) (bool, error) {
 	return true, nil
 }
 
-// tx runs do in one write transaction.
+// tx runs do in one write transaction. Whoever changes sources or points in time says so afterwards, see forgetStore.
 func (c *Catalogue) tx(ctx context.Context, do func(*sql.Tx) error) error {
-	defer c.forgetStores()
 	tx, err := c.write.BeginTx(ctx, nil)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"errors"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -47,25 +48,50 @@ func (s *Store) Last() time.Time {
 	return s.Captures[len(s.Captures)-1]
 }
 
-// forgetStores makes Stores read them again.
+// forgetStores makes Stores read all of them again.
 func (c *Catalogue) forgetStores() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.stores = nil
+	c.stores, c.stale = nil, nil
+}
+
+// forgetStore makes Stores read one again. It is called when what changed is kept.
+func (c *Catalogue) forgetStore(source int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.stale = append(c.stale, source)
 }
 
 // Stores returns all sources with their captures, by number. The answer is shared and must not be changed.
 func (c *Catalogue) Stores(ctx context.Context) (map[int64]*Store, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.stores != nil {
-		return c.stores, nil
+	if c.stores == nil {
+		stores, err := c.readStores(ctx)
+		if err != nil {
+			return nil, err
+		}
+		c.stores, c.stale = stores, nil
 	}
-	stores, err := c.readStores(ctx)
-	if err == nil {
-		c.stores = stores
+	if len(c.stale) > 0 {
+		stores := maps.Clone(c.stores) // which others read
+		slices.Sort(c.stale)
+		for _, id := range slices.Compact(c.stale) {
+			src, err := c.Source(ctx, id)
+			if errors.Is(err, ErrNotFound) {
+				delete(stores, id)
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			if stores[id], err = c.readStore(ctx, src); err != nil {
+				return nil, err
+			}
+		}
+		c.stores, c.stale = stores, nil
 	}
-	return stores, err
+	return c.stores, nil
 }
 
 func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
@@ -75,20 +101,25 @@ func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
 	}
 	stores := make(map[int64]*Store, len(sources))
 	for _, src := range sources {
-		s := &Store{Source: src}
-		if err := c.readCaptures(ctx, s); err != nil {
+		if stores[src.ID], err = c.readStore(ctx, src); err != nil {
 			return nil, err
 		}
-		resolution := src.Traits.Resolution
-		if resolution == 0 {
-			if resolution, err = c.resolution(ctx, src.ID); err != nil {
-				return nil, err
-			}
-		}
-		s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution}
-		stores[src.ID] = s
 	}
 	return stores, nil
+}
+
+func (c *Catalogue) readStore(ctx context.Context, src Source) (*Store, error) {
+	s := &Store{Source: src}
+	err := c.readCaptures(ctx, s)
+	resolution := src.Traits.Resolution
+	if err == nil && resolution == 0 {
+		resolution, err = c.resolution(ctx, src.ID)
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution}
+	return s, nil
 }
 
 func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {

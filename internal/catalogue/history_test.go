@@ -197,6 +197,9 @@ func (h *history) answers() string {
 	require.Empty(h.t, problem, "%q", h.said)
 	stores, err := h.c.Stores(ctx)
 	require.NoError(h.t, err)
+	fresh, err := h.c.readStores(ctx)
+	require.NoError(h.t, err)
+	require.Equal(h.t, fresh, stores, "what is kept of sources is what they are: %q", h.said)
 	var lines []string
 	var ids []int64
 	for _, sort := range []Sort{ByGone, ByWritten, ByName, BySize, ByExpiry} {

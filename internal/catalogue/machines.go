@@ -203,6 +203,7 @@ func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
 // forget removes sources with everything that surveys saw in them, and what remove removes, which has to be something.
 func (c *Catalogue) forget(ctx context.Context, sources, remove string, arg any) error {
 	of := "(SELECT id FROM folders WHERE source_id IN (SELECT id FROM sources WHERE " + sources + "))"
+	defer c.forgetStores()
 	err := c.tx(ctx, func(tx *sql.Tx) error {
 		for _, step := range []string{
 			"DELETE FROM contents WHERE (SELECT folder_id FROM id_runs WHERE first <= span_id ORDER BY first DESC LIMIT 1) IN " + of,

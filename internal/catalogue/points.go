@@ -68,6 +68,7 @@ func (c *Catalogue) dropCapture(ctx context.Context, source, id, at int64) error
 		at).Scan(&next); err != nil {
 		return err
 	}
+	defer c.forgetStore(source)
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
 		if err := errors.Join(w.exec(ctx, "DELETE FROM captures WHERE id = ?", id), dropPending(ctx, w, source)); err != nil {
@@ -97,6 +98,7 @@ func (c *Catalogue) dropCapture(ctx context.Context, source, id, at int64) error
 // included; the answer is how many that leaves.
 func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, held map[string]bool, readable int64,
 	notes []string, memo []byte) (int64, error) {
+	defer c.forgetStore(src.ID)
 	if held != nil {
 		lost, err := c.thin(ctx, src.ID, held)
 		if err != nil {
@@ -104,7 +106,6 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 		}
 		readable -= lost
 	}
-	defer c.forgetStores()
 	_, err := c.write.ExecContext(
 		ctx,
 		"UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ?, memo = ? WHERE id = ?",

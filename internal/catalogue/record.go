@@ -336,6 +336,7 @@ func (k *Capture) finish(ctx context.Context, unread []string) error {
 	for i := range k.changes {
 		k.changes[i].delayed = k.changes[i].delayed && k.delayed // else nothing has to wait
 	}
+	defer k.c.forgetStore(k.source.ID)
 	err := k.c.writeFolders(ctx, k.source, k.dirs, k.changes, func(w *writing) error { return k.complete(ctx, w) })
 	if err == nil {
 		k.folders.end()

@@ -14,6 +14,7 @@ import (
 // known of points that its store no longer holds stays as a record, as far as no other point showed it too. Copies that
 // receipts and cases name can still be asked for by their numbers.
 func (c *Catalogue) Renew(ctx context.Context, src Source) error {
+	defer c.forgetStore(src.ID)
 	const inCases = `SELECT CAST(substr(ref, 2) AS INTEGER) FROM case_entries WHERE ref GLOB 'c[0-9]*'`
 	stores, err := c.Stores(ctx)
 	if err != nil {

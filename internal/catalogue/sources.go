@@ -79,6 +79,7 @@ func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 	if err != nil {
 		return Source{}, err
 	}
+	c.forgetStore(id)
 	return c.Source(ctx, id)
 }
 
@@ -176,6 +177,7 @@ func (c *Catalogue) RemoveSource(ctx context.Context, id int64) error {
 
 // SetTrouble records why a source could not be surveyed.
 func (c *Catalogue) SetTrouble(ctx context.Context, id int64, trouble string) error {
+	defer c.forgetStore(id)
 	_, err := c.write.ExecContext(ctx, "UPDATE sources SET trouble = ? WHERE id = ?", trouble, id)
 	return err
 }
