@@ -46,7 +46,7 @@ func main() {
 	work := flag.String("work", os.TempDir(), "the folder to work in")
 	write := flag.String("write", "", "the document whose table is replaced")
 	flag.Parse()
-	if flag.NArg() != 1 || *scale <= 0 || *scale > 1 {
+	if flag.NArg() != 1 || *scale <= 0 || *scale > 4 {
 		fmt.Fprintln(os.Stderr, "usage: bench [-scale 0.1] [-only PART] [-work FOLDER] [-write DOCUMENT] BINARY")
 		os.Exit(2)
 	}

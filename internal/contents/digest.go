@@ -91,10 +91,13 @@ func (r *Reader) DigestAsSeen(ctx context.Context, c catalogue.Copy, content sou
 		want = c.Size
 	}
 	d, n, err := DigestOf(ctx, content.File, want)
-	if err == nil && n != want && want >= 0 {
-		err = ErrChanged
+	switch {
+	case err != nil:
+		return nil, err
+	case n != want && want >= 0:
+		return nil, ErrChanged
 	}
-	return d.Bytes(), err
+	return d.Bytes(), nil
 }
 
 func (r *Reader) cache() *lru.Cache[entry.ContentID, []byte] {

@@ -90,6 +90,14 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 
 // cannotRead words what keeps a copy from being read.
 func cannotRead(err error) error {
+	if errors.Is(err, source.ErrLocked) {
+		return &problem{
+			Status: http.StatusForbidden,
+			Title:  "The copy cannot be read",
+			Detail: restore.Explain(err) + ".",
+			Next:   "Ask for its password, and unlock its source with: humble-rewind source unlock",
+		}
+	}
 	return &problem{
 		Status: http.StatusGone,
 		Title:  "The copy cannot be read",

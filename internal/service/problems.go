@@ -4,10 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"log/slog"
 	"net/http"
 
 	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
@@ -101,6 +103,9 @@ func worded(err error) *problem {
 	if _, ok := catalogue.Problem(err); ok {
 		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 			Next: "Try again once that is put right; the service's log says more."}
+	}
+	if panicked, ok := errors.AsType[*middleware.PanicStackError](err); ok { // the log has where
+		err = fmt.Errorf("a fault in the program (%w)", panicked.Err)
 	}
 	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}

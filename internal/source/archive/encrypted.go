@@ -26,7 +26,7 @@ import (
 var errPassword = fmt.Errorf("the password does not open it: %w", problem.Locked)
 
 // errLocked says that a member needs a password, and none was given.
-var errLocked = fmt.Errorf("it is encrypted, and no password was given since the service began: %w", problem.Locked)
+var errLocked = fmt.Errorf("it is encrypted: %w", problem.Locked)
 
 // cryptic is how a member of a zip is encrypted, and packed before that.
 type cryptic struct {

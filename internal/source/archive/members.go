@@ -170,6 +170,10 @@ func (o *opened) settle(left passed) {
 				place.Readable(o.called), count(zoneless, "member", "members")),
 		)
 	}
+	if n := len(o.cryptic); n > 0 {
+		o.notes = append(o.notes, fmt.Sprintf("%s: %s encrypted; they are read once the source is unlocked with the archive's password.",
+			place.Readable(o.called), count(n, "member is", "members are")))
+	}
 	for _, why := range sortedKeys(left) {
 		o.notes = append(o.notes, fmt.Sprintf("%s: %s.", place.Readable(o.called), membersThat(left[why], why)))
 	}

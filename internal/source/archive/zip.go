@@ -151,7 +151,8 @@ func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
 	o.cryptic[n] = c
 	m.says = "It is encrypted: the source has to be unlocked with the archive's password before it is read."
 	if c.unchecked {
-		m.content = entry.ContentID{} // its checksum is not told
+		// Its checksum is not told. What tells it from the same member in an archive that is not encrypted is that it is.
+		m.content = entry.ContentID{Kind: entry.EntityTag, Value: "encrypted"}
 	}
 }
 
