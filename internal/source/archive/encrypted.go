@@ -58,7 +58,7 @@ func crypticOf(f *zip.File) (c cryptic, ok bool) {
 	if f.Method != aesMethod {
 		c.check = byte(f.CRC32 >> 24)
 		if f.Flags&flagDescriptor != 0 {
-			c.check = byte(f.ModifiedTime >> 8) //nolint:staticcheck // the field as it is packed is what is asked for
+			c.check = byte(f.ModifiedTime >> 8)
 		}
 		return c, f.Method == zip.Store || f.Method == zip.Deflate
 	}

@@ -113,8 +113,9 @@ func (o *opened) head(at int64) (*zip.File, int64, error) {
 	const utf8Marked = 1 << 11
 	h := zip.FileHeader{Name: string(name), Flags: u16(b[6:]), Method: u16(b[8:]), CRC32: u32(b[14:]), Extra: extra,
 		CompressedSize64: uint64(u32(b[18:])), UncompressedSize64: uint64(u32(b[22:]))}
+	//lint:ignore SA1019 they are given as they are packed, for the wall clock that they say
 	h.ModifiedTime, h.ModifiedDate = u16(b[10:]), u16(b[12:])
-	h.Modified = h.ModTime() //nolint:staticcheck // as the wall clock that it is
+	h.Modified = h.ModTime()
 	h.NonUTF8 = h.Flags&utf8Marked == 0 && !isASCII(name)
 	if u32(b[:]) != headMark || len(name) == 0 || h.Method != zip.Store && h.Method != zip.Deflate && h.Method != aesMethod {
 		return nil, 0, errDamaged
