@@ -37,8 +37,9 @@ func (b *bench) start(ctx context.Context, data string) (*server, error) {
 	if err := process.Start(); err != nil {
 		return nil, err
 	}
-	lines := bufio.NewScanner(stderr)
+	lines, said := bufio.NewScanner(stderr), ""
 	for lines.Scan() {
+		said = lines.Text()
 		_, rest, found := strings.Cut(lines.Text(), "listens on ")
 		if !found {
 			continue
@@ -53,7 +54,7 @@ func (b *bench) start(ctx context.Context, data string) (*server, error) {
 		s.ClientWithResponses, err = api.NewClientWithResponses(url+"/api/v1", api.WithRequestEditorFn(s.signed))
 		return s, err
 	}
-	return nil, errors.Join(errors.New("the service did not start"), process.Wait())
+	return nil, errors.Join(fmt.Errorf("the service did not start: %s", said), process.Wait())
 }
 
 func (s *server) signed(_ context.Context, r *http.Request) error {

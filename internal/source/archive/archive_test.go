@@ -451,13 +451,8 @@ func squeezed(t *testing.T, content []byte, end string, options ...string) []byt
 func TestEncryptedMembersAreReadWithTheirPassword(t *testing.T) {
 	for _, how := range []string{"zipcrypt", "aes128", "aes256"} {
 		s, root := setup(t, false, nil)
-		for _, m := range papers[1:3] {
-			at := filepath.Join(root, m.name)
-			require.NoError(t, errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, []byte(m.content), 0o644)))
-		}
-		out, err := exec.CommandContext(t.Context(), "bsdtar", "-C", root, "--format", "zip", "--options", "zip:encryption="+how,
-			"--passphrase", "larch and oak", "-cf", filepath.Join(root, "archives/old.zip"), "home").CombinedOutput()
-		require.NoError(t, err, string(out))
+		content := encrypted(t, root, how, "larch and oak")
+		require.NoError(t, os.WriteFile(filepath.Join(root, "archives/old.zip"), content, 0o644))
 		r := run(t, s, nil)
 		seen := r.seen["home/ines/notes.txt"]
 		assert.True(t, seen.Readable)
@@ -467,7 +462,7 @@ func TestEncryptedMembersAreReadWithTheirPassword(t *testing.T) {
 			if wrong != "" {
 				s.Secret = []byte(wrong)
 			}
-			_, err = read(t, s, "old.zip:home/ines/notes.txt")
+			_, err := read(t, s, "old.zip:home/ines/notes.txt")
 			if !errors.Is(err, problem.Broken) { // what the classic way takes for right once in 256 times, until its checksum
 				assert.ErrorIs(t, err, problem.Locked, how)
 			}
@@ -499,6 +494,21 @@ func TestEncryptedMembersAreReadWithTheirPassword(t *testing.T) {
 	}
 }
 
+// encrypted packs some papers, which it lays in a folder, as another tool does.
+func encrypted(t testing.TB, root, how, password string) []byte {
+	for _, m := range papers[1:3] {
+		at := filepath.Join(root, m.name)
+		require.NoError(t, errors.Join(os.MkdirAll(filepath.Dir(at), 0o755), os.WriteFile(at, []byte(m.content), 0o644)))
+	}
+	out := filepath.Join(t.TempDir(), "out.zip")
+	said, err := exec.CommandContext(t.Context(), "bsdtar", "-C", root, "--format", "zip", "--options", "zip:encryption="+how,
+		"--passphrase", password, "-cf", out, "home").CombinedOutput()
+	require.NoError(t, err, string(said))
+	content, err := os.ReadFile(out)
+	require.NoError(t, err)
+	return content
+}
+
 func opens(t *testing.T, s source.Setup) []int {
 	store, err := archive.Kind.Open(t.Context(), s)
 	require.NoError(t, err)
@@ -514,6 +524,9 @@ func FuzzArchives(f *testing.F) {
 	f.Add(zipped(t, papers), true)
 	f.Add(tarred(t, papers), false)
 	f.Add([]byte("PK\x05\x06"+strings.Repeat("\xff", 18)), true)
+	for _, how := range []string{"zipcrypt", "aes128"} {
+		f.Add(encrypted(f, f.TempDir(), how, "larch"), true)
+	}
 	for _, cut := range []int{40, 300} {
 		f.Add(zipped(t, papers)[:len(zipped(t, papers))-cut], true)
 	}
@@ -523,6 +536,7 @@ func FuzzArchives(f *testing.F) {
 			name = "a.zip"
 		}
 		s, _ := setup(t, false, map[string][]byte{name: content})
+		s.Secret = []byte("larch")
 		store, err := archive.Kind.Open(t.Context(), s)
 		require.NoError(t, err)
 		defer store.Close()

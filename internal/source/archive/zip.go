@@ -133,13 +133,19 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) {
 	case f.Method != zip.Store && f.Method != zip.Deflate:
 		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", f.Method)
 	case m.size < 0:
-		m.why = "Its size makes no sense."
+		m.why = senselessSize
 	}
 	o.take(m, name, left)
 }
 
+const senselessSize = "Its size makes no sense."
+
 // takeCryptic takes note of how a member is encrypted.
 func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
+	if m.size < 0 {
+		m.why = senselessSize
+		return
+	}
 	c, ok := crypticOf(f)
 	if !ok {
 		m.why = "It is encrypted in a way that is not read; the classic one and AES are."
