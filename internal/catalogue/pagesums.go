@@ -28,8 +28,12 @@ type pageSums struct {
 // sums are the checksums of the pages of a file, the first page first.
 type sums struct {
 	pageSize int64
-	pages    []uint32
+	pages    []uint32 // neverWritten of those that were not
 }
+
+// neverWritten is the sum of a page that no log ever held, as of the one at a gibibyte, which SQLite leaves out for its locks (section 1.2
+// of its file format), and of pages that were free as soon as they were there. What is in them says nothing.
+const neverWritten = 0
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
@@ -232,7 +236,10 @@ func (p *pageSums) noteBoot() error {
 	return writeWhole(p.path+"-boot", now)
 }
 
-func (s sums) is(page int, sum uint32) bool { return page < len(s.pages) && s.pages[page] == sum }
+// is tells whether a page may have a sum.
+func (s sums) is(page int, sum uint32) bool {
+	return page < len(s.pages) && (s.pages[page] == sum || s.pages[page] == neverWritten)
+}
 
 // begin takes the sums of a catalogue that has none, whose log is in its file.
 func (p *pageSums) begin() error {
@@ -263,7 +270,7 @@ func (p *pageSums) checkpoint(ctx context.Context, into func(ctx context.Context
 	next := sums{logged.pageSize, append([]uint32{}, p.sums.pages...)}
 	for page, sum := range logged.pages {
 		for int(page) > len(next.pages) {
-			next.pages = append(next.pages, 0)
+			next.pages = append(next.pages, neverWritten)
 		}
 		next.pages[page-1] = sum
 	}
