@@ -240,10 +240,9 @@ func sourceUnlock(ctx context.Context, s *session, _ *cli.Command, args []string
 	if err != nil || s.json {
 		return err
 	}
-	fmt.Fprintf(s.Stdout, "It opens %s of %s, until the service ends.\n", count(int64(u.Opened), "archive", "archives"), args[0])
+	fmt.Fprintf(s.Stdout, "It opens %d of %d that were locked in %s, until the service ends.\n", u.Opened, u.Opened+u.Locked, args[0])
 	if u.Locked > 0 {
-		fmt.Fprintf(s.Stdout, "%s need another password: unlock it with that when they are wanted.\n",
-			count(int64(u.Locked), "archive", "archives"))
+		fmt.Fprintln(s.Stdout, "The others need another password: unlock the source with that when they are wanted.")
 	}
 	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey --source %s --read-all, which reads what was encrypted for its digests.\n", args[0])
 	return nil
