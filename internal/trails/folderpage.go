@@ -14,12 +14,14 @@ import (
 )
 
 // FolderPage is Folder for some of what lies directly in it: at most limit names, those that come behind after; "" is the beginning. What
-// is deeper shows in the state of the folders, and what has moved is known again where both places are on the page or in its folders. next
-// is what to go on behind; "" where nothing is left. A page past the end is empty. How long it takes depends on the page, not on the folder.
+// is deeper shows in the state of the folders, and what has moved is known again where both places are on the page or in its folders.
+// next is what to go on behind; "" where nothing is left. A page past the end is empty. How long it takes depends on the page, not on the
+// folder.
 func (r *Reader) FolderPage(ctx context.Context, p place.Place, asOf, against time.Time, after string, limit int) (f Folder, next string,
 	err error) {
 	f = Folder{Place: p, AsOf: asOf, Against: against}
-	pg := &paging{assembly: assembly{Folder: &f, moments: map[time.Time]int{}, rows: map[string]*row{}}, deeper: map[string]bool{}, inside: map[string]*inside{}}
+	pg := &paging{assembly: assembly{Folder: &f, moments: map[time.Time]int{}, rows: map[string]*row{}}, deeper: map[string]bool{},
+		inside: map[string]*inside{}}
 	pg.each = pg.take
 	until, err := pg.begin(ctx, r)
 	if err != nil {

@@ -12,7 +12,8 @@
 //
 // Neither's word is taken for whose a member is or who may read it: the numbers are of the machine that it was packed on, and whoever
 // packed it could write any. Members are read by their own names alone: what would lead out of the archive, or is called as another
-// member is, is left out and said; archives in archives are looked into one level deep. Encrypted members (classic and AES) are read with the store's secret.
+// member is, is left out and said; archives in archives are looked into one level deep. Encrypted members (classic and AES) are read with
+// the store's secret.
 //
 // When an archive is of is told by its name, else by the latest write time in it, else by its own. Members whose place on the machine
 // nothing tells, since no map does and they lie in nobody's home, come without an origin.

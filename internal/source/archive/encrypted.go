@@ -16,7 +16,6 @@ import (
 	"hash"
 	"hash/crc32"
 	"io"
-	"strings"
 
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -70,7 +69,8 @@ func crypticOf(f *zip.File) (c cryptic, ok bool) {
 		if id == 0x9901 && size >= 7 {
 			version, strength := binary.LittleEndian.Uint16(extra), extra[4]
 			c.method, c.key, c.unchecked = binary.LittleEndian.Uint16(extra[5:]), 8+8*int(strength), version == 2
-			return c, (version == 1 || version == 2) && strength >= 1 && strength <= 3 && (c.method == zip.Store || c.method == zip.Deflate)
+			known := (version == 1 || version == 2) && strength >= 1 && strength <= 3
+			return c, known && (c.method == zip.Store || c.method == zip.Deflate)
 		}
 		extra = extra[size:]
 	}
@@ -87,7 +87,7 @@ func (s *store) Opens(ctx context.Context) (open, locked int, err error) {
 		return 0, 0, err
 	}
 	for _, file := range files {
-		if f, _ := formatOf(file.name); f.unpack != nil || !strings.HasSuffix(strings.ToLower(file.name), ".zip") {
+		if f, _ := formatOf(file.name); !f.locks {
 			continue
 		}
 		o, release, err := s.get(ctx, file.name)
@@ -226,8 +226,8 @@ func problemOf(err error) bool {
 	return code || errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded)
 }
 
-// newAES reads what is encrypted by AES: a salt, two bytes that a right password has, the content in counter mode, and the first ten bytes of
-// an HMAC-SHA1 of it. Keys are made of the password by PBKDF2 with SHA-1 in a thousand rounds.
+// newAES reads what is encrypted by AES: a salt, two bytes that a right password has, the content in counter mode, and the first ten bytes
+// of an HMAC-SHA1 of it. Keys are made of the password by PBKDF2 with SHA-1 in a thousand rounds.
 func newAES(r io.Reader, size int64, key int, password []byte) (io.Reader, error) {
 	const rounds, verifier, code = 1000, 2, 10
 	head := make([]byte, key/2+verifier)

@@ -18,6 +18,7 @@ import (
 type format struct {
 	ends   []string
 	read   func(*opened, context.Context) error
+	locks  bool                                   // its members may be encrypted
 	unpack func(io.Reader) (io.ReadCloser, error) // of what is packed as one stream; nil of what is not
 }
 
@@ -25,9 +26,11 @@ type format struct {
 const maxWindow = 64 << 20
 
 var formats = []format{
-	{ends: []string{".zip"}, read: (*opened).readZip},
+	{ends: []string{".zip"}, read: (*opened).readZip, locks: true},
 	{ends: []string{".tar"}, read: (*opened).readTar},
-	{ends: []string{".tar.gz", ".tgz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) }},
+	{ends: []string{".tar.gz", ".tgz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
+		return gzip.NewReader(r)
+	}},
 	{ends: []string{".tar.bz2", ".tbz2", ".tbz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
 		return io.NopCloser(bzip2.NewReader(r)), nil
 	}},
@@ -67,8 +70,8 @@ const (
 )
 
 // errBomb says that unpacking was given up.
-var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, which nothing that was packed for keeping does: %w", packedBy,
-	packedFew>>30, problem.TooLarge)
+var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, which nothing that was packed for keeping does: %w",
+	packedBy, packedFew>>30, problem.TooLarge)
 
 // start begins to read the archive, unpacked where it is packed as one stream.
 func (o *opened) start(ctx context.Context) (io.ReadCloser, error) {

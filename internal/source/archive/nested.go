@@ -49,7 +49,8 @@ func (s *store) surveyNested(ctx context.Context, p point, o *opened, known sour
 	return nil
 }
 
-// nestedFor returns the archive in another one that a path lies in, with the path in that; the error is problem.NotThere where there is none.
+// nestedFor returns the archive in another one that a path lies in, with the path in that; the error is problem.NotThere where there is
+// none.
 func (s *store) nestedFor(ctx context.Context, o *opened, path string) (inner *opened, release func(), rest string, err error) {
 	for at := 0; ; {
 		next := strings.IndexByte(path[at:], '/')

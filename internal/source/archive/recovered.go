@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
 )
 
 // A zip whose directory is lost, as of a copy that was broken off, is read from the heads that stand before its members (APPNOTE 4.3.7).
@@ -30,7 +31,7 @@ const (
 // errNoDirectory says that a zip has no directory.
 var errNoDirectory = errors.New("its directory is missing")
 
-// recover finds out the members by their own heads.
+// recoverZip finds out the members by their own heads.
 func (o *opened) recoverZip(ctx context.Context) error {
 	left := passed{}
 	skipped := int64(0)
@@ -68,8 +69,8 @@ func (o *opened) recoverZip(ctx context.Context) error {
 	if len(o.zip) == 0 {
 		return fmt.Errorf("%w (%w, and no member has a head of its own)", errDamaged, errNoDirectory)
 	}
-	o.notes = append(o.notes, fmt.Sprintf("%s: its directory is missing; it was read from the heads of its members, of which some may be missing "+
-		"or may have been removed from it.", place.Readable(o.called)))
+	o.notes = append(o.notes, fmt.Sprintf("%s: its directory is missing; it was read from the heads of its members, of which some may be "+
+		"missing or may have been removed from it.", place.Readable(o.called)))
 	if why != "" {
 		o.notes = append(o.notes, fmt.Sprintf("%s: it cannot be read to its end: %s.", place.Readable(o.called), why))
 	}
@@ -145,8 +146,8 @@ func isASCII(b []byte) bool {
 	return true
 }
 
-// pastContent returns where a member's content and what follows it end. A size that only stands behind the content is found out by unpacking
-// it.
+// pastContent returns where a member's content and what follows it end. A size that only stands behind the content is found out by
+// unpacking it.
 func (o *opened) pastContent(ctx context.Context, f *zip.File, begins int64) (int64, error) {
 	if f.Flags&flagDescriptor == 0 || f.CompressedSize64 > 0 {
 		if f.CompressedSize64 > uint64(o.at.Size-begins) {
@@ -165,7 +166,7 @@ func (o *opened) pastContent(ctx context.Context, f *zip.File, begins int64) (in
 	r := flate.NewReader(packed)
 	defer r.Close()
 	sum := crc32.NewIEEE()
-	n, err := io.Copy(sum, io.LimitReader(&untilDone{ctx, r}, (o.at.Size-begins)*packedBy+1))
+	n, err := io.Copy(sum, io.LimitReader(reach.Until(ctx, r), (o.at.Size-begins)*packedBy+1))
 	if err != nil {
 		return 0, fmt.Errorf("%s ends early", place.Quote(place.Readable(f.Name)))
 	}
@@ -187,7 +188,8 @@ func (o *opened) descriptor(at int64, f *zip.File) int64 {
 	if f.CRC32 == 0 || length > 0 {
 		f.CRC32 = binary.LittleEndian.Uint32(rest)
 	}
-	if uint64(binary.LittleEndian.Uint32(rest[4:])) == f.CompressedSize64 && uint64(binary.LittleEndian.Uint32(rest[8:])) == f.UncompressedSize64 {
+	packed, size := binary.LittleEndian.Uint32(rest[4:]), binary.LittleEndian.Uint32(rest[8:])
+	if uint64(packed) == f.CompressedSize64 && uint64(size) == f.UncompressedSize64 {
 		return length + 12
 	}
 	return length + 20 // of a zip64
@@ -211,17 +213,4 @@ func (c *byteCounter) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.n += int64(n)
 	return n, err
-}
-
-// untilDone reads until ctx is done.
-type untilDone struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (u *untilDone) Read(p []byte) (int, error) {
-	if err := u.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return u.r.Read(p)
 }

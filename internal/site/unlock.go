@@ -1,0 +1,66 @@
+package site
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/source"
+)
+
+// Unlock gives a store the secret that opens it, for as long as the service runs, and tells of how many things in it that opens, and of
+// how many it does not. One that opens nothing is not kept; the error is an InputError.
+func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
+	before := s.secret(src.ID)
+	s.setSecret(src.ID, secret)
+	opened, locked, err = s.opens(ctx, src)
+	if err != nil || opened == 0 {
+		s.setSecret(src.ID, before)
+	}
+	refuse := func(why error, next string) (int, int, error) {
+		return 0, 0, &InputError{What: fmt.Sprintf("unlock source s%d", src.ID), Err: why, Next: next}
+	}
+	switch {
+	case err != nil:
+		return 0, 0, err
+	case opened == 0 && locked == 0:
+		return refuse(errors.New("nothing in it needs a password"), "Read its copies as they are.")
+	case opened == 0:
+		return refuse(errors.New("the password opens nothing in it"), "Ask for the password again; capitals count.")
+	}
+	return opened, locked, nil
+}
+
+// Lock forgets the secret of a store.
+func (s *Site) Lock(id int64) { s.setSecret(id, nil) }
+
+func (s *Site) setSecret(id int64, secret []byte) {
+	s.mu.Lock()
+	if s.secrets == nil {
+		s.secrets = map[int64][]byte{}
+	}
+	s.secrets[id] = slices.Clone(secret)
+	s.mu.Unlock()
+	s.pool.Forget(func(key any) bool { return key.(storeKey).source == id })
+}
+
+func (s *Site) opens(ctx context.Context, src catalogue.Source) (opened, locked int, err error) {
+	store, err := s.OpenStore(ctx, src)
+	if err != nil {
+		return 0, 0, err
+	}
+	defer store.Close()
+	lockable, ok := store.(source.Lockable)
+	if !ok {
+		return 0, 0, nil
+	}
+	return lockable.Opens(ctx)
+}
+
+func (s *Site) secret(id int64) []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.secrets[id]
+}

@@ -1,0 +1,367 @@
+package trails
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/trail"
+)
+
+// walk takes up every place below the folder.
+func (a *assembly) walk(ctx context.Context, r *Reader) error {
+	until, err := a.begin(ctx, r)
+	if err != nil {
+		return err
+	}
+	former := map[string][]catalogue.Fact{}
+	if a.Was.Path != "" && a.Was.Machine == a.Place.Machine {
+		if err := a.former(ctx, r, a.Was, until, former); err != nil {
+			return err
+		}
+	}
+	if err := a.below(ctx, r, a.Place, former); err != nil {
+		return err
+	}
+	if a.places == 0 {
+		return nothingAt(a.Place)
+	}
+	return nil
+}
+
+func nothingAt(p place.Place) error { return fmt.Errorf("%s: %w", p, ErrNothingThere) }
+
+// begin looks at the folder itself: which sources saw it, and what it was before, until when.
+func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err error) {
+	p := a.Place
+	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+		return until, err
+	}
+	if a.all, err = r.Site.Catalogue.Stores(ctx); err != nil {
+		return until, err
+	}
+	a.stores, a.index, a.parents = map[int64]*catalogue.Store{}, map[int64]int{}, map[string]map[int64]bool{}
+	for id, s := range a.all {
+		if s.Source.Machine == p.Machine {
+			a.stores[id] = s
+		}
+	}
+	top, err := r.Site.Catalogue.FactsOf(ctx, a.all, p)
+	if err != nil {
+		return until, err
+	}
+	a.saw(p.Path, top)
+	g := gatherer{r: r, ctx: ctx, stores: a.all, facts: map[place.Place][]catalogue.Fact{}}
+	a.Was, until, err = g.folderWas(p)
+	return until, err
+}
+
+// below takes up every place below a folder of it, with what was seen of each while the folder had another name.
+func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former map[string][]catalogue.Fact) error {
+	var facts []catalogue.Fact
+	take := func() {
+		if len(facts) == 0 {
+			return
+		}
+		path := facts[0].Place.Path
+		a.place(path, append(facts, former[path]...))
+		delete(former, path)
+		facts = facts[:0]
+	}
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, p) {
+		if err != nil {
+			return err
+		}
+		if len(facts) > 0 && facts[0].Place != fact.Place {
+			take()
+			if a.weight > maxWeight {
+				return fmt.Errorf("%s: %w: more than %d entries are below it", p, ErrTooMuch, len(a.Entries))
+			}
+		}
+		facts = append(facts, fact)
+	}
+	take()
+	for _, path := range slices.Sorted(maps.Keys(former)) {
+		a.place(path, former[path])
+	}
+	return nil
+}
+
+// assembly is a folder being put together, place by place.
+type assembly struct {
+	*Folder
+	all     map[int64]*catalogue.Store
+	stores  map[int64]*catalogue.Store // those of its machine
+	index   map[int64]int
+	parents map[string]map[int64]bool // which sources saw a folder
+	moments map[time.Time]int
+	rows    map[string]*row
+	places  int
+	weight  int64 // of the entries, roughly, in bytes
+	sources []trail.Source
+	each    func(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen)
+}
+
+// take is what becomes of a place in a folder as of a moment.
+func (a *assembly) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+	a.changes(rel, t)
+	a.entry(rel, t, facts, seen)
+}
+
+// row gathers what happens to one entry of the folder.
+type row struct {
+	typ     entry.Type
+	touched map[time.Time]bool
+	steps   map[time.Time]int // how many of what is in it came or went
+	arrow   time.Time         // when it moved here or away; zero where it did not
+}
+
+func (a *assembly) saw(path string, facts []catalogue.Fact) {
+	for _, f := range facts {
+		if a.parents[path] == nil {
+			a.parents[path] = map[int64]bool{}
+		}
+		a.parents[path][int64(f.Source)] = true
+	}
+}
+
+// former gathers what was seen below a folder of it while it had another name, by the paths that it has under this one.
+func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]catalogue.Fact) error {
+	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, was) {
+		if err != nil {
+			return err
+		}
+		if rest, ok := place.Below(fact.Place.Path, a.Was.Path); ok && fact.First.Before(until) {
+			path := place.Join(a.Place.Path, rest)
+			into[path] = append(into[path], fact)
+			if fact.Type == entry.Folder {
+				a.saw(path, []catalogue.Fact{fact})
+			}
+		}
+	}
+	return nil
+}
+
+// place takes up everything that was seen at one place, under whichever name of the folder.
+func (a *assembly) place(path string, facts []catalogue.Fact) {
+	a.places++
+	seen := make([]trail.Seen, len(facts))
+	a.sources = a.sources[:0]
+	clear(a.index)
+	number := func(id int64) int {
+		i, ok := a.index[id]
+		if !ok {
+			i = len(a.sources)
+			a.index[id] = i
+			a.sources = append(a.sources, a.stores[id].Trail)
+		}
+		return i
+	}
+	isFolder := false
+	for i := range facts {
+		seen[i] = facts[i].Seen
+		seen[i].Place.Path = path
+		seen[i].Source = number(int64(facts[i].Source))
+		isFolder = isFolder || seen[i].Type == entry.Folder
+	}
+	if isFolder {
+		a.saw(path, facts)
+	}
+	for id, s := range a.stores {
+		if s.Trail.Shows && (a.parents[place.Folder(path)][id] || looksAfter(s, path)) {
+			number(id)
+		}
+	}
+	t := trail.Build(seen, a.sources, nil, nil)
+	rel, _ := place.Below(path, a.Place.Path)
+	a.each(rel, &t, facts, seen)
+}
+
+func (a *assembly) changes(rel string, t *trail.Trail) {
+	name, _, deeper := strings.Cut(rel, "/")
+	r := a.rows[name]
+	if r == nil && len(a.rows) >= MaxRows {
+		if !deeper {
+			a.Left++
+		}
+		for _, c := range t.Changes() {
+			a.moments[c.At]++
+		}
+		return
+	}
+	if r == nil {
+		r = &row{touched: map[time.Time]bool{}, steps: map[time.Time]int{}}
+		a.rows[name] = r
+	}
+	stands := false
+	for _, c := range t.Changes() {
+		if !deeper && c.Version >= 0 {
+			r.typ = t.Versions[c.Version].Type
+		}
+		a.moments[c.At]++
+		r.touched[c.At] = true
+		switch {
+		case c.Version >= 0 && !stands:
+			r.steps[c.At]++
+		case c.Version < 0 && stands:
+			r.steps[c.At]--
+		}
+		stands = c.Version >= 0
+	}
+}
+
+// at returns the version at a moment; a zero moment is now.
+func at(t *trail.Trail, moment time.Time) (*trail.Version, bool) {
+	if moment.IsZero() {
+		if n := len(t.Versions) - 1; n >= 0 && t.Versions[n].Superseded.IsZero() {
+			return &t.Versions[n], true
+		}
+		return nil, true
+	}
+	n, proved := t.Current(moment)
+	if n < 0 {
+		return nil, proved
+	}
+	return &t.Versions[n], proved
+}
+
+func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+	then, proved := at(t, a.AsOf)
+	other, _ := at(t, a.Against)
+	e := Entry{Path: rel, Proved: proved, State: Same}
+	switch {
+	case then == nil && other == nil:
+		return
+	case then == nil:
+		e.State = Added
+	case other == nil:
+		e.State = Missing
+	case then.Content != other.Content:
+		e.State = Changed
+	}
+	v := then
+	if v == nil {
+		v = other
+	}
+	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
+	e.content = contentKey{v.Size, v.Written.UnixNano()}
+	if then != nil {
+		r := ReadingOf(then, facts, func(source int) *catalogue.Store { return a.stores[int64(source)] }, a.AsOf)
+		if r.From >= 0 {
+			e.Copy, e.Source = facts[r.From].Copy, int64(facts[r.From].Source)
+		}
+		if r.Stood >= 0 {
+			e.Stood, e.Written = facts[r.Stood].Copy, facts[r.Stood].Written
+		}
+	}
+	a.weight += int64(len(rel)) + entryWeight
+	a.Entries = append(a.Entries, e)
+}
+
+// What a folder that is put together may take: some 600,000 entries of usual names.
+const (
+	entryWeight = 230 // bytes, besides its path
+	maxWeight   = 170 << 20
+)
+
+// ErrTooMuch says that a folder holds more than can be put together at once.
+var ErrTooMuch = errors.New("it holds more than can be put together at once")
+
+// ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
+func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) int64 {
+	r := ReadingOf(v, facts, func(source int) *catalogue.Store { return stores[int64(source)] }, time.Time{})
+	if r.From < 0 {
+		return 0
+	}
+	return facts[r.From].Copy
+}
+
+func (a *assembly) finish() {
+	byPath(a.Entries)
+	a.moved()
+	for i := range a.Entries {
+		if a.Entries[i].Type != entry.Folder {
+			a.count(a.Entries[i].State, 1)
+		}
+	}
+	for at, n := range a.moments {
+		a.Moments = append(a.Moments, Moment{at, n})
+	}
+	sort.Slice(a.Moments, func(i, j int) bool { return a.Moments[i].At.Before(a.Moments[j].At) })
+	for name, r := range a.rows {
+		a.Rows = append(a.Rows, Row{Name: name, Type: r.typ, Cells: r.cells(a.Moments)})
+	}
+	slices.SortFunc(a.Rows, func(x, y Row) int { return cmp.Compare(x.Name, y.Name) })
+}
+
+// count counts files in a state.
+func (a *assembly) count(state State, n int) {
+	if a.Counts == nil {
+		a.Counts = map[State]int{}
+	}
+	a.Counts[state] += n
+}
+
+func (r *row) cells(moments []Moment) []Cell {
+	if r.typ == "" {
+		r.typ = entry.Folder
+	}
+	cells := make([]Cell, len(moments))
+	stand := 0
+	for i, m := range moments {
+		stand += r.steps[m.At]
+		switch {
+		case m.At.Equal(r.arrow):
+			cells[i] = Arrow
+		case stand <= 0:
+			cells[i] = Absent
+		case r.touched[m.At]:
+			cells[i] = Fresh
+		default:
+			cells[i] = AsBefore
+		}
+	}
+	return cells
+}
+
+// moved finds, for what is missing, the same file among what was added.
+func (a *assembly) moved() {
+	added := map[contentKey][]int{}
+	for i, e := range a.Entries {
+		if e.State == Added && e.Type == entry.File && e.Size > 0 {
+			added[e.content] = append(added[e.content], i)
+		}
+	}
+	for i := range a.Entries {
+		e := &a.Entries[i]
+		if e.State != Missing || e.Type != entry.File {
+			continue
+		}
+		if there := added[e.content]; len(there) > 0 {
+			e.State, e.MovedTo = Moved, a.Entries[there[0]].Path
+			added[e.content] = there[1:]
+			a.arrow(e.Path, -1)
+			a.arrow(e.MovedTo, 1)
+		}
+	}
+}
+
+// arrow marks when a file directly in the folder last went (-1) or came (1).
+func (a *assembly) arrow(path string, step int) {
+	if r := a.rows[path]; r != nil {
+		for at, n := range r.steps {
+			if n == step && at.After(r.arrow) {
+				r.arrow = at
+			}
+		}
+	}
+}
