@@ -249,8 +249,11 @@ func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, 
 }
 
 func notes(skipped int) []string {
-	if skipped == 0 {
+	switch skipped {
+	case 0:
 		return []string{}
+	case 1:
+		return []string{"1 copy was not read, as it is large or cannot be reached; size and write time tell it apart."}
 	}
 	return []string{
 		fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped),
