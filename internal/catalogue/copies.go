@@ -43,6 +43,10 @@ type Copy struct {
 	ItemOf      int64  // the copy of the folder that it lies in; 0 where it lies in none
 	Lies        string // where it lies, for people; "" where that is the path of LiesAt
 
+	Beside  bool   // of no point in time of its store: on another line, or nobody knows when
+	Author  string // who made it, where its store tells
+	Message string // what they said of it
+
 	ref sighting.Ref // "" where that of At is enough
 }
 
@@ -145,7 +149,7 @@ func (r *reading) copy(ctx context.Context, l *located, known contentRow) (Copy,
 		Written: moment(instantNanos(l.Written)), Captured: atNanos(l.First), LastSeen: atNanos(r.lastSeen(l)),
 		Gone: moment(instantNanos(l.Gone)), Ended: !l.Stands(), Readable: r.readable(l), Within: l.Within, Size: l.Size, Target: l.Target,
 		Number: int64(l.Number), Content: l.Mark.Content, SHA256: hex.EncodeToString(known.sha256), Notes: l.Notes, Lies: l.Lies,
-		ref: sighting.Ref(l.Ref)}
+		Beside: l.Beside, Author: l.Author, Message: l.Message, ref: sighting.Ref(l.Ref)}
 	if l.Mark.Written.Known { // also what cannot be counted
 		f.Written = l.Mark.Written.Time()
 	}

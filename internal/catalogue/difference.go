@@ -157,6 +157,27 @@ func (d *Difference) Begin(point sighting.Capture) (err error) {
 	return err
 }
 
+// Line begins all points in time that the store holds, oldest first, at once; what is sighted from here on says by From and Until which of
+// them showed it. What was known of the source before is told anew by it.
+func (d *Difference) Line(points []sighting.Capture) error {
+	if d.capture != nil || d.held != nil || len(points) == 0 {
+		return fmt.Errorf("survey %s: its line was told twice, after something else, or empty", d.source.At)
+	}
+	d.source.Renew, d.source.Found = false, 0
+	if err := d.catalogue.beginLine(d.ctx, d.source, points); err != nil {
+		return err
+	}
+	d.held = map[string]bool{}
+	for _, p := range points {
+		d.held[p.Name] = true
+	}
+	err := d.begin(points[len(points)-1], true)
+	if err == nil {
+		d.capture.line = true
+	}
+	return err
+}
+
 // renew forgets points in time that an earlier version of the program recorded wrongly, now that the store turned out to be
 // there to be read anew.
 func (d *Difference) renew() error {

@@ -26,6 +26,8 @@ type Fact struct {
 	Name   string    // its last name
 	// Condition is what examining its content found.
 	Condition condition.State
+	Author    string // who made it, where its store tells
+	Message   string // what they said of it
 	// Lost tells that no record says where it came from; its place is where it lies.
 	Lost bool
 }
@@ -196,6 +198,7 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 // fact tells what a span is evidence of.
 func fact(l *located, stores map[int64]*Store) Fact {
 	f := Fact{Number: int64(l.Number), Stamp: moment(instantNanos(l.Written)), Lost: !l.OriginKnown, Condition: condition.Unread}
+	f.Beside, f.Author, f.Message, f.ContentID = l.Beside, l.Author, l.Message, l.Mark.Content
 	f.Copy, f.Source, f.Type, f.Size, f.Target, f.Open = l.ID, int(l.folder.source), l.Type, l.Size, l.Target, l.Stands()
 	f.Place.Path = l.placePath()
 	f.Name = f.Place.Name()
@@ -220,6 +223,9 @@ func fact(l *located, stores map[int64]*Store) Fact {
 	}
 	if f.Last.Before(f.First) {
 		f.Last = f.First
+	}
+	if l.Told.Known && l.Told.Time().Before(f.First) {
+		f.First, f.Told = l.Told.Time().Add(-s.Source.ClockAhead), true
 	}
 	return f
 }

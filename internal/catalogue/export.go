@@ -188,6 +188,10 @@ func (e *exporter) some(r *reading, all []located) error {
 		line.at("first", atNanos(l.First)).at("written", l.Written.Time()).at("gone", l.Gone.Time()).some("person", l.Person)
 		line.name("target", l.Target).name("claimed", l.Claimed).some("lies_for_people", l.Lies)
 		line.some("sha256", hex.EncodeToString(row.sha256)).some("condition", row.condition)
+		line.some("author", l.Author).some("message", l.Message).at("told", l.Told.Time())
+		if l.Beside {
+			line["beside"] = true
+		}
 		if !l.Stands() {
 			line.at("last", atNanos(l.Last))
 		}

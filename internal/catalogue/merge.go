@@ -199,7 +199,7 @@ func sortSpans(all []block.Span) {
 
 // reach goes on to the block that a name belongs into, passes what is known under names before it, and returns what is under it.
 func (m *merge) reach(ctx context.Context, name string) ([]block.Span, error) {
-	if m.begun && name <= m.last {
+	if m.begun && (name < m.last || name == m.last && !m.k.line) {
 		return nil, fmt.Errorf("survey %s: what is in a folder has to come in the order of names, but %s comes after %s", m.k.source.At,
 			place.Quote(name), place.Quote(m.last))
 	}
@@ -207,6 +207,9 @@ func (m *merge) reach(ctx context.Context, name string) ([]block.Span, error) {
 		if err := m.endPart(ctx); err != nil {
 			return nil, err
 		}
+	}
+	if m.begun && name == m.last { // another span of it
+		return nil, nil
 	}
 	if err := m.grown(); err != nil {
 		return nil, err
@@ -271,6 +274,7 @@ func (m *merge) end(s block.Span) {
 
 // sight compares a sighting with what is known, and tells whether it is new or changed.
 func (m *merge) sight(ctx context.Context, s *sighting.Sighting) (fresh bool, err error) {
+	newName := !m.begun || s.At.Name != m.last
 	group, err := m.reach(ctx, s.At.Name)
 	if err != nil {
 		return false, err
@@ -293,7 +297,7 @@ func (m *merge) sight(ctx context.Context, s *sighting.Sighting) (fresh bool, er
 		m.k.gone++
 		m.end(group[0])
 	}
-	m.add(s, block.Open, len(group) == 0)
+	m.add(s, block.Open, newName && len(group) == 0)
 	return true, nil
 }
 
@@ -315,7 +319,13 @@ func (m *merge) gone(ctx context.Context, name string) error {
 func (m *merge) add(s *sighting.Sighting, last int64, newName bool) {
 	x := block.Span{Name: s.At.Name, Type: s.Type, Size: max(s.Size, -1), Written: entry.At(s.Written), Number: s.Number, Mark: s.Mark,
 		First: m.k.at, Last: last, Readable: s.Readable, Within: s.Within, Gone: entry.At(s.GoneAt), Target: s.Target, Lies: s.Lies,
-		Ref: string(s.Ref)}
+		Ref: string(s.Ref), Beside: s.Beside, Author: s.Author, Message: s.Message, Told: entry.At(s.Told)}
+	if !s.From.IsZero() {
+		x.First = s.From.UnixNano()
+	}
+	if !s.Until.IsZero() {
+		x.Last = s.Until.UnixNano()
+	}
 	m.origin(&x, s)
 	m.keep(x)
 	m.changed = true

@@ -30,6 +30,30 @@ func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time
 	return points, rows.Err()
 }
 
+// beginLine records all points in time of a source, not complete yet, in place of those known before.
+func (c *Catalogue) beginLine(ctx context.Context, src Source, points []sighting.Capture) error {
+	if err := c.Renew(ctx, src); err != nil {
+		return err
+	}
+	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", src.ID)
+	if err != nil {
+		return err
+	}
+	return c.tx(ctx, func(tx *sql.Tx) error {
+		w := newWriting(tx)
+		if err := c.rewriteAll(ctx, w, folders, func(_ *folder, all []block.Span) ([]block.Span, bool) { return nil, len(all) > 0 }); err != nil {
+			return err
+		}
+		rows := w.inserter("INSERT INTO captures (source_id, at, name, held)", "", 4)
+		for _, p := range points {
+			if err := rows.add(ctx, src.ID, p.At.UnixNano(), []byte(p.Name), true); err != nil {
+				return err
+			}
+		}
+		return rows.flush(ctx)
+	})
+}
+
 // discard takes everything back that the capture has recorded.
 func (k *Capture) discard(ctx context.Context) error {
 	if err := k.written(); err != nil {

@@ -26,6 +26,7 @@ type Capture struct {
 	before int64 // the time of the complete capture before this one; no time where there is none
 	after  int64 // the same behind it
 	delta  bool  // only what changed since the one before is sighted
+	line   bool  // it is told together with all before it: what is sighted says itself which of them showed it
 	owner  func(path string, uid entry.Maybe[int64]) string
 
 	folders *knownFolders
@@ -361,6 +362,11 @@ func (k *Capture) complete(ctx context.Context, w *writing) error {
 	}
 	if !k.dated { // what it showed before, its store does not hold any more
 		if err := w.exec(ctx, "UPDATE captures SET held = 0 WHERE source_id = ? AND held", k.source.ID); err != nil {
+			return err
+		}
+	}
+	if k.line {
+		if err := w.exec(ctx, "UPDATE captures SET complete = 1 WHERE source_id = ?", k.source.ID); err != nil {
 			return err
 		}
 	}

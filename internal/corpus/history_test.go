@@ -259,7 +259,7 @@ func (h *History) survey() error {
 		}
 		h.records = records
 		rules, _ := registered.Leftovers()
-		h.site = &site.Site{Catalogue: records, Ways: registered.Ways(), Kinds: registered.All(rules)}
+		h.site = &site.Site{Catalogue: records, Ways: registered.Ways(), Kinds: registered.All(rules), Kept: filepath.Join(h.dir, "sources")}
 	}
 	for _, machine := range []string{First, Second} {
 		if !h.machines[machine] {

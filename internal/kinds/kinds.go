@@ -8,6 +8,7 @@ import (
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/archive"
+	"humble-rewind/internal/source/history"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/strays"
@@ -27,6 +28,7 @@ func All(rules stray.Rules) source.Kinds {
 		live.Kind,
 		trash.Kind,
 		snapshots.Kind,
+		history.Kind,
 		archive.Kind,
 		strays.Kind(rules),
 	}

@@ -3,6 +3,7 @@ package kinds
 import (
 	"archive/zip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -34,6 +35,7 @@ var stores = map[string]struct {
 		"points/2026-03-05T1705/home/ines/Plans/now": "=> ../Keel.txt",
 	}},
 	"archive": {"/papers", map[string]string{"papers/2026-03-04.zip": zipped(map[string]string{"home/ines/Keel.txt": "oak", "Plans/": ""})}},
+	"history": {"/home/ines/Lines", nil},
 	"strays":  {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Keel.txt~": "larch", "home/ines/Plans/Ribs.svg.bak": "<svg/>"}},
 }
 
@@ -53,6 +55,27 @@ func zipped(files map[string]string) string {
 		panic(err)
 	}
 	return b.String()
+}
+
+// commit makes a repository with a few versions in a folder.
+func commit(t *testing.T, dir string) {
+	git := func(args ...string) {
+		c := exec.Command("git", append([]string{"-c", "user.name=Ines", "-c", "user.email=ines@quay.example", "-C", dir}, args...)...)
+		out, err := c.CombinedOutput()
+		require.NoError(t, err, string(out))
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "Plans"), 0o755))
+	git("init", "-q")
+	for _, text := range []string{"oak", "larch"} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "Keel.txt"), []byte(text), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "Plans", text), []byte(strings.Repeat(text, 2<<20)), 0o644))
+		git("add", ".")
+		git("commit", "-q", "-m", "of "+text)
+		git("rm", "-q", "--cached", "Plans/"+text)
+	}
+	require.NoError(t, os.Symlink("../Keel.txt", filepath.Join(dir, "now")))
+	git("add", "now")
+	git("commit", "-q", "-m", "a link")
 }
 
 // ways are what lies between the service and a machine, from what can tell everything to what can tell next to nothing.
@@ -83,6 +106,9 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 					} else {
 						require.NoError(t, os.WriteFile(at, []byte(content), 0o600))
 					}
+				}
+				if kind.Name() == "history" {
+					commit(t, filepath.Join(root, laid.at))
 				}
 				plain, err := Ways().Open(t.Context(), root)
 				require.NoError(t, err)

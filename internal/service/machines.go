@@ -79,7 +79,7 @@ func (s *Service) ForgetMachine(ctx context.Context, request api.ForgetMachineRe
 	if err := s.catalogue.ForgetMachine(ctx, request.Name); err != nil {
 		return nil, err
 	}
-	return api.ForgetMachine204Response{}, nil
+	return api.ForgetMachine204Response{}, s.site.Tidy(ctx)
 }
 
 // SuggestSources lists stores that are not read yet.
@@ -152,7 +152,7 @@ func (s *Service) RemoveSource(ctx context.Context, request api.RemoveSourceRequ
 	if err := s.catalogue.RemoveSource(ctx, id); err != nil {
 		return nil, err
 	}
-	return api.RemoveSource204Response{}, nil
+	return api.RemoveSource204Response{}, s.site.Tidy(ctx)
 }
 
 // UnlockSource takes the password of what is encrypted in a source.

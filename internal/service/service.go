@@ -124,9 +124,9 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	}
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
-	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds}
+	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources")}
 	s.apart = &apart.Pool{}
-	if err := s.site.Begin(ctx); err != nil {
+	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err
 	}
 	s.contents = &contents.Reader{Site: s.site, Apart: s.apart, Dir: config.Dir}

@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -27,6 +29,8 @@ type Site struct {
 	Catalogue *catalogue.Catalogue
 	Ways      reach.Ways
 	Kinds     source.Kinds
+	// Kept is the folder of the service's host in which each source has one for itself; "" where there is none.
+	Kept string
 
 	once     sync.Once
 	sessions reach.Sessions
@@ -165,7 +169,42 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	}
 	stores, err := s.stores(ctx, src)
 	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
-		Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID)}, err
+		Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
+		err
+}
+
+// keptOf is the folder that a source has for itself; "" before it is looked after.
+func (s *Site) keptOf(id int64) string {
+	if s.Kept == "" || id == 0 {
+		return ""
+	}
+	return filepath.Join(s.Kept, fmt.Sprintf("s%d", id))
+}
+
+// Tidy removes the folders of sources that are not looked after any more.
+func (s *Site) Tidy(ctx context.Context) error {
+	if s.Kept == "" {
+		return nil
+	}
+	list, err := os.ReadDir(s.Kept)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	sources, err := s.Catalogue.Sources(ctx, "")
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if !slices.ContainsFunc(sources, func(src catalogue.Source) bool { return fmt.Sprintf("s%d", src.ID) == e.Name() }) {
+			if err := os.RemoveAll(filepath.Join(s.Kept, e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // people lists who lives on a machine, with the homes that they have and had.

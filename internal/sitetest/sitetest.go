@@ -65,7 +65,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
 	rules, _ := kinds.Leftovers()
-	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules)}
+	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules), Kept: t.TempDir()}
 	t.Cleanup(func() { s.Site.Close() })
 	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })

@@ -19,6 +19,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"slices"
 	"time"
 
@@ -59,6 +60,9 @@ type Reporter interface {
 	// it for each before anything else; those it does not call it for are gone. One that reports only what changed since another
 	// must name the latest that was read completely.
 	Begin(sighting.Capture) error
+	// Line begins all points in time that a store holds at once, oldest first, in place of Begin and of all that was known. Each thing is then
+	// sighted once for all points that show it, which From and Until name; one name several times, in the order of From.
+	Line(points []sighting.Capture) error
 	// Remember keeps something for the next survey, should this one come to its end.
 	Remember(memo []byte)
 	// Discard takes back the point in time begun last: it vanished while it was read, or is still being written.
@@ -163,6 +167,19 @@ type Setup struct {
 	Options map[string]string
 	// Secret is what unlocks the store, kept in memory only; nil where none was given.
 	Secret []byte
+	// Keep is a folder of the service's host that the source has for itself, in which a kind may keep what it has fetched; "" where it is not
+	// one that is looked after yet.
+	Keep string
+}
+
+// OwnFolder returns a folder on the service's host for the store alone, and what to call when it is not needed any more: that of the source,
+// which stays, or else one that is removed then.
+func (s Setup) OwnFolder() (dir string, release func(), err error) {
+	if s.Keep == "" {
+		dir, err = os.MkdirTemp("", "humble-rewind-")
+		return dir, func() { os.RemoveAll(dir) }, err
+	}
+	return s.Keep, func() {}, os.MkdirAll(s.Keep, 0o700)
 }
 
 // Person is somebody who lives on a machine.

@@ -22,7 +22,7 @@ func (r *Reader) divide(ctx context.Context, stores map[int64]*catalogue.Store, 
 	n := 0
 	for k := len(facts) - 1; k >= 0 && n < maxDivided; k-- {
 		f := &facts[k]
-		if !stores[int64(f.Source)].Source.Traits.Dated() || f.Type != entry.File || !f.Readable || f.Size == 0 ||
+		if !stores[int64(f.Source)].Source.Traits.Dated() || f.Type != entry.File || !f.Readable || f.Size == 0 || f.Beside || f.ContentID.Kind.Names() ||
 			f.Size > contents.DigestFile ||
 			f.First.Equal(f.Last) {
 			continue

@@ -304,4 +304,14 @@ func (r *Reader) rest(flags uint32) {
 			s.Notes = append(s.Notes, r.text())
 		}
 	}
+	s.Beside = has(beside)
+	if has(authored) {
+		s.Author = r.text()
+	}
+	if has(messaged) {
+		s.Message = r.text()
+	}
+	if has(told) {
+		s.Told = r.instant(0)
+	}
 }

@@ -153,6 +153,15 @@ func (w *writer) span(s *Span) {
 			w.text(n)
 		}
 	}
+	if has(authored) {
+		w.text(s.Author)
+	}
+	if has(messaged) {
+		w.text(s.Message)
+	}
+	if has(told) {
+		w.instant(s.Told, 0)
+	}
 }
 
 func formOf(s *Span) form {
@@ -171,6 +180,7 @@ func formOf(s *Span) form {
 		{markChanged, m.File.Changed.Known}, {recorded, m.Record.Number != 0}, {recordChanged, m.Record.Changed.Known},
 		{inside, m.Inside != 0}, {named, m.Content != entry.ContentID{}}, {placed, s.Place != ""}, {gone, s.Gone.Known},
 		{targeted, s.Target != ""}, {claimed, s.Claimed != ""}, {lies, s.Lies != ""}, {reffed, s.Ref != ""}, {noted, len(s.Notes) > 0},
+		{beside, s.Beside}, {authored, s.Author != ""}, {messaged, s.Message != ""}, {told, s.Told.Known},
 		{modeKnown, m.Mode.Known}, {uidKnown, m.UID.Known}, {gidKnown, m.GID.Known},
 	} {
 		if flag.set {

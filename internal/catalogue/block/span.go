@@ -23,7 +23,8 @@
 // of the mark; ± seconds of the change time less those of the write time, nanoseconds; the number of the record; ± seconds of its
 // change time, nanoseconds; ± bytes inside; the kind of the content id and its value; how many bytes the path of the place has in
 // common with the one before and the rest of it; ± seconds and nanoseconds of the deletion; target; claimed; lies; ref; how many notes,
-// and those. Texts are their length and their bytes.
+// and those; author; message; ± seconds and nanoseconds of when its store tells that it became the content. Texts are their length and
+// their bytes. What was added later has the last flags, so that blocks written before are read like those written now.
 package block
 
 import (
@@ -56,6 +57,10 @@ type Span struct {
 	Lies        string // where it lies, for people; "" where that is its path
 	Ref         string // by which its store finds it; "" where that is made of its path
 	Notes       []string
+	Beside      bool          // of no capture: see sighting.Sighting
+	Author      string        // who made it
+	Message     string        // what they said of it
+	Told        entry.Instant // when it became the content, where its store tells
 }
 
 // Stands tells whether the latest capture still shows it.
@@ -92,6 +97,10 @@ const (
 	lies
 	reffed
 	noted
+	beside
+	authored
+	messaged
+	told
 	allFlags = 1<<iota - 1
 )
 

@@ -84,5 +84,14 @@ type Sighting struct {
 	Number   uint64             // tells a renamed file from another; 0 where it does not
 	Target   string             // of a link
 	Lies     string             // where it lies, for people; "" where that is the path of At
+	Beside   bool               // of no point in time: a version that stood on another line than that of the store's points, or nobody knows when
+	Author   string             // who made this version, as the store tells
+	Message  string             // what they said of it
 	Notes    []string           // sentences on what is wrong with it or was assumed
+
+	// From and Until are the first and the last of the points in time that showed it, of a store that told its whole line at once; a zero
+	// Until: the latest still does.
+	From, Until time.Time
+	// Told is when it became the content, of a store that keeps the versions of each file and knows; zero where it does not.
+	Told time.Time
 }

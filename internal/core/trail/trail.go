@@ -60,6 +60,12 @@ type Seen struct {
 	Open        bool      // the source's latest capture shows it
 	Gone        time.Time // when it was removed from the place, where the source recorded that
 	Readable    bool
+	// ContentID is what its store calls the content; of one kind, it tells contents of one store apart, and some do everywhere.
+	ContentID entry.ContentID
+	// Beside tells that it stood on no line of captures: on another branch, or nobody knows when.
+	Beside bool
+	// Told tells that its store says itself that it became the content at First, and stayed it until it had the next.
+	Told bool
 }
 
 // Version is a span of time with one content at the place.
@@ -92,6 +98,8 @@ type Name struct {
 // Trail is everything known about a place over time.
 type Trail struct {
 	Versions []Version // in order of arrival
+	// Beside are versions that are known of the place, but not that they ever stood there, or when: in order of their times.
+	Beside []Version
 	Events   []Event   // in order of time
 }
 
@@ -105,6 +113,7 @@ func Build(seen []Seen, sources []Source, names []Name, covers func(source int, 
 	b.choose(names)
 	b.group()
 	t := Trail{Versions: b.fold()}
+	t.Beside = b.besides(t.Versions)
 	t.Events = b.events(t.Versions)
 	for _, n := range names {
 		if n.Move != nil {
@@ -146,7 +155,11 @@ func (b *builder) choose(names []Name) {
 		return cmp.Or(b.seen[i].First.Compare(b.seen[j].First), cmp.Compare(b.seen[i].Source, b.seen[j].Source))
 	})
 	b.bySrc = make([][]int, len(b.sources)) // also of those that saw nothing there, which tells something too
+	b.untilNext()
 	for _, i := range b.used {
+		if b.seen[i].Beside {
+			continue
+		}
 		b.bySrc[b.seen[i].Source] = append(b.bySrc[b.seen[i].Source], i)
 	}
 }
@@ -215,11 +228,19 @@ func (b *builder) same(s *Seen, c *content) bool {
 		return s.Target == c.target
 	case s.SHA256 != "" && c.sha != "":
 		return s.SHA256 == c.sha
+	case s.ContentID != entry.ContentID{} && slices.ContainsFunc(c.seen, func(i int) bool {
+		o := &b.seen[i]
+		return o.ContentID.Kind == s.ContentID.Kind && (s.ContentID.Kind.Names() || o.Source == s.Source)
+	}):
+		return slices.ContainsFunc(c.seen, func(i int) bool { return b.seen[i].ContentID == s.ContentID })
 	case s.Size != c.size:
 		return false
 	}
 	return slices.ContainsFunc(c.seen, func(i int) bool {
 		o := &b.seen[i]
+		if s.Written.IsZero() || o.Written.IsZero() {
+			return false
+		}
 		slack := max(b.sources[s.Source].Resolution, b.sources[o.Source].Resolution, time.Nanosecond)
 		if s.Written.Nanosecond() == 0 || o.Written.Nanosecond() == 0 {
 			slack = max(slack, time.Second) // one of them was cut off at the second on its way
@@ -383,6 +404,9 @@ func (b *builder) lastSeen(v *Version, t turn) time.Time {
 			continue
 		}
 		at := s.Last
+		if s.Beside {
+			continue
+		}
 		if !b.sources[s.Source].Shows {
 			at = s.Gone
 		}

@@ -130,7 +130,7 @@ func surveyedAgain(t *testing.T, s source.Store, first *record) {
 	require.NoError(t, s.Survey(context.Background(), again, again))
 	assert.Equal(t, first.marks(), again.marks(), "marks are stable while nothing changes")
 	for _, seen := range again.seen {
-		if seen.At.Capture != "" {
+		if seen.At.Capture != "" || !seen.From.IsZero() {
 			continue // the same place has a mark of its own at every point in time
 		}
 		assert.Equal(t, first.marks()[inTree(seen.At)], seen.Mark, seen.At)
@@ -220,6 +220,15 @@ func (r *record) Begin(c sighting.Capture) error {
 	r.delta = c.Since != ""
 	if c.Since != "" && r.points[c.Since].IsZero() {
 		return errors.New("a point in time reports what changed since one that is not known")
+	}
+	return nil
+}
+
+func (r *record) Line(points []sighting.Capture) error {
+	for _, p := range points {
+		if err := r.Begin(p); err != nil {
+			return err
+		}
 	}
 	return nil
 }

@@ -1,0 +1,253 @@
+package history
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/reach"
+)
+
+// mirror is the service's own bare repository with the objects of somebody's.
+type mirror struct{ dir string }
+
+// Bounds on what is copied.
+const (
+	maxObjects = 4_000_000
+	maxBytes   = 64 << 30
+	keepFree   = 1 << 30 // of the service's drive
+)
+
+// settings are all that git is to know of the repository. Large contents are passed through, not held.
+const settings = "[core]\n\trepositoryformatversion = %d\n\tbare = true\n\tbigFileThreshold = 8m\n\tdeltaBaseCacheLimit = 64m\n" +
+	"\tpackedGitLimit = 1g\n\tpackedGitWindowSize = 32m\n\tlogAllRefUpdates = false\n[gc]\n\tauto = 0\n[log]\n\tshowSignature = false\n"
+
+// prepare makes the repository where it is not there, and writes what git is to know of it.
+func (m *mirror) prepare(h *heads) error {
+	for _, dir := range []string{"objects/pack", "objects/info", "refs"} {
+		if err := os.MkdirAll(filepath.Join(m.dir, dir), 0o700); err != nil {
+			return err
+		}
+	}
+	config := fmt.Sprintf(settings, 0)
+	if h.sha256 {
+		config = fmt.Sprintf(settings, 1) + "[extensions]\n\tobjectFormat = sha256\n"
+	}
+	for name, text := range map[string]string{"HEAD": "ref: refs/heads/none\n", "config": config} {
+		if err := os.WriteFile(filepath.Join(m.dir, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	return m.cut(h.shallow)
+}
+
+// cut tells git of which commits the parents are not to be had.
+func (m *mirror) cut(commits []string) error {
+	at := filepath.Join(m.dir, "shallow")
+	if len(commits) == 0 {
+		if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		return nil
+	}
+	return os.WriteFile(at, []byte(strings.Join(commits, "\n")+"\n"), 0o600)
+}
+
+// fetched is what fetching objects came to.
+type fetched struct {
+	print  [32]byte // over the names of all that there are
+	loose  []string // objects that are new and lie by themselves
+	packed bool     // there are new packs
+}
+
+var (
+	twoDigits = regexp.MustCompile(`^[0-9a-f]{2}$`)
+	restName  = regexp.MustCompile(`^([0-9a-f]{38}|[0-9a-f]{62})$`)
+	packName  = regexp.MustCompile(`^pack-[0-9a-f]{40,64}\.(pack|idx)$`)
+)
+
+// fetch makes the mirror hold what the repository holds. Objects are named by what is in them and never change, so what is there already
+// stays. A repository that is being tidied up meanwhile is listed again.
+func (m *mirror) fetch(ctx context.Context, r *repository) (f fetched, err error) {
+	for range 4 {
+		if f, err = m.fetchOnce(ctx, r); !errors.Is(err, fs.ErrNotExist) {
+			return f, err
+		}
+	}
+	return f, fmt.Errorf("it is being tidied up: %w", err)
+}
+
+func (m *mirror) fetchOnce(ctx context.Context, r *repository) (f fetched, err error) {
+	objects, err := r.dir.Enter(ctx, "objects")
+	if err != nil {
+		return f, err
+	}
+	defer objects.Close()
+	top, err := objects.List(ctx)
+	if err != nil {
+		return f, err
+	}
+	slices.SortFunc(top, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+	print := sha256.New()
+	left := budget{objects: maxObjects, bytes: maxBytes}
+	for _, e := range top {
+		if e.Type != entry.Folder || !twoDigits.MatchString(e.Name) && e.Name != "pack" {
+			continue
+		}
+		folder, err := objects.Enter(ctx, e.Name)
+		if err != nil {
+			return f, err
+		}
+		fresh, err := m.folder(ctx, folder, e.Name, &left, print)
+		folder.Close()
+		if err != nil {
+			return f, err
+		}
+		if e.Name == "pack" {
+			f.packed = len(fresh) > 0
+			continue
+		}
+		for _, name := range fresh {
+			f.loose = append(f.loose, e.Name+name)
+		}
+	}
+	print.Sum(f.print[:0])
+	return f, m.drop(top)
+}
+
+// drop removes folders of objects that the repository does not hold any more.
+func (m *mirror) drop(top []reach.Info) error {
+	list, err := os.ReadDir(filepath.Join(m.dir, "objects"))
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		if twoDigits.MatchString(e.Name()) && !slices.ContainsFunc(top, func(i reach.Info) bool { return i.Name == e.Name() }) {
+			if err := os.RemoveAll(filepath.Join(m.dir, "objects", e.Name())); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// budget is what may still be fetched.
+type budget struct{ objects, bytes int64 }
+
+// folder makes a folder of the mirror hold the objects of one of the repository, and returns which are new.
+func (m *mirror) folder(ctx context.Context, from reach.Tree, name string, left *budget, print io.Writer) (fresh []string, err error) {
+	names, listed, err := reach.Names(ctx, from)
+	if err == nil && !listed {
+		var all []reach.Info
+		all, err = from.List(ctx)
+		for _, e := range all {
+			names = append(names, e.Name)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	pattern := restName
+	if name == "pack" {
+		pattern = packName
+	}
+	names = slices.DeleteFunc(names, func(n string) bool { return !pattern.MatchString(n) })
+	slices.Sort(names)
+	if left.objects -= int64(len(names)); left.objects < 0 {
+		return nil, fmt.Errorf("it has more than %d objects: %w", maxObjects, problem.TooLarge)
+	}
+	at := filepath.Join(m.dir, "objects", name)
+	have := map[string]bool{}
+	if list, err := os.ReadDir(at); err == nil {
+		for _, e := range list {
+			have[e.Name()] = true
+		}
+	} else if err := os.MkdirAll(at, 0o700); err != nil {
+		return nil, err
+	}
+	// A pack without its index, or the other way round, is being written or removed.
+	if name == "pack" {
+		names = slices.DeleteFunc(names, func(n string) bool {
+			stem := strings.TrimSuffix(strings.TrimSuffix(n, ".pack"), ".idx")
+			_, pack := slices.BinarySearch(names, stem+".pack")
+			_, index := slices.BinarySearch(names, stem+".idx")
+			return !pack || !index
+		})
+		slices.Reverse(names) // a pack before its index: git looks for indexes
+	}
+	for _, n := range names {
+		fmt.Fprintf(print, "%s/%s\n", name, n)
+		if have[n] {
+			delete(have, n)
+			continue
+		}
+		if err := m.take(ctx, from, n, at, left); err != nil {
+			return nil, err
+		}
+		fresh = append(fresh, n)
+	}
+	for gone := range have { // what the repository does not hold any more
+		if err := os.Remove(filepath.Join(at, gone)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return fresh, nil
+}
+
+// take copies one file of objects. Whether it is what its name says is git's to find out whenever it is read.
+func (m *mirror) take(ctx context.Context, from reach.Tree, name, to string, left *budget) error {
+	f, err := from.Open(ctx, name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	s, err := f.Stream(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	part := filepath.Join(to, "."+name+".part")
+	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(part)
+	n, err := io.Copy(&metered{w: out, dir: to}, io.LimitReader(s, left.bytes+1))
+	if err := errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	if left.bytes -= n; left.bytes < 0 {
+		return fmt.Errorf("its objects take more than %d GiB: %w", maxBytes>>30, problem.TooLarge)
+	}
+	return os.Rename(part, filepath.Join(to, name))
+}
+
+// metered leaves some room on the drive that it writes to.
+type metered struct {
+	w     io.Writer
+	dir   string
+	since int64
+}
+
+func (m *metered) Write(p []byte) (int, error) {
+	if m.since += int64(len(p)); m.since > 64<<20 {
+		m.since = 0
+		var s unix.Statfs_t
+		if err := unix.Statfs(m.dir, &s); err == nil && s.Bavail*uint64(s.Bsize) < keepFree {
+			return 0, fmt.Errorf("the service's drive has less than %d GiB left: %w", keepFree>>30, problem.Full)
+		}
+	}
+	return m.w.Write(p)
+}

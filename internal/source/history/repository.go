@@ -1,0 +1,371 @@
+package history
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/reach"
+)
+
+// repository is a repository as it lies on its machine, in the form that gitrepository-layout(5) describes.
+type repository struct {
+	files reach.Session
+	path  string // of what git calls the git directory
+	own   string // of what is this working tree's alone; mostly path
+	tree  string // the folder of the files; "" where it is bare
+	dir   reach.Tree
+	notes []string
+}
+
+func (r *repository) Close() error { return r.dir.Close() }
+
+// errNoRepository says that there is none.
+var errNoRepository = fmt.Errorf("there is no git repository in it: %w", problem.NotThere)
+
+// find opens the repository at a folder: the one in .git, or the folder itself.
+func find(ctx context.Context, files reach.Session, at string) (*repository, error) {
+	r := &repository{files: files, path: at}
+	inside := place.Join(at, ".git")
+	info, err := reach.Look(ctx, files, inside)
+	switch {
+	case err == nil && info.Type == entry.Folder:
+		r.path, r.tree = inside, at
+	case err == nil && info.Type == entry.File: // a working tree of another repository, or part of one
+		r.tree = at
+		if r.path, err = linked(ctx, files, at); err != nil {
+			return nil, err
+		}
+	case err == nil:
+		return nil, fmt.Errorf("%s is neither a folder nor a file: %w", place.Quote(inside), problem.LinkInTheWay)
+	case !errors.Is(err, fs.ErrNotExist):
+		return nil, err
+	case place.Name(at) == ".git":
+		r.tree = place.Folder(at)
+	}
+	r.own = r.path
+	if common, err := r.read(ctx, "commondir", 4096); err == nil {
+		if r.path, err = place.Clean(beside(r.path, strings.TrimSpace(string(common)))); err != nil {
+			return nil, err
+		}
+	}
+	if r.dir, err = files.Tree(ctx, r.path); err != nil {
+		return nil, err
+	}
+	for name, typ := range map[string]entry.Type{"objects": entry.Folder, "HEAD": entry.File} {
+		if i, err := r.dir.Look(ctx, name); err != nil || i.Type != typ {
+			return nil, errors.Join(errNoRepository, r.dir.Close())
+		}
+	}
+	if i, err := r.look(ctx, "objects/info/alternates"); err == nil && i.Size > 0 {
+		r.notes = append(r.notes, "It borrows objects from another repository. Those are not followed: add that one as a source of its own.")
+	}
+	return r, nil
+}
+
+// linked reads where a .git file leads. Wherever that is, it is opened like any path of the machine.
+func linked(ctx context.Context, files reach.Session, at string) (string, error) {
+	tree, err := files.Tree(ctx, at)
+	if err != nil {
+		return "", err
+	}
+	defer tree.Close()
+	text, err := reach.ReadFile(ctx, tree, ".git", 4096)
+	if err != nil {
+		return "", err
+	}
+	to, ok := strings.CutPrefix(strings.TrimSpace(string(text)), "gitdir: ")
+	if !ok {
+		return "", errNoRepository
+	}
+	return place.Clean(beside(at, to))
+}
+
+// beside is a path as it is meant in a folder.
+func beside(folder, path string) string {
+	if strings.HasPrefix(path, "/") {
+		return path
+	}
+	for strings.HasPrefix(path, "../") || path == ".." {
+		folder, path = place.Folder(folder), strings.TrimPrefix(strings.TrimPrefix(path, ".."), "/")
+	}
+	return place.Join(folder, path)
+}
+
+// read reads a file of the repository; those that are of the working tree alone first.
+func (r *repository) read(ctx context.Context, path string, limit int64) ([]byte, error) {
+	for _, in := range slices.Compact([]string{r.own, r.path}) {
+		full := place.Join(in, path)
+		tree, err := r.files.Tree(ctx, place.Folder(full))
+		if err != nil {
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			return nil, err
+		}
+		b, err := reach.ReadFile(ctx, tree, place.Name(full), limit)
+		tree.Close()
+		if !errors.Is(err, fs.ErrNotExist) {
+			return b, err
+		}
+	}
+	return nil, problem.NotThere
+}
+
+func (r *repository) look(ctx context.Context, path string) (reach.Info, error) {
+	return reach.Look(ctx, r.files, place.Join(r.path, path))
+}
+
+// Bounds on what a repository may name.
+const (
+	maxRefs    = 200_000
+	maxPacked  = 64 << 20 // bytes
+	maxReflog  = 64 << 20
+	maxRefText = 4096
+)
+
+// heads is what names commits in a repository.
+type heads struct {
+	at     string            // the commit that the line ends with; "" where there is none
+	branch string            // that is checked out, or being rebased; "" where none is
+	named  map[string]string // commits by the full names of refs
+	former []former          // what reflogs name
+	others []string          // commits that work under way names
+	notes  []string
+	sha256 bool // its objects are named by SHA-256
+	// shallow are the commits whose parents were left out when it was copied.
+	shallow []string
+}
+
+// former is a line of a reflog.
+type former struct {
+	ref, commit string
+	when        time.Time
+}
+
+func (h *heads) describe() string {
+	if h.at == "" {
+		return "It holds no commit yet."
+	}
+	branch := "no branch (a single commit is checked out)"
+	if h.branch != "" {
+		branch = "branch " + place.Readable(h.branch)
+	}
+	return fmt.Sprintf("On %s; %d branches, tags and other names.", branch, len(h.named))
+}
+
+var objectName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
+
+const nobody = "0000000000000000000000000000000000000000"
+
+func isCommit(name string) bool {
+	return objectName.MatchString(name) && !strings.HasPrefix(name, nobody)
+}
+
+// readHeads reads what names commits.
+func (r *repository) readHeads(ctx context.Context) (*heads, error) {
+	h := &heads{named: map[string]string{}}
+	head, err := r.read(ctx, "HEAD", maxRefText)
+	if err != nil {
+		return nil, err
+	}
+	if config, err := r.read(ctx, "config", 1<<20); err == nil {
+		h.sha256 = regexp.MustCompile(`(?im)^\s*objectformat\s*=\s*sha256\s*$`).Match(config)
+	}
+	if packed, err := r.read(ctx, "packed-refs", maxPacked); err == nil {
+		for line := range strings.Lines(string(packed)) {
+			commit, name, ok := strings.Cut(strings.TrimSpace(line), " ")
+			if ok && isCommit(commit) && len(h.named) < maxRefs {
+				h.named[name] = commit
+			}
+		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("packed-refs: %w", err)
+	}
+	if err := r.below(ctx, "refs", 0, func(path string) error {
+		if len(h.named) >= maxRefs {
+			return nil
+		}
+		text, err := r.read(ctx, path, maxRefText)
+		if commit := strings.TrimSpace(string(text)); err == nil && isCommit(commit) {
+			h.named[path] = commit
+		}
+		return ctx.Err()
+	}); err != nil {
+		return nil, err
+	}
+	if len(h.named) >= maxRefs {
+		h.notes = append(h.notes, fmt.Sprintf("It has more than %d branches and tags; the rest is left out.", maxRefs))
+	}
+	if err := r.readReflogs(ctx, h); err != nil {
+		return nil, err
+	}
+	r.underWay(ctx, h)
+	if shallow, err := r.read(ctx, "shallow", maxPacked); err == nil {
+		for line := range strings.Lines(string(shallow)) {
+			if commit := strings.TrimSpace(line); isCommit(commit) {
+				h.shallow = append(h.shallow, commit)
+			}
+		}
+		if len(h.shallow) > 0 {
+			h.notes = append(h.notes, "It was copied without its whole history (shallow): what came before is not in it.")
+		}
+	}
+	h.line(strings.TrimSpace(string(head)))
+	return h, nil
+}
+
+// line finds where the line of the checked-out branch ends.
+func (h *heads) line(head string) {
+	if h.branch != "" { // of work under way
+		h.at = h.named["refs/heads/"+h.branch]
+	}
+	if ref, ok := strings.CutPrefix(head, "ref: "); ok && h.at == "" {
+		h.branch, h.at = strings.TrimPrefix(ref, "refs/heads/"), h.named[ref]
+	} else if isCommit(head) {
+		h.others = append(h.others, head)
+		if h.at == "" {
+			h.at = head
+		}
+	}
+	if h.at != "" {
+		return
+	}
+	// What is checked out has no commit yet: the branch that git makes first, else the first by name.
+	names := []string{"refs/heads/main", "refs/heads/master"}
+	for name := range h.named {
+		if strings.HasPrefix(name, "refs/heads/") {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names[2:])
+	for _, name := range names {
+		if h.named[name] != "" {
+			h.notes = append(h.notes, fmt.Sprintf("What is checked out holds no commit; the line of branch %s is taken.",
+				place.Readable(strings.TrimPrefix(name, "refs/heads/"))))
+			h.branch, h.at = strings.TrimPrefix(name, "refs/heads/"), h.named[name]
+			return
+		}
+	}
+}
+
+// underWay reads what a rebase, merge or the like that is not finished names.
+func (r *repository) underWay(ctx context.Context, h *heads) {
+	for _, name := range []string{"ORIG_HEAD", "MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD", "FETCH_HEAD", "rebase-merge/orig-head",
+		"rebase-merge/onto", "rebase-apply/orig-head", "rebase-apply/onto"} {
+		text, err := r.read(ctx, name, maxPacked)
+		if err != nil {
+			continue
+		}
+		for line := range strings.Lines(string(text)) {
+			commit, _, _ := strings.Cut(strings.TrimSpace(line), "\t")
+			if isCommit(commit) {
+				h.others = append(h.others, commit)
+			}
+		}
+	}
+	for _, name := range []string{"rebase-merge/head-name", "rebase-apply/head-name"} {
+		if text, err := r.read(ctx, name, maxRefText); err == nil {
+			if branch, ok := strings.CutPrefix(strings.TrimSpace(string(text)), "refs/heads/"); ok {
+				h.branch = branch
+				h.notes = append(h.notes, fmt.Sprintf("Branch %s is in the middle of a rebase; its line is read as it was before.",
+					place.Readable(branch)))
+			}
+		}
+	}
+}
+
+// readReflogs reads where branches were before.
+func (r *repository) readReflogs(ctx context.Context, h *heads) error {
+	left := int64(maxReflog)
+	return r.below(ctx, "logs", 0, func(path string) error {
+		text, err := r.read(ctx, path, left)
+		if err != nil {
+			return ctx.Err()
+		}
+		left -= int64(len(text))
+		for line := range bytes.Lines(text) {
+			before, when, ok := readReflog(line)
+			for _, commit := range before {
+				if ok && len(h.former) < maxRefs {
+					h.former = append(h.former, former{strings.TrimPrefix(path, "logs/"), commit, when})
+				}
+			}
+		}
+		return ctx.Err()
+	})
+}
+
+// readReflog reads a line of a reflog: old and new commit, who, when, and what was done.
+func readReflog(line []byte) (commits []string, when time.Time, ok bool) {
+	head, _, _ := bytes.Cut(line, []byte{'\t'})
+	fields := bytes.Fields(head)
+	if len(fields) < 4 {
+		return nil, when, false
+	}
+	for _, f := range fields[:2] {
+		if isCommit(string(f)) {
+			commits = append(commits, string(f))
+		}
+	}
+	seconds, err := strconv.ParseInt(string(fields[len(fields)-2]), 10, 64)
+	if err != nil {
+		return nil, when, false
+	}
+	return commits, time.Unix(seconds, 0).UTC(), len(commits) > 0
+}
+
+// below calls see with the paths of all files below a folder of the repository.
+func (r *repository) below(ctx context.Context, path string, depth int, see func(path string) error) error {
+	for _, in := range slices.Compact([]string{r.path, r.own}) {
+		folder, err := r.files.Tree(ctx, place.Join(in, path))
+		if err != nil {
+			continue // not there
+		}
+		entries, err := folder.List(ctx)
+		folder.Close()
+		if err != nil {
+			return err
+		}
+		slices.SortFunc(entries, func(a, b reach.Info) int { return strings.Compare(a.Name, b.Name) })
+		for _, e := range entries {
+			err := error(nil)
+			switch {
+			case e.Type == entry.Folder && depth < 20 && in == r.path:
+				err = r.below(ctx, path+"/"+e.Name, depth+1, see)
+			case e.Type == entry.File:
+				err = see(path + "/" + e.Name)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// tips are all commits that something names, without repetition, in order.
+func (h *heads) tips() []string {
+	all := slices.Clone(h.others)
+	for _, commit := range h.named {
+		all = append(all, commit)
+	}
+	for _, f := range h.former {
+		all = append(all, f.commit)
+	}
+	if h.at != "" {
+		all = append(all, h.at)
+	}
+	slices.Sort(all)
+	return slices.Compact(all)
+}
