@@ -24,6 +24,7 @@ type Difference struct {
 	following Following
 	seen      int64
 	memo      []byte          // for the next survey
+	line      bool            // all its points in time were told at once
 	held      map[string]bool // the points in time that the store holds; nil where it does not hold several
 
 	// Of the capture under way.
@@ -79,11 +80,15 @@ func (d *Difference) End(notes []string) (Counts, error) {
 		return d.counts, err
 	}
 	found := d.seen
-	if d.held != nil {
+	if d.held != nil && !d.line {
 		found = d.source.Found + d.counts.Fresh
 	}
 	var err error
-	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, d.held, found, notes, d.memo); err != nil {
+	held := d.held
+	if d.line { // nothing that was known before is left to be thinned out
+		held = nil
+	}
+	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, held, found, notes, d.memo); err != nil {
 		return d.counts, err
 	}
 	return d.counts, nil
@@ -164,16 +169,17 @@ func (d *Difference) Line(points []sighting.Capture) error {
 		return fmt.Errorf("survey %s: its line was told twice, after something else, or empty", d.source.At)
 	}
 	d.source.Renew, d.source.Found = false, 0
-	if err := d.catalogue.beginLine(d.ctx, d.source, points); err != nil {
+	numbers, err := d.catalogue.beginLine(d.ctx, d.source, points)
+	if err != nil {
 		return err
 	}
 	d.held = map[string]bool{}
 	for _, p := range points {
 		d.held[p.Name] = true
 	}
-	err := d.begin(points[len(points)-1], true)
-	if err == nil {
-		d.capture.line = true
+	d.line = true
+	if err = d.begin(points[len(points)-1], true); err == nil {
+		d.capture.line, d.capture.numbers = true, numbers
 	}
 	return err
 }
@@ -207,7 +213,7 @@ func (d *Difference) finish() error {
 		return nil
 	}
 	err := d.capture.finish(d.ctx, d.unread)
-	d.counts.Gone += d.capture.gone
+	d.counts.Gone += d.capture.gone + int64(len(d.capture.numbers))
 	d.capture = nil
 	return err
 }

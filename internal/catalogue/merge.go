@@ -297,8 +297,7 @@ func (m *merge) sight(ctx context.Context, s *sighting.Sighting) (fresh bool, er
 		m.k.gone++
 		m.end(group[0])
 	}
-	m.add(s, block.Open, newName && len(group) == 0)
-	return true, nil
+	return m.add(s, block.Open, newName && len(group) == 0), nil
 }
 
 func (m *merge) contradicts(s *sighting.Sighting) error {
@@ -315,8 +314,8 @@ func (m *merge) gone(ctx context.Context, name string) error {
 	return err
 }
 
-// add keeps a sighting as a span.
-func (m *merge) add(s *sighting.Sighting, last int64, newName bool) {
+// add keeps a sighting as a span, and tells whether it is a new one.
+func (m *merge) add(s *sighting.Sighting, last int64, newName bool) (fresh bool) {
 	x := block.Span{Name: s.At.Name, Type: s.Type, Size: max(s.Size, -1), Written: entry.At(s.Written), Number: s.Number, Mark: s.Mark,
 		First: m.k.at, Last: last, Readable: s.Readable, Within: s.Within, Gone: entry.At(s.GoneAt), Target: s.Target, Lies: s.Lies,
 		Ref: string(s.Ref), Beside: s.Beside, Author: s.Author, Message: s.Message, Told: entry.At(s.Told)}
@@ -325,6 +324,11 @@ func (m *merge) add(s *sighting.Sighting, last int64, newName bool) {
 	}
 	if !s.Until.IsZero() {
 		x.Last = s.Until.UnixNano()
+	}
+	if m.k.line {
+		key := keyInLine(m.folder.id, &x)
+		x.ID = m.k.numbers[key] // 0 is a new one
+		delete(m.k.numbers, key)
 	}
 	m.origin(&x, s)
 	m.keep(x)
@@ -335,6 +339,7 @@ func (m *merge) add(s *sighting.Sighting, last int64, newName bool) {
 	case newName:
 		m.names = append(m.names, x.Name)
 	}
+	return x.ID == 0
 }
 
 // origin keeps where something came from, whose it is, and what is wrong with it.

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
 
@@ -30,18 +31,48 @@ func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time
 	return points, rows.Err()
 }
 
-// beginLine records all points in time of a source, not complete yet, in place of those known before.
-func (c *Catalogue) beginLine(ctx context.Context, src Source, points []sighting.Capture) error {
-	if err := c.Renew(ctx, src); err != nil {
-		return err
+// lineKey tells a span of a line from the others, whatever number it has.
+type lineKey struct {
+	folder int64
+	name   string
+	first  int64 // 0 of what is beside the line
+	mark   entry.Mark
+}
+
+func keyInLine(folder int64, s *block.Span) lineKey {
+	k := lineKey{folder, s.Name, s.First, s.Mark}
+	if s.Beside {
+		k.first = 0
 	}
+	return k
+}
+
+// beginLine records all points in time of a source, not complete yet, in place of those known before, and returns the numbers of what was
+// known: what is told again keeps them.
+func (c *Catalogue) beginLine(ctx context.Context, src Source, points []sighting.Capture) (map[lineKey]int64, error) {
 	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", src.ID)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	return c.tx(ctx, func(tx *sql.Tx) error {
+	numbers := map[lineKey]int64{}
+	defer c.forgetStore(src.ID)
+	return numbers, c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
-		if err := c.rewriteAll(ctx, w, folders, func(_ *folder, all []block.Span) ([]block.Span, bool) { return nil, len(all) > 0 }); err != nil {
+		if err := c.rewriteAll(ctx, w, folders, func(f *folder, all []block.Span) ([]block.Span, bool) {
+			for i := range all {
+				numbers[keyInLine(f.id, &all[i])] = all[i].ID
+			}
+			return nil, len(all) > 0
+		}); err != nil {
+			return err
+		}
+		for _, step := range []string{"DELETE FROM captures WHERE source_id = ?", "UPDATE sources SET renew = 0, trouble = '', " +
+			"last_capture = NULL, found = 0 WHERE id = ?"} {
+			if err := w.exec(ctx, step, src.ID); err != nil {
+				return err
+			}
+		}
+		if err := dropPending(ctx, w, src.ID); err != nil {
 			return err
 		}
 		rows := w.inserter("INSERT INTO captures (source_id, at, name, held)", "", 4)
@@ -144,6 +175,11 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 
 // thin notes which points in time are gone, and counts how many copies cannot be read any more because only they showed them.
 func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bool) (lost int64, err error) {
+	var known int
+	const count = "SELECT count(*) FROM captures WHERE source_id = ? AND held"
+	if err := c.reads.QueryRowContext(ctx, count, sourceID).Scan(&known); err != nil || known == len(held) { // each that is held is known
+		return 0, err
+	}
 	rows, err := c.reads.QueryContext(ctx, "SELECT id, name, at, complete FROM captures WHERE source_id = ? AND held", sourceID)
 	if err != nil {
 		return 0, err

@@ -17,17 +17,18 @@ import (
 // written as a whole, many folders in one transaction. Of a point in time, what is new is written at once; what changes in folders that
 // were known waits for its end, for one that is being removed meanwhile would seem to lack files.
 type Capture struct {
-	c      *Catalogue
-	id     int64  // 0 until something is written
-	name   string // of a point in time
-	source Source
-	at     int64
-	dated  bool  // of a store that holds many
-	before int64 // the time of the complete capture before this one; no time where there is none
-	after  int64 // the same behind it
-	delta  bool  // only what changed since the one before is sighted
-	line   bool  // it is told together with all before it: what is sighted says itself which of them showed it
-	owner  func(path string, uid entry.Maybe[int64]) string
+	c       *Catalogue
+	id      int64  // 0 until something is written
+	name    string // of a point in time
+	source  Source
+	at      int64
+	dated   bool              // of a store that holds many
+	before  int64             // the time of the complete capture before this one; no time where there is none
+	after   int64             // the same behind it
+	delta   bool              // only what changed since the one before is sighted
+	numbers map[lineKey]int64 // of what was known of a line, before it is told anew
+	line    bool              // it is told together with all before it: what is sighted says itself which of them showed it
+	owner   func(path string, uid entry.Maybe[int64]) string
 
 	folders *knownFolders
 	open    *merge            // the folder whose sightings are coming

@@ -58,8 +58,8 @@ func (b *builder) besides(versions []Version) (all []Version) {
 		}
 		v := &all[n]
 		v.Seen = append(v.Seen, i)
-		if !s.Written.IsZero() && !s.Written.Before(earliest) && s.Written.Before(v.Arrived) {
-			v.Arrived = s.Written
+		if at := s.Written; !at.Before(earliest) && (at.Before(v.Arrived) || len(v.Seen) == 1) {
+			v.Arrived = at
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Version) int { return cmp.Compare(a.Arrived.UnixNano(), b.Arrived.UnixNano()) })

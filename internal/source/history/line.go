@@ -125,6 +125,25 @@ func recorders(commits map[string]*commit) recorder {
 	return r
 }
 
+// of is who is to be named for what a commit of the line changed: its author, but of what a merge brought whoever wrote that.
+func (r recorder) of(c *commit, ch change) *commit {
+	if by := r[recorded{ch.path, ch.blob}]; by != nil && len(c.parents) > 1 {
+		return by
+	}
+	return c
+}
+
+// renames tells whether a commit called something otherwise without changing it.
+func (c *commit) renames() bool {
+	gone := map[string]bool{}
+	for _, ch := range c.changes {
+		if ch.blob == "" && ch.was != "" {
+			gone[ch.was] = true
+		}
+	}
+	return slices.ContainsFunc(c.changes, func(ch change) bool { return ch.was == "" && gone[ch.blob] })
+}
+
 // earlier tells whether a is to be believed to have recorded something before b.
 func earlier(a, b *commit) bool {
 	merges := func(c *commit) int { return min(len(c.parents), 2) / 2 }
@@ -179,10 +198,7 @@ func (f *follower) step(i int, c *commit) {
 		if ch.blob == "" {
 			continue
 		}
-		v := &version{path: ch.path, blob: ch.blob, link: ch.link, by: f.by[recorded{ch.path, ch.blob}], from: i, until: standing}
-		if v.by == nil {
-			v.by = c
-		}
+		v := &version{path: ch.path, blob: ch.blob, link: ch.link, by: f.by.of(c, ch), from: i, until: standing}
 		if old := renamed[ch.path]; old != nil {
 			v.number, v.by = old.number, old.by
 		} else if last := f.last(ch); last != 0 {

@@ -126,7 +126,7 @@ func (l *logReader) commit(id string, field func() (string, error)) (*commit, er
 			return nil, err
 		}
 	}
-	if !isCommit(id) {
+	if !isObject(id) {
 		return nil, errLog
 	}
 	c := &commit{id: id, parents: strings.Fields(fields[0]), author: l.once(readable(fields[3])),
@@ -171,12 +171,12 @@ func (l *logReader) change(meta, path string) (change, error) {
 	kept := func(mode string) bool {
 		return mode == "100644" || mode == "100755" || mode == "120000" || mode == "100664"
 	}
-	if isCommit(f[2]) && kept(f[0]) {
+	if isObject(f[2]) && kept(f[0]) {
 		c.was = f[2]
 	}
 	switch {
 	case f[1] == "000000":
-	case !kept(f[1]) || !isCommit(f[3]):
+	case !kept(f[1]) || !isObject(f[3]):
 		c.other = true
 	default:
 		c.blob, c.link = f[3], f[1] == "120000"

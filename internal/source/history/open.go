@@ -49,7 +49,7 @@ const maxHeld = 4 << 20
 func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
 	kind, rest, _ := strings.Cut(string(ref), " ")
 	blob, at, ok := strings.Cut(rest, " ")
-	if (kind == "blob" || kind == "link") && ok && isCommit(blob) {
+	if (kind == "blob" || kind == "link") && ok && isObject(blob) {
 		var written time.Time
 		if seconds, err := strconv.ParseInt(at, 10, 64); err == nil {
 			written = time.Unix(seconds, 0).UTC()
@@ -60,7 +60,7 @@ func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, err
 	if err != nil {
 		return source.Content{}, err
 	}
-	if !isCommit(l.Capture) {
+	if !isObject(l.Capture) {
 		return source.Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), errMissing)
 	}
 	path := strings.TrimPrefix(place.Join("/"+l.Dir, l.Name), "/")

@@ -164,12 +164,19 @@ func (h *heads) describe() string {
 	return fmt.Sprintf("On %s; %d branches, tags and other names.", branch, len(h.named))
 }
 
-var objectName = regexp.MustCompile(`^([0-9a-f]{40}|[0-9a-f]{64})$`)
-
 const nobody = "0000000000000000000000000000000000000000"
 
-func isCommit(name string) bool {
-	return objectName.MatchString(name) && !strings.HasPrefix(name, nobody)
+// isObject tells whether a text names an object: 40 or 64 hexadecimal digits, not all zero.
+func isObject(name string) bool {
+	if len(name) != 40 && len(name) != 64 {
+		return false
+	}
+	for i := range len(name) {
+		if c := name[i]; (c < '0' || c > '9') && (c < 'a' || c > 'f') {
+			return false
+		}
+	}
+	return !strings.HasPrefix(name, nobody)
 }
 
 // readHeads reads what names commits.
@@ -185,7 +192,7 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 	if packed, err := r.read(ctx, "packed-refs", maxPacked); err == nil {
 		for line := range strings.Lines(string(packed)) {
 			commit, name, ok := strings.Cut(strings.TrimSpace(line), " ")
-			if ok && isCommit(commit) && len(h.named) < maxRefs {
+			if ok && isObject(commit) && len(h.named) < maxRefs {
 				h.named[name] = commit
 			}
 		}
@@ -197,7 +204,7 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 			return nil
 		}
 		text, err := r.read(ctx, path, maxRefText)
-		if commit := strings.TrimSpace(string(text)); err == nil && isCommit(commit) {
+		if commit := strings.TrimSpace(string(text)); err == nil && isObject(commit) {
 			h.named[path] = commit
 		}
 		return ctx.Err()
@@ -213,7 +220,7 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 	r.underWay(ctx, h)
 	if shallow, err := r.read(ctx, "shallow", maxPacked); err == nil {
 		for line := range strings.Lines(string(shallow)) {
-			if commit := strings.TrimSpace(line); isCommit(commit) {
+			if commit := strings.TrimSpace(line); isObject(commit) {
 				h.shallow = append(h.shallow, commit)
 			}
 		}
@@ -232,7 +239,7 @@ func (h *heads) line(head string) {
 	}
 	if ref, ok := strings.CutPrefix(head, "ref: "); ok && h.at == "" {
 		h.branch, h.at = strings.TrimPrefix(ref, "refs/heads/"), h.named[ref]
-	} else if isCommit(head) {
+	} else if isObject(head) {
 		h.others = append(h.others, head)
 		if h.at == "" {
 			h.at = head
@@ -269,7 +276,7 @@ func (r *repository) underWay(ctx context.Context, h *heads) {
 		}
 		for line := range strings.Lines(string(text)) {
 			commit, _, _ := strings.Cut(strings.TrimSpace(line), "\t")
-			if isCommit(commit) {
+			if isObject(commit) {
 				h.others = append(h.others, commit)
 			}
 		}
@@ -314,7 +321,7 @@ func readReflog(line []byte) (commits []string, when time.Time, ok bool) {
 		return nil, when, false
 	}
 	for _, f := range fields[:2] {
-		if isCommit(string(f)) {
+		if isObject(string(f)) {
 			commits = append(commits, string(f))
 		}
 	}

@@ -16,6 +16,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
@@ -167,7 +169,7 @@ func (r *reading) further(ctx context.Context, before, now *memo, points map[str
 		return false, ctx.Err()
 	}
 	line, root := lineOf(r.commits, r.heads.at)
-	if root != before.At {
+	if root != before.At || slices.ContainsFunc(line, (*commit).renames) { // what was called otherwise before is not known here
 		return false, nil
 	}
 	loose, err := r.look(ctx, r.fetched.loose)
@@ -226,7 +228,7 @@ func (r *reading) changed(c *commit, by recorder) (all []reported) {
 		if ch.other {
 			continue
 		}
-		v := version{path: ch.path, blob: ch.blob, link: ch.link, by: by[recorded{ch.path, ch.blob}]}
+		v := version{path: ch.path, blob: ch.blob, link: ch.link, by: by.of(c, ch)}
 		if v.blob == "" {
 			all = append(all, reported{sighting.Sighting{At: locate(ch.path)}, true})
 			continue
@@ -276,22 +278,29 @@ func (r *reading) others(before, now *memo, loose map[string]object, staged []ve
 func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) error {
 	clear(r.commits)
 	unnamed := map[string]bool{} // commits, then those that nothing names
-	if err := r.mirror.objects(ctx, func(name string, o object) {
-		switch o.kind {
-		case "blob":
-			r.sizes[name] = o.size
-		case "commit":
-			unnamed[name] = true
-		}
-	}); err != nil {
-		return err
+	side, sideBySide := errgroup.WithContext(ctx)
+	side.Go(func() error {
+		return r.mirror.objects(sideBySide, func(name string, o object) {
+			switch o.kind {
+			case "blob":
+				r.sizes[name] = o.size
+			case "commit":
+				unnamed[name] = true
+			}
+		})
+	})
+	tips := r.heads.tips()
+	cut, err := r.mirror.log(ctx, tips, nil, func(c *commit) { r.commits[c.id] = c })
+	if listed := side.Wait(); listed != nil {
+		return listed
+	}
+	for id := range r.commits {
+		delete(unnamed, id)
 	}
 	take := func(c *commit) {
 		r.commits[c.id] = c
 		delete(unnamed, c.id)
 	}
-	tips := slices.DeleteFunc(r.heads.tips(), func(t string) bool { _, blob := r.sizes[t]; return blob })
-	cut, err := r.mirror.log(ctx, tips, nil, take)
 	if err == nil && len(unnamed) > 0 && cut == "" {
 		cut, err = r.mirror.log(ctx, slices.Sorted(maps.Keys(unnamed)), tips, take)
 	}
@@ -332,8 +341,8 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 	if err := report.Line(points); err != nil {
 		return err
 	}
-	all := r.beside(t)
-	named := map[string]bool{}
+	all := slices.Grow(r.beside(t), len(t.line))
+	named := make(map[string]bool, len(r.sizes))
 	for _, v := range t.line {
 		seen := r.sighting(v)
 		if seen.Type == entry.Folder { // which is read as of the latest commit that has it
@@ -536,7 +545,7 @@ func (r *reading) staged(ctx context.Context, keep func(version) bool) (all []ve
 			}
 			meta, path, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
 			f := strings.Fields(meta)
-			if !ok || len(f) != 3 || !isCommit(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxChanges {
+			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxChanges {
 				continue
 			}
 			if v := (version{path: path, blob: f[1]}); !committed[recorded{v.path, v.blob}] && keep(v) {
@@ -579,11 +588,14 @@ func (r *reading) readLinks(ctx context.Context, t told) error {
 
 // report sights everything in the order that surveys have, but for what is left out.
 func (r *reading) report(all []reported, report source.Reporter) error {
-	slices.SortFunc(all, func(a, b reported) int {
+	ordered := make([]*reported, len(all))
+	for i := range all {
+		ordered[i] = &all[i]
+	}
+	slices.SortFunc(ordered, func(a, b *reported) int {
 		return cmp.Or(strings.Compare(a.At.Dir, b.At.Dir), strings.Compare(a.At.Name, b.At.Name), a.From.Compare(b.From))
 	})
-	for i := range all {
-		x := &all[i]
+	for _, x := range ordered {
 		if len(r.Exclusions) > 0 && exclude.By(r.Exclusions, place.Mapped(r.Maps, "/"+x.At.Path())) != "" {
 			continue
 		}
