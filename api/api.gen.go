@@ -1067,6 +1067,12 @@ type ConditionState string
 
 // Copy defines model for Copy.
 type Copy struct {
+	// Author Who made this version, where its store tells
+	Author *string `json:"author,omitempty"`
+
+	// Beside True where it stood on no line of its store's points in time: on another branch, or nobody knows when
+	Beside *bool `json:"beside,omitempty"`
+
 	// CapturedAt The capture that first showed it: a survey, or one of a store's points in time
 	CapturedAt time.Time  `json:"captured_at"`
 	Claimed    *Place     `json:"claimed,omitempty"`
@@ -1087,7 +1093,10 @@ type Copy struct {
 	// Lies Where it lies, in words, in a store that has no paths
 	Lies   *string `json:"lies,omitempty"`
 	LiesAt Place   `json:"lies_at"`
-	Name   string  `json:"name"`
+
+	// Message What they said of it
+	Message *string `json:"message,omitempty"`
+	Name    string  `json:"name"`
 
 	// Notes What is wrong with it or was assumed
 	Notes []string `json:"notes"`
@@ -1918,6 +1927,12 @@ type TrailVersion struct {
 	// ArrivedAt From when it was current
 	ArrivedAt time.Time `json:"arrived_at"`
 
+	// Author Who made it, where a store tells
+	Author *string `json:"author,omitempty"`
+
+	// Beside True where it is known of the place but nothing shows that it stood there, or when: on another branch, a leftover, staged. It arrived when it was written, and counts in no moment
+	Beside *bool `json:"beside,omitempty"`
+
 	// Content Equal for equal contents
 	Content int `json:"content"`
 
@@ -1940,10 +1955,13 @@ type TrailVersion struct {
 	LastSeenAt time.Time `json:"last_seen_at"`
 
 	// Marks In place of the copies, where marks were asked for
-	Marks  *[]TrailMark `json:"marks,omitempty"`
-	Place  Place        `json:"place"`
-	Sha256 *string      `json:"sha256"`
-	Size   *int64       `json:"size"`
+	Marks *[]TrailMark `json:"marks,omitempty"`
+
+	// Message What they said of it
+	Message *string `json:"message,omitempty"`
+	Place   Place   `json:"place"`
+	Sha256  *string `json:"sha256"`
+	Size    *int64  `json:"size"`
 
 	// SupersededAt When something else or nothing took its place; null while it stands
 	SupersededAt *time.Time `json:"superseded_at"`

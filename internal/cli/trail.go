@@ -88,14 +88,21 @@ func (s *session) showTrail(t api.Trail) {
 
 func (s *session) showVersions(t api.Trail) {
 	head := []string{"", "ARRIVED", "LAST SEEN", "REPLACED", "SIZE", "DIGEST", "COPIES"}
+	authors := slices.ContainsFunc(t.Versions, func(v api.TrailVersion) bool { return v.Author != nil })
+	if authors {
+		head = append(head, "BY")
+	}
 	several := slices.ContainsFunc(t.Versions, func(v api.TrailVersion) bool { return v.Place.Path != t.Place.Path })
 	if several {
 		head = append(head, "AS")
 	}
 	table := table{head: head, right: map[int]bool{0: true, 4: true}}
 	for i, v := range t.Versions {
-		replaced := "stands"
-		if v.SupersededAt != nil {
+		lastSeen, replaced := s.at(&v.LastSeenAt), "stands"
+		switch {
+		case v.Beside != nil:
+			lastSeen, replaced = "—", "beside"
+		case v.SupersededAt != nil:
 			replaced = s.at(v.SupersededAt)
 		}
 		digest := "—"
@@ -106,13 +113,27 @@ func (s *session) showVersions(t api.Trail) {
 		if v.Size != nil {
 			bytes = size(*v.Size)
 		}
-		row := []string{fmt.Sprint(i + 1), s.at(&v.ArrivedAt), s.at(&v.LastSeenAt), replaced, bytes, digest, markList(t, v)}
+		row := []string{fmt.Sprint(i + 1), s.at(&v.ArrivedAt), lastSeen, replaced, bytes, digest, markList(t, v)}
+		if authors {
+			row = append(row, said(v))
+		}
 		if several {
 			row = append(row, quotePath(pathBytes(v.Place)))
 		}
 		table.add(row...)
 	}
 	table.print(s.Stdout)
+}
+
+// said tells who made a version and what they said of it.
+func said(v api.TrailVersion) string {
+	if v.Author == nil {
+		return "—"
+	}
+	if v.Message == nil {
+		return inert(*v.Author)
+	}
+	return inert(*v.Author) + ": " + inert(*v.Message)
 }
 
 // marksOf returns what is drawn of a version's copies.
@@ -216,7 +237,11 @@ func (d *drawing) print(s *session) {
 	for n, lane := range d.t.Lanes {
 		fmt.Fprintln(s.Stdout, d.row(laneLabel(lane), d.marks(n)))
 	}
-	fmt.Fprintln(s.Stdout, d.row("", []rune("█ proved  ▒ assumed  ● a copy  ○ only its record  ✕ deleted")))
+	legend := "█ proved  ▒ assumed  ● a copy  ○ only its record  ✕ deleted"
+	if slices.ContainsFunc(d.t.Versions, func(v api.TrailVersion) bool { return v.Beside != nil }) {
+		legend += "  ◇ beside: not known to have stood here"
+	}
+	fmt.Fprintln(s.Stdout, d.row("", []rune(legend)))
 	if len(names) > 1 {
 		for i, name := range names {
 			fmt.Fprintln(s.Stdout, d.row("", []rune(fmt.Sprintf("%c: %s", 'a'+i, quoted(name)))))
@@ -267,7 +292,7 @@ func (d *drawing) bars(name api.Place) (numbers, bars []rune) {
 	bars, numbers = []rune(strings.Repeat(" ", d.cells)), []rune(strings.Repeat(" ", d.cells))
 	free := 0
 	for i, v := range d.t.Versions {
-		if v.Place.Path != name.Path || v.Place.Machine != name.Machine {
+		if v.Place.Path != name.Path || v.Place.Machine != name.Machine || v.Beside != nil {
 			continue
 		}
 		end := d.to
@@ -302,6 +327,12 @@ func (d *drawing) marks(n int) []rune {
 	for _, v := range d.t.Versions {
 		for _, c := range marksOf(v) {
 			if c.Lane != n {
+				continue
+			}
+			if v.Beside != nil {
+				if at := d.cell(v.ArrivedAt); cells[at] == ' ' {
+					cells[at] = '◇'
+				}
 				continue
 			}
 			if c.GoneAt != nil {

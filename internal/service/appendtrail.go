@@ -99,6 +99,8 @@ func appendVersion(b []byte, v api.TrailVersion) []byte {
 		b = append(b, ',')
 	}
 	b = appendTime(append(b, `"arrived_at":`...), v.ArrivedAt)
+	b = appendIf(b, `,"author":`, v.Author, appendText)
+	b = appendIf(b, `,"beside":`, v.Beside, strconv.AppendBool)
 	b = appendInt(append(b, `,"content":`...), int64(v.Content))
 	b = appendList(append(b, `,"copies":`...), v.Copies, appendCopy)
 	b = strconv.AppendBool(append(b, `,"current":`...), v.Current)
@@ -109,6 +111,7 @@ func appendVersion(b []byte, v api.TrailVersion) []byte {
 	if v.Marks != nil {
 		b = appendList(append(b, `,"marks":`...), *v.Marks, appendMark)
 	}
+	b = appendIf(b, `,"message":`, v.Message, appendText)
 	b = appendPlace(append(b, `,"place":`...), v.Place)
 	b = appendOptional(append(b, `,"sha256":`...), v.Sha256, appendText)
 	b = appendOptional(append(b, `,"size":`...), v.Size, appendInt)
@@ -131,7 +134,15 @@ func appendMark(b []byte, m api.TrailMark) []byte {
 }
 
 func appendCopy(b []byte, c api.Copy) []byte {
-	b = appendTime(append(b, `{"captured_at":`...), c.CapturedAt)
+	b = appendIf(append(b, '{'), `"author":`, c.Author, appendText)
+	if c.Author != nil {
+		b = append(b, ',')
+	}
+	b = appendIf(b, `"beside":`, c.Beside, strconv.AppendBool)
+	if c.Beside != nil {
+		b = append(b, ',')
+	}
+	b = appendTime(append(b, `"captured_at":`...), c.CapturedAt)
 	b = appendIf(b, `,"claimed":`, c.Claimed, appendPlace)
 	b = appendText(append(b, `,"class":`...), string(c.Class))
 	b = appendList(append(b, `,"condition":{"reasons":`...), c.Condition.Reasons, appendText)
@@ -143,6 +154,7 @@ func appendCopy(b []byte, c api.Copy) []byte {
 	b = appendTime(append(b, `,"last_seen_at":`...), c.LastSeenAt)
 	b = appendIf(b, `,"lies":`, c.Lies, appendText)
 	b = appendPlace(append(b, `,"lies_at":`...), c.LiesAt)
+	b = appendIf(b, `,"message":`, c.Message, appendText)
 	b = appendText(append(b, `,"name":`...), c.Name)
 	b = appendList(append(b, `,"notes":`...), c.Notes, appendText)
 	b = strconv.AppendBool(append(b, `,"origin_known":`...), c.OriginKnown)

@@ -90,12 +90,18 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	for _, store := range t.Stores {
 		a.Lanes = append(a.Lanes, toLane(store))
 	}
-	var shown []int // of the versions
-	for i, v := range t.Versions {
-		if state := request.Params.Condition; state == nil ||
-			slices.ContainsFunc(v.Seen, func(n int) bool { return t.Facts[n].Condition == condition.State(*state) }) {
-			shown = append(shown, i)
+	var shown []*trail.Version
+	for _, all := range [...][]trail.Version{t.Versions, t.Beside} {
+		for i := range all {
+			v := &all[i]
+			if state := request.Params.Condition; state == nil ||
+				slices.ContainsFunc(v.Seen, func(n int) bool { return t.Facts[n].Condition == condition.State(*state) }) {
+				shown = append(shown, v)
+			}
 		}
+	}
+	if len(t.Beside) > 0 {
+		slices.SortStableFunc(shown, func(a, b *trail.Version) int { return a.Arrived.Compare(b.Arrived) })
 	}
 	var copies []catalogue.Copy
 	if how != api.GetTrailParamsCopiesMarks {
@@ -104,8 +110,9 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		}
 	}
 	return shownTrail{a, len(shown), func(n int) api.TrailVersion {
-		v := &t.Versions[shown[n]]
+		v := shown[n]
 		a := toVersion(v)
+		a.Author, a.Message = saidOf(&t, v)
 		if copies == nil {
 			a.Marks = toMarks(&t, v)
 			return a
@@ -155,6 +162,16 @@ func setStates(t *trails.Trail, copies []catalogue.Copy) {
 	}
 }
 
+// saidOf tells who made a version and what they said of it, by the first copy that knows.
+func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
+	for _, n := range v.Seen {
+		if f := &t.Facts[n]; f.Author != "" {
+			return &f.Author, optional(f.Message)
+		}
+	}
+	return nil, nil
+}
+
 func toVersion(v *trail.Version) api.TrailVersion {
 	a := api.TrailVersion{
 		Sha256:       optional(v.SHA256),
@@ -177,6 +194,10 @@ func toVersion(v *trail.Version) api.TrailVersion {
 	}
 	if v.Hidden {
 		a.Hidden = &v.Hidden
+	}
+	if v.Beside {
+		a.Beside, a.Current = &v.Beside, false
+		a.SupersededAt = &a.ArrivedAt
 	}
 	return a
 }

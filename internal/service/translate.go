@@ -155,6 +155,10 @@ func toCopy(c catalogue.Copy) api.Copy {
 		size := c.Size
 		a.Size = &size
 	}
+	a.Author, a.Message = optional(c.Author), optional(c.Message)
+	if c.Beside {
+		a.Beside = &c.Beside
+	}
 	if c.Claimed != "" {
 		claimed := toPlace(place.Place{Machine: c.Source.Machine, Path: c.Claimed})
 		a.Claimed = &claimed

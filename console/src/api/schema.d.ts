@@ -1032,6 +1032,12 @@ export interface components {
             lies_at: components["schemas"]["Place"];
             /** @description Where it lies, in words, in a store that has no paths */
             lies?: string;
+            /** @description Who made this version, where its store tells */
+            author?: string;
+            /** @description What they said of it */
+            message?: string;
+            /** @description True where it stood on no line of its store's points in time: on another branch, or nobody knows when */
+            beside?: boolean;
             /** @description The folder copy that it lies in */
             item_of?: string;
             /** @description Where a link points */
@@ -1092,6 +1098,12 @@ export interface components {
             doubt?: string;
             /** @description Of the size and write time of the one before, and yet another content */
             hidden?: boolean;
+            /** @description Who made it, where a store tells */
+            author?: string;
+            /** @description What they said of it */
+            message?: string;
+            /** @description True where it is known of the place but nothing shows that it stood there, or when: on another branch, a leftover, staged. It arrived when it was written, and counts in no moment */
+            beside?: boolean;
         };
         /** @description A copy as it is drawn. All else of it is told by /copies/{id} */
         TrailMark: {

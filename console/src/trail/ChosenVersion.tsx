@@ -1,6 +1,6 @@
 import { useState } from "react";
 import { Link } from "react-router";
-import type { Copy, Place, Trail, TrailMark } from "../api/client";
+import type { Copy, Place, Trail, TrailMark, TrailVersion } from "../api/client";
 import { CopyLine } from "../parts/CopyLine";
 import { Key, Plain, Primary, Quiet } from "../parts/controls";
 import { Difference } from "../parts/Difference";
@@ -10,6 +10,7 @@ import { Peek } from "../parts/Peek";
 import { folderLink, parentOf } from "../places";
 import { absolute } from "../when";
 import { marksOf } from "./layout";
+import { Said } from "./Versions";
 
 interface Props {
   trail: Trail;
@@ -33,9 +34,10 @@ export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring
       <h1>
         Version {version + 1} of {trail.versions.length}
       </h1>
+      {v.author && <Said v={v} />}
       <p>
-        {absolute(v.arrived_at)} to {v.superseded_at ? absolute(v.superseded_at) : "now"}
-        {v.superseded_at && v.last_seen_at < v.superseded_at && <Quiet>, assumed after {absolute(v.last_seen_at)}</Quiet>}
+        {v.beside ? `Recorded ${absolute(v.arrived_at)}, beside the line` : span(v)}
+        {!v.beside && v.superseded_at && v.last_seen_at < v.superseded_at && <Quiet>, assumed after {absolute(v.last_seen_at)}</Quiet>}
       </p>
       <p>{whole ? <CopyLine copy={whole} /> : <Quiet>Copy {copy.id} …</Quiet>}</p>
       <Row>
@@ -59,6 +61,8 @@ export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring
     </article>
   );
 }
+
+const span = (v: TrailVersion) => `${absolute(v.arrived_at)} to ${v.superseded_at ? absolute(v.superseded_at) : "now"}`;
 
 /** Two versions against each other. */
 export function Compared({ marked, clear }: { marked: string[]; clear: () => void }) {

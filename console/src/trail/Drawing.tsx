@@ -113,8 +113,9 @@ const isBroken = (trail: Trail, version: number) => marksOf(trail.versions[versi
 /** The steps from one name to the next. */
 function Steps({ trail, axis }: { trail: Trail; axis: Axis }) {
   const names = namesOf(trail);
-  const lines = trail.versions.map((v) => sizes.axis + names.findIndex((n) => samePlace(n, v.place)) * sizes.line + 13);
-  return trail.versions.map((v, i) => {
+  const onLine = trail.versions.filter((v) => !v.beside);
+  const lines = onLine.map((v) => sizes.axis + names.findIndex((n) => samePlace(n, v.place)) * sizes.line + 13);
+  return onLine.map((v, i) => {
     const from = lines[i - 1];
     if (from === undefined || from === lines[i]) return null;
     return <path key={i} d={`M${axis(new Date(v.arrived_at))} ${from}V${lines[i]}`} className="ink" strokeWidth="1.5" />;

@@ -25,7 +25,9 @@ export function Lane({ trail, lane, axis, y, width, version, copy, marked, choos
         return (
           <g key={`${m.copy} ${m.x}`} onClick={() => choose(m.version, m.copy)} className="pick">
             {m.expires !== null && m.readable && <path d={`M${m.x} ${y}H${m.expires}M${m.expires} ${y - 4}v8`} className="rule" />}
-            {m.gone ? (
+            {m.beside ? (
+              <path d={`M${m.x} ${y - 6}v12M${m.x - 4} ${y}h8`} className={look} strokeWidth="1.5" />
+            ) : m.gone ? (
               <path d={`M${m.x - 5} ${y - 5}h10v10h-10z`} className={look} />
             ) : (
               <ellipse cx={m.x} cy={y} rx={m.count > 1 ? 6 : 4} ry={4} className={look} />

@@ -88,8 +88,8 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
                 {verdict?.version === i && <Advised>◆ advised</Advised>}
                 {verdict?.whyNot.has(i) && <Quiet as="div">{verdict.whyNot.get(i)}</Quiet>}
               </Cell>
-              <Cell>{absolute(v.last_seen_at)}</Cell>
-              <Cell>{v.superseded_at ? absolute(v.superseded_at) : "stands"}</Cell>
+              <Cell>{v.beside ? "" : absolute(v.last_seen_at)}</Cell>
+              <Cell>{v.beside ? "beside" : v.superseded_at ? absolute(v.superseded_at) : "stands"}</Cell>
               <Cell>{bytes(v.size)}</Cell>
               <Cell>
                 <Copies>
@@ -117,6 +117,8 @@ function Remarks({ trail, v }: { trail: Trail; v: TrailVersion }) {
   );
   return (
     <>
+      {v.author && <Said v={v} />}
+      {v.beside && <Quiet as="div">known of this place, but nothing shows that it stood here</Quiet>}
       {!samePlace(v.place, trail.place) && <Quiet as="div">as {v.place.path}</Quiet>}
       {again && <Quiet as="div">the same content as before came back</Quiet>}
       {v.hidden && <Care as="div">other content, though size and write time are the same</Care>}
@@ -124,3 +126,11 @@ function Remarks({ trail, v }: { trail: Trail; v: TrailVersion }) {
     </>
   );
 }
+
+/** Who made a version, and what they said of it. */
+export const Said = ({ v }: { v: TrailVersion }) => (
+  <div>
+    by {v.author}
+    {v.message && <Quiet>: {v.message}</Quiet>}
+  </div>
+);

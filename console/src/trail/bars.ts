@@ -22,6 +22,7 @@ export function bars(t: Trail, axis: Axis, now: number): Bar[] {
   const [left, right] = axis.range() as [number, number];
   const made: Bar[] = [];
   t.versions.forEach((v, index) => {
+    if (v.beside) return;
     const from = time(v.arrived_at);
     const to = v.superseded_at ? time(v.superseded_at) : Math.max(now, time(v.last_seen_at));
     const start = Math.max(axis(from), left - 2);
@@ -77,6 +78,7 @@ export interface Mark {
   copy: string;
   readable: boolean;
   gone: boolean;
+  beside: boolean; // it is not known to have stood there
   expires: number | null; // where its tail ends
   count: number;
 }
@@ -90,7 +92,12 @@ export function marks(t: Trail, lane: number, axis: Axis): Mark[] {
   t.versions.forEach((v, version) => {
     for (const c of marksOf(v)) {
       if (c.lane !== lane) continue;
-      const base = { version, copy: c.id, expires: c.expires_at ? axis(time(c.expires_at)) : null, count: 1 };
+      const beside = v.beside ?? false;
+      const base = { version, copy: c.id, expires: c.expires_at ? axis(time(c.expires_at)) : null, count: 1, beside };
+      if (beside) {
+        made.push({ ...base, x: axis(time(v.arrived_at)), readable: c.readable, gone: false });
+        continue;
+      }
       if (c.gone_at) {
         made.push({ ...base, x: axis(time(c.gone_at)), readable: c.readable, gone: true });
         continue;

@@ -61,7 +61,7 @@ export const samePlace = (a: Place, b: Place) => a.machine === b.machine && a.pa
 /** The names in the order in which the file had them; each is a line of the trail. */
 export function namesOf(t: Trail): Place[] {
   const names: Place[] = [];
-  for (const v of t.versions) if (!names.some((n) => samePlace(n, v.place))) names.push(v.place);
+  for (const v of t.versions) if (!v.beside && !names.some((n) => samePlace(n, v.place))) names.push(v.place);
   return names;
 }
 

@@ -54,13 +54,16 @@ func (b *builder) besides(versions []Version) (all []Version) {
 			n = len(all)
 			mine[c] = n
 			all = append(all, Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: s.SHA256, Target: s.Target, Content: c, Written: s.Written,
-				Arrived: s.First, First: s.First, LastSeen: s.First})
+				Arrived: s.First, First: s.First, LastSeen: s.First, Beside: true})
 		}
 		v := &all[n]
 		v.Seen = append(v.Seen, i)
 		if at := s.Written; !at.Before(earliest) && (at.Before(v.Arrived) || len(v.Seen) == 1) {
 			v.Arrived = at
 		}
+	}
+	for n := range all {
+		all[n].First, all[n].LastSeen = all[n].Arrived, all[n].Arrived
 	}
 	slices.SortStableFunc(all, func(a, b Version) int { return cmp.Compare(a.Arrived.UnixNano(), b.Arrived.UnixNano()) })
 	return all

@@ -84,6 +84,7 @@ type Version struct {
 	LastSeen   time.Time // the last one
 	Superseded time.Time // zero while it stands
 	Seen       []int     // indexes of what was seen of this content, as given
+	Beside     bool      // nothing shows that it stood there, or when: it is one of Trail.Beside
 	Hidden     bool      // of the same size and write time as the version before, and yet of another content
 }
 
