@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
@@ -104,6 +105,9 @@ type gathering struct {
 
 func (g *gathering) evidence() (advice.Evidence, error) {
 	ev := advice.Evidence{Place: g.q.Place, Trail: g.t.Trail, Now: g.now, Zone: g.q.Zone}
+	if len(ev.Trail.Versions) == 0 {
+		ev.Trail = g.onBesides(ev.Trail)
+	}
 	var err error
 	if g.all, err = g.Site.Catalogue.Stores(g.ctx); err != nil {
 		return ev, err
@@ -124,6 +128,24 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 	}
 	ev.Neighbours, err = g.neighbours()
 	return ev, err
+}
+
+// onBesides makes the line of a file that is known from beside lines alone, such as from another branch: it must have stood there once.
+// What programs left behind proves nothing of the kind.
+func (g *gathering) onBesides(t trail.Trail) trail.Trail {
+	left := func(v trail.Version) bool {
+		return !slices.ContainsFunc(v.Seen, func(i int) bool { return !g.t.Stores[g.t.Facts[i].Source].Source.Traits.Leftovers })
+	}
+	t.Versions = slices.DeleteFunc(slices.Clone(t.Beside), left)
+	t.Beside = slices.DeleteFunc(slices.Clone(t.Beside), func(v trail.Version) bool { return !left(v) })
+	for n := range t.Versions {
+		v := &t.Versions[n]
+		v.Superseded = v.Arrived.Add(1)
+		if n+1 < len(t.Versions) {
+			v.Superseded = t.Versions[n+1].Arrived
+		}
+	}
+	return t
 }
 
 // neighbours lists what stands beside the place under its name with another extension.
@@ -188,6 +210,7 @@ func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
 		Rank:     s.Source.Traits.Rank,
 		Source:   -1,
 		Live:     s.Source.Traits.Live(),
+		Leftover: s.Source.Traits.Leftovers,
 		Remote:   s.Source.AtMachine != f.Place.Machine,
 		Verified: f.SHA256 != "",
 		Place:    f.Place,

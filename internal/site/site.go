@@ -169,7 +169,7 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	}
 	stores, err := s.stores(ctx, src)
 	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
-		Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
+			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
 		err
 }
 

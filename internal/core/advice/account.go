@@ -199,6 +199,16 @@ func (c *chooser) others() {
 		}
 		c.Others = append(c.Others, o)
 	}
+	for n := len(c.Trail.Beside) - 1; n >= 0 && len(c.Others) < maxOthers; n-- {
+		v := &c.Trail.Beside[n]
+		i := slices.IndexFunc(v.Seen, func(i int) bool { return !c.Copies[i].Leftover && c.Copies[i].Access != Recorded })
+		if i < 0 || v.Type != entry.File || met[v.Content] {
+			continue
+		}
+		met[v.Content] = true
+		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread,
+			Why: fmt.Sprintf("It was recorded on %s, but on another branch or the like: nothing shows that it stood here.", c.say(v.Arrived))})
+	}
 	if c.Loss != Unsaved {
 		for _, s := range c.Strays {
 			if len(c.Others) == maxOthers {

@@ -57,6 +57,7 @@ type Copy struct {
 	Source   int // index into the evidence's sources; negative where it is in none
 	Live     bool
 	Remote   bool // its source is on another machine than its place
+	Leftover bool // a program left it behind, and may do away with it
 	Access   Access
 	Verified bool // its digest is known
 	Expires  time.Time

@@ -398,6 +398,7 @@ func (c *chooser) copiesOf(n int) []Copy {
 			cmp.Compare(a.Access, b.Access),
 			Behind(a.Place != c.Place, b.Place != c.Place),
 			Behind(!a.Live, !b.Live),
+			Behind(a.Leftover, b.Leftover),
 			Behind(a.Remote, b.Remote),
 			Behind(!a.Verified, !b.Verified),
 			cmp.Compare(a.Rank, b.Rank),

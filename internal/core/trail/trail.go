@@ -101,7 +101,7 @@ type Trail struct {
 	Versions []Version // in order of arrival
 	// Beside are versions that are known of the place, but not that they ever stood there, or when: in order of their times.
 	Beside []Version
-	Events   []Event   // in order of time
+	Events []Event // in order of time
 }
 
 // Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. covers tells

@@ -163,7 +163,10 @@ func TestWhatCameSinceIsToldLikeTheWhole(t *testing.T) {
 	s.Survey(src)
 	steps := []func(){
 		func() { r.commit("on", map[string]string{"a.txt": "a2"}) },
-		func() { r.commit("gone", map[string]string{"b.txt": ""}); r.commit("back", map[string]string{"b.txt": "b1"}) },
+		func() {
+			r.commit("gone", map[string]string{"b.txt": ""})
+			r.commit("back", map[string]string{"b.txt": "b1"})
+		},
 		func() {
 			r.git("switch", "-q", "-c", "side")
 			r.commit("side", map[string]string{"a.txt": "a3", "d.txt": "d1"})
@@ -173,7 +176,10 @@ func TestWhatCameSinceIsToldLikeTheWhole(t *testing.T) {
 			r.git("merge", "-q", "--no-edit", "side")
 		},
 		func() { r.git("gc", "-q") },
-		func() { r.commit("amended", map[string]string{"a.txt": "a4"}); r.git("commit", "-q", "--amend", "-m", "better") },
+		func() {
+			r.commit("amended", map[string]string{"a.txt": "a4"})
+			r.git("commit", "-q", "--amend", "-m", "better")
+		},
 		func() { r.git("branch", "-D", "side"); r.commit("last", map[string]string{"a.txt": "a5"}) },
 	}
 	for n, step := range steps {

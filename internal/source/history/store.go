@@ -612,7 +612,9 @@ func (r *reading) report(all []reported, report source.Reporter) error {
 	return nil
 }
 
-func locate(path string) sighting.Locator { return sighting.Locator{Dir: folderOf(path), Name: nameOf(path)} }
+func locate(path string) sighting.Locator {
+	return sighting.Locator{Dir: folderOf(path), Name: nameOf(path)}
+}
 
 // What is beside the line lies in its folder under a name that no file has, since it holds a slash.
 func besideAt(path, commit string) sighting.Locator {
