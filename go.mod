@@ -24,6 +24,7 @@ require (
 	github.com/urfave/cli/v3 v3.14.0
 	github.com/xi2/xz v0.0.0-20171230120015-48954b6210f8
 	golang.org/x/image v0.47.0
+	golang.org/x/net v0.61.0
 	golang.org/x/sync v0.25.0
 	golang.org/x/sys v0.49.0
 	golang.org/x/term v0.47.0

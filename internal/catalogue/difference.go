@@ -24,6 +24,7 @@ type Difference struct {
 	following Following
 	seen      int64
 	memo      []byte          // for the next survey
+	partly    bool            // of what it holds now only what changed was sighted
 	line      bool            // all its points in time were told at once
 	held      map[string]bool // the points in time that the store holds; nil where it does not hold several
 
@@ -80,8 +81,11 @@ func (d *Difference) End(notes []string) (Counts, error) {
 		return d.counts, err
 	}
 	found := d.seen
-	if d.held != nil && !d.line {
+	switch {
+	case d.held != nil && !d.line:
 		found = d.source.Found + d.counts.Fresh
+	case d.partly:
+		found = d.source.Found + d.counts.Fresh - d.counts.Gone
 	}
 	var err error
 	held := d.held
@@ -160,6 +164,21 @@ func (d *Difference) Begin(point sighting.Capture) (err error) {
 			place.Quote(point.Name), place.Quote(point.Since), place.Quote(before))
 	}
 	return err
+}
+
+// Since says that only what changed since the last complete survey is sighted or called gone.
+func (d *Difference) Since() error {
+	if d.capture != nil {
+		return fmt.Errorf("survey %s: what changed was told after something else", d.source.At)
+	}
+	if err := d.beginNow(); err != nil {
+		return err
+	}
+	if d.capture.before == never {
+		return fmt.Errorf("survey %s: what changed was told, but nothing is known that it changed since", d.source.At)
+	}
+	d.delta, d.capture.delta, d.partly = true, true, true
+	return nil
 }
 
 // Line begins all points in time that the store holds, oldest first, at once; what is sighted from here on says by From and Until which of

@@ -5,9 +5,11 @@ package kinds
 import (
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/dav"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/archive"
+	"humble-rewind/internal/source/cloud"
 	"humble-rewind/internal/source/history"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
@@ -17,9 +19,9 @@ import (
 
 // Ways are the ways to machines. The private directories are the service's own data, which is nobody's files.
 func Ways(private ...string) reach.Ways {
-	return reach.Ways{
+	return append(reach.Ways{
 		local.Way(private...),
-	}
+	}, dav.Ways()...)
 }
 
 // All are the kinds of stores, in the order in which technicians look for copies.
@@ -29,6 +31,7 @@ func All(rules stray.Rules) source.Kinds {
 		trash.Kind,
 		snapshots.Kind,
 		history.Kind,
+		cloud.Kind,
 		archive.Kind,
 		strays.Kind(rules),
 	}

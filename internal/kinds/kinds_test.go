@@ -2,6 +2,9 @@ package kinds
 
 import (
 	"archive/zip"
+	"crypto/sha256"
+	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/source"
@@ -36,6 +40,7 @@ var stores = map[string]struct {
 	}},
 	"archive": {"/papers", map[string]string{"papers/2026-03-04.zip": zipped(map[string]string{"home/ines/Keel.txt": "oak", "Plans/": ""})}},
 	"history": {"/home/ines/Lines", nil},
+	"cloud":   {"/", nil},
 	"strays":  {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Keel.txt~": "larch", "home/ines/Plans/Ribs.svg.bak": "<svg/>"}},
 }
 
@@ -78,6 +83,28 @@ func commit(t *testing.T, dir string) {
 	git("commit", "-q", "-m", "a link")
 }
 
+// drive serves a small cloud drive, and returns its address.
+func drive(t *testing.T) string {
+	d, err := clouddrive.Open(t.Context(), t.TempDir())
+	require.NoError(t, err)
+	t.Cleanup(func() { d.Close() })
+	require.NoError(t, d.Admit(t.Context(), "ines", "oak", time.Time{}))
+	require.NoError(t, d.Mkdir(t.Context(), "/Plans"))
+	for _, path := range []string{"/Keel.txt", "/Plans/Ribs.svg", "/Plans/gone.svg"} {
+		for _, text := range []string{"one", "larger"} {
+			_, _, err := d.Put(t.Context(), path, strings.NewReader(text), "ines", "", "")
+			require.NoError(t, err)
+		}
+	}
+	require.NoError(t, d.Remove(t.Context(), "/Plans/gone.svg", "oda", "", false))
+	server := httptest.NewTLSServer(d.Handler())
+	t.Cleanup(server.Close)
+	secret := filepath.Join(t.TempDir(), "secret")
+	require.NoError(t, os.WriteFile(secret, []byte("oak\n"), 0o600))
+	return fmt.Sprintf("davs://ines@%s/files?secret-file=%s&certificate=sha256:%x", server.Listener.Addr(), secret,
+		sha256.Sum256(server.Certificate().Raw))
+}
+
 // ways are what lies between the service and a machine, from what can tell everything to what can tell next to nothing.
 var ways = map[string]func(reach.Session) reach.Session{
 	"as it is":       func(s reach.Session) reach.Session { return s },
@@ -98,19 +125,26 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 		for name, way := range ways {
 			t.Run(kind.Name()+" "+name, func(t *testing.T) {
 				root := t.TempDir()
+				at := root
 				for path, content := range laid.files {
-					at := filepath.Join(root, path)
-					require.NoError(t, os.MkdirAll(filepath.Dir(at), 0o755))
+					to := filepath.Join(root, path)
+					require.NoError(t, os.MkdirAll(filepath.Dir(to), 0o755))
 					if target, link := strings.CutPrefix(content, "=> "); link {
-						require.NoError(t, os.Symlink(target, at))
+						require.NoError(t, os.Symlink(target, to))
 					} else {
-						require.NoError(t, os.WriteFile(at, []byte(content), 0o600))
+						require.NoError(t, os.WriteFile(to, []byte(content), 0o600))
 					}
 				}
 				if kind.Name() == "history" {
 					commit(t, filepath.Join(root, laid.at))
 				}
-				plain, err := Ways().Open(t.Context(), root)
+				if kind.Name() == "cloud" {
+					if strings.HasPrefix(name, "poor") {
+						t.Skip("a drive is reached in one way")
+					}
+					at = drive(t)
+				}
+				plain, err := Ways().Open(t.Context(), at)
 				require.NoError(t, err)
 				files := way(plain)
 				t.Cleanup(func() { assert.NoError(t, files.Close()) })

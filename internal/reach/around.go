@@ -51,6 +51,9 @@ type session struct {
 	around
 }
 
+// Inner is the session that calls go to.
+func (s session) Inner() Session { return s.Session }
+
 func (s session) Tree(ctx context.Context, path string) (Tree, error) {
 	return around1(ctx, s.around, func() (Tree, error) { return s.tree(s.Session.Tree(ctx, path)) })
 }

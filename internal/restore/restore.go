@@ -192,6 +192,11 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 		w.Problem = fmt.Sprintf("its store cannot be reached: %s", Explain(err))
 		return w
 	}
+	if back, ok := source.AsReturning(store); ok {
+		if path, err := back.Returns(w.ref); err == nil {
+			w.To = place.Place{Machine: c.Source.AtMachine, Path: path}
+		}
+	}
 	var info reach.Info
 	if emptied, ok := source.AsEmptied(store); ok {
 		if w.From.Path, w.Leaves, err = emptied.Lies(w.ref); err == nil {

@@ -370,6 +370,9 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
 	}
 	src.Drive, src.Notes = described.Drive, described.Notes
+	if n.RetentionDays == nil && described.KeepsDays != nil {
+		src.OwnRetention = described.KeepsDays
+	}
 	added, err := s.Catalogue.AddSource(ctx, src)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "List the sources with: humble-rewind source list")

@@ -60,6 +60,9 @@ type Reporter interface {
 	// it for each before anything else; those it does not call it for are gone. One that reports only what changed since another
 	// must name the latest that was read completely.
 	Begin(sighting.Capture) error
+	// Since says, before anything else, that only what changed since the last complete survey is sighted or called gone. It is for stores
+	// that have no points in time.
+	Since() error
 	// Line begins all points in time that a store holds at once, oldest first, in place of Begin and of all that was known. Each thing is then
 	// sighted once for all points that show it, which From and Until name; one name several times, in the order of From.
 	Line(points []sighting.Capture) error
@@ -231,10 +234,27 @@ type Lockable interface {
 	Opens(ctx context.Context) (opened, locked int, err error)
 }
 
+// Returning is a store whose copies go back into it where nobody says otherwise, as new versions beside those that it keeps.
+type Returning interface {
+	// Returns tells to which path of the store's machine a copy goes back.
+	Returns(ref sighting.Ref) (path string, err error)
+}
+
+// AsReturning returns a store as one that copies go back into, be it one of a pool; false where they do not.
+func AsReturning(s Store) (Returning, bool) {
+	if lease, ok := s.(*Lease); ok {
+		s = lease.Store
+	}
+	r, ok := s.(Returning)
+	return r, ok
+}
+
 // Described is what a location turned out to be.
 type Described struct {
 	Drive string // the name of the drive that the store belongs to; "" where it is the machine's own
-	Notes []string
+	// KeepsDays is for how long it keeps what was removed; nil where nothing tells.
+	KeepsDays *int
+	Notes     []string
 }
 
 // Suggestion is a store found on a machine.

@@ -11,7 +11,7 @@ func (b *builder) untilNext() {
 	next := map[int]map[string]int{} // by source and path, what came after
 	for n := len(b.used) - 1; n >= 0; n-- {
 		s := &b.seen[b.used[n]]
-		if s.Beside {
+		if s.Beside || !s.Gone.IsZero() {
 			continue
 		}
 		if next[s.Source] == nil {

@@ -158,7 +158,7 @@ func (b *builder) choose(names []Name) {
 	b.bySrc = make([][]int, len(b.sources)) // also of those that saw nothing there, which tells something too
 	b.untilNext()
 	for _, i := range b.used {
-		if b.seen[i].Beside {
+		if s := &b.seen[i]; s.Beside || !s.Gone.IsZero() {
 			continue
 		}
 		b.bySrc[b.seen[i].Source] = append(b.bySrc[b.seen[i].Source], i)
@@ -408,11 +408,11 @@ func (b *builder) lastSeen(v *Version, t turn) time.Time {
 		if s.Beside {
 			continue
 		}
-		if !b.sources[s.Source].Shows {
+		if !b.shows(s) {
 			at = s.Gone
 		}
 		if !t.at.IsZero() && !at.Before(t.at) {
-			if !b.sources[s.Source].Shows {
+			if !b.shows(s) {
 				if at.After(t.at) || !t.exact {
 					continue
 				}
@@ -424,7 +424,7 @@ func (b *builder) lastSeen(v *Version, t turn) time.Time {
 				at = bound
 			}
 		}
-		if s.First.After(at) && b.sources[s.Source].Shows || at.Before(v.First) {
+		if s.First.After(at) && b.shows(s) || at.Before(v.First) {
 			continue
 		}
 		latest = later(latest, at)
@@ -434,6 +434,9 @@ func (b *builder) lastSeen(v *Version, t turn) time.Time {
 	}
 	return latest
 }
+
+// shows tells whether something seen is of a capture that shows what stands, and not the record of a removal.
+func (b *builder) shows(s *Seen) bool { return b.sources[s.Source].Shows && s.Gone.IsZero() }
 
 func later(a, b time.Time) time.Time {
 	if b.After(a) {

@@ -20,11 +20,10 @@ func (b *builder) turns() []turn {
 	var all []turn
 	for _, i := range b.used {
 		s := &b.seen[i]
-		src := &b.sources[s.Source]
 		if s.Beside {
 			continue
 		}
-		if !src.Shows {
+		if !b.shows(s) {
 			if !s.Gone.IsZero() {
 				all = append(all, turn{s.Gone, 0, i, s.Source, true}, turn{s.Gone, 2, -1, s.Source, true})
 				all = append(all, b.stillShown(s.Gone)...)

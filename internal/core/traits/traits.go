@@ -12,6 +12,7 @@ const (
 	Now      Shape = "now"      // the machine's own files as they are now
 	Points   Shape = "points"   // trees as they were at points in time
 	Versions Shape = "versions" // of each file the contents that it had
+	Kept     Shape = "kept"     // files as they are now, each with the versions that its store keeps of it, and what was removed
 	Removals Shape = "removals" // what was removed
 	Traces   Shape = "traces"   // what may be a copy of something
 )
@@ -56,4 +57,4 @@ func (t Traits) Live() bool { return t.Shape == Now }
 func (t Traits) Dated() bool { return t.Shape == Points || t.Shape == Versions }
 
 // Shows tells whether a store that covers a place would have shown something there, had it been there.
-func (t Traits) Shows() bool { return t.Live() || t.Dated() }
+func (t Traits) Shows() bool { return t.Live() || t.Dated() || t.Shape == Kept }

@@ -73,7 +73,7 @@ func Run(t *testing.T, k source.Kind, setup source.Setup) {
 // kindHolds checks what a kind says of itself.
 func kindHolds(t *testing.T, k source.Kind, setup source.Setup) {
 	assert.NotEmpty(t, k.Name())
-	assert.Contains(t, []traits.Shape{traits.Now, traits.Points, traits.Versions, traits.Removals, traits.Traces}, k.Traits().Shape)
+	assert.Contains(t, []traits.Shape{traits.Now, traits.Points, traits.Versions, traits.Kept, traits.Removals, traits.Traces}, k.Traits().Shape)
 	assert.NotEmpty(t, k.Traits().Cost)
 	for _, o := range k.Options() {
 		assert.NotEmpty(t, o.Says, "option %s says what it is for", o.Name)
@@ -221,6 +221,11 @@ func (r *record) Begin(c sighting.Capture) error {
 	if c.Since != "" && r.points[c.Since].IsZero() {
 		return errors.New("a point in time reports what changed since one that is not known")
 	}
+	return nil
+}
+
+func (r *record) Since() error {
+	r.delta = true
 	return nil
 }
 

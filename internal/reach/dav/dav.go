@@ -1,0 +1,358 @@
+// Package dav reaches a drive over the network by WebDAV (RFC 4918): a cloud drive, or any server that speaks it.
+//
+// Addresses are davs://[user@]host[:port]/path, and dav:// without encryption, which is taken for the service's own host alone. Their
+// options are
+//
+//	secret-file   a file on the service's host with the password or token, readable by its owner alone; else it is given when the
+//	              drive is added, and kept in memory
+//	certificate   sha256: and the hexadecimal digest of the server's certificate (of its DER form), where no authority vouches for it
+//	authority     a file on the service's host with the certificates, as PEM, of authorities that are believed for this drive alone
+//
+// What a server offers beyond that is used where it is there: versions by the version-tree report (RFC 3253), changes since a token
+// (RFC 6578), room by quotas (RFC 4331), and the drive's own trash by the extension that docs/drive-trash.md describes.
+//
+// A server is not believed further than needed: no answer leads anywhere else (redirects are refused, names that are not below what was
+// asked for are passed over), answers and the time that they take are bounded, a content is only taken for whole when its length is what
+// was promised, and no file is ever written over: what is written is new (If-None-Match), and a name is given by a MOVE that may not replace.
+package dav
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"os"
+	"strings"
+	"time"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/reach"
+)
+
+// Ways reach drives with and without encryption.
+func Ways() reach.Ways {
+	way := func(scheme string) reach.Way {
+		return reach.Way{Scheme: scheme, Open: Open, AtOnce: 8, Backoff: time.Second}
+	}
+	return reach.Ways{way("davs"), way("dav")}
+}
+
+// The options of an address.
+const (
+	optionSecret      = "secret-file"
+	optionCertificate = "certificate"
+	optionAuthority   = "authority"
+)
+
+// drive is a Session.
+type drive struct {
+	client *http.Client
+	base   *url.URL // with a slash at its end
+	user   string
+	secret string
+}
+
+// Step is what of reaching a drive failed.
+type Step struct {
+	Doing string
+	Err   error
+}
+
+func (s *Step) Error() string { return s.Doing + ": " + s.Err.Error() }
+
+// Unwrap returns the cause.
+func (s *Step) Unwrap() error { return s.Err }
+
+// Open reaches a drive, step by step; an error says which did not succeed.
+func Open(ctx context.Context, at reach.Address) (reach.Session, error) {
+	refuse := func(doing string, err error) (reach.Session, error) {
+		return nil, &Step{fmt.Sprintf("reach the drive at %s: %s", at.Host, doing), err}
+	}
+	if err := at.TakeOnly(optionSecret, optionCertificate, optionAuthority); err != nil {
+		return nil, err
+	}
+	path, err := place.Clean("/" + strings.Trim(at.Path, "/"))
+	if err != nil || at.Host == "" {
+		return refuse("read its address", fmt.Errorf("give it like davs://ines@drive.example/files: %w", problem.NoWay))
+	}
+	d := &drive{user: at.User, base: &url.URL{Scheme: "https", Host: at.Host, Path: strings.TrimSuffix(path, "/") + "/"}}
+	if at.Scheme == "dav" {
+		if host, _, _ := strings.Cut(at.Host, ":"); host != "localhost" && !net.ParseIP(strings.Trim(host, "[]")).IsLoopback() {
+			return refuse("read its address", fmt.Errorf("without encryption its password could be read on the way; use davs://: %w", problem.NoWay))
+		}
+		d.base.Scheme = "http"
+	}
+	if d.secret, err = secret(ctx, at.Options[optionSecret]); err != nil {
+		return refuse("read its password", err)
+	}
+	settings, err := trust(at.Options)
+	if err != nil {
+		return refuse("read whom to believe", err)
+	}
+	d.client = &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{TLSClientConfig: settings, TLSHandshakeTimeout: patience, ResponseHeaderTimeout: 2 * patience,
+			MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10, DisableCompression: true,
+			DialContext: (&net.Dialer{Timeout: patience}).DialContext},
+	}
+	var root resource
+	if err := d.find(ctx, "/", "0", nil, func(r resource) error {
+		root = r
+		return nil
+	}); err != nil {
+		d.Close()
+		return refuse(stepOf(err), err)
+	}
+	if !root.folder() {
+		d.Close()
+		return refuse("look at its top folder", problem.NotFolder)
+	}
+	return d, nil
+}
+
+// patience is how long one step over the network may take.
+const patience = 20 * time.Second
+
+// stepOf says which step an error is of.
+func stepOf(err error) string {
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	var named *net.DNSError
+	switch {
+	case errors.As(err, &named):
+		return "find its host by name"
+	case errors.Is(err, errCertificate), errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid):
+		return "check its certificate"
+	case errors.Is(err, problem.Refused):
+		return "sign in"
+	case errors.Is(err, problem.Unreachable), errors.Is(err, problem.Lost):
+		return "connect to it"
+	}
+	return "look at its top folder"
+}
+
+// secret is the password: that of the context, else what the file holds.
+func secret(ctx context.Context, file string) (string, error) {
+	if given := reach.SecretOf(ctx); given != nil {
+		return string(given), nil
+	}
+	if file == "" {
+		return "", nil
+	}
+	info, err := os.Lstat(file)
+	if err == nil && (!info.Mode().IsRegular() || info.Mode().Perm()&0o077 != 0) {
+		err = fmt.Errorf("others can read it (chmod 600): %w", problem.Refused)
+	}
+	var text []byte
+	if err == nil {
+		text, err = os.ReadFile(file)
+	}
+	if err != nil {
+		return "", fmt.Errorf("the file %s: %w", place.Quote(file), err)
+	}
+	return strings.TrimRight(string(text), "\r\n"), nil
+}
+
+var errCertificate = fmt.Errorf("the server's certificate is another one than was given: %w", problem.Refused)
+
+// trust says which certificates are believed.
+func trust(options map[string]string) (*tls.Config, error) {
+	settings := &tls.Config{MinVersion: tls.VersionTLS12}
+	if file := options[optionAuthority]; file != "" {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return nil, err
+		}
+		settings.RootCAs = x509.NewCertPool()
+		if !settings.RootCAs.AppendCertsFromPEM(text) {
+			return nil, fmt.Errorf("the file %s holds no certificate", place.Quote(file))
+		}
+	}
+	pinned := options[optionCertificate]
+	if pinned == "" {
+		return settings, nil
+	}
+	text, ok := strings.CutPrefix(strings.ToLower(pinned), "sha256:")
+	want, err := hex.DecodeString(strings.ReplaceAll(text, ":", ""))
+	if !ok || err != nil || len(want) != sha256.Size {
+		return nil, errors.New("a certificate is given as sha256: and 64 hexadecimal digits")
+	}
+	settings.InsecureSkipVerify = true // the one certificate that was given is believed, and no other
+	settings.VerifyConnection = func(state tls.ConnectionState) error {
+		got := sha256.Sum256(state.PeerCertificates[0].Raw)
+		if string(got[:]) != string(want) {
+			return fmt.Errorf("%w (it is sha256:%x)", errCertificate, got)
+		}
+		return nil
+	}
+	return settings, nil
+}
+
+func (d *drive) Close() error {
+	d.client.CloseIdleConnections()
+	return nil
+}
+
+// Traits of a drive: it tells next to nothing besides names, sizes and times.
+func (d *drive) Traits() reach.Traits {
+	return reach.Traits{Room: true, RoundTrip: 20 * time.Millisecond}
+}
+
+func (d *drive) Tree(ctx context.Context, path string) (reach.Tree, error) {
+	return d.folder(ctx, path)
+}
+
+func (d *drive) Folder(ctx context.Context, path string) (reach.Folder, error) {
+	return d.folder(ctx, path)
+}
+
+func (d *drive) folder(ctx context.Context, path string) (*folder, error) {
+	clean, err := place.Clean(path)
+	if err != nil || clean != path {
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), problem.BadName)
+	}
+	r, err := d.look(ctx, path)
+	if errors.Is(err, problem.NotThere) { // or what is above it is a file
+		for above := place.Folder(path); above != "/"; above = place.Folder(above) {
+			if u, e := d.look(ctx, above); e == nil {
+				if !u.folder() {
+					err = problem.NotFolder
+				}
+				break
+			}
+		}
+	}
+	if err == nil && !r.folder() {
+		err = problem.NotFolder
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", place.Quote(path), err)
+	}
+	return &folder{d, path, r.info(place.Name(path))}, nil
+}
+
+// url is the address of a path of the drive.
+func (d *drive) url(path string, folder bool) *url.URL {
+	u := *d.base
+	u.Path = strings.TrimSuffix(d.base.Path, "/") + path
+	if folder && !strings.HasSuffix(u.Path, "/") {
+		u.Path += "/"
+	}
+	u.RawPath = escaped(u.Path)
+	return &u
+}
+
+// escaped writes a path with everything escaped that is not plainly a letter, digit or the like, so that names are bytes.
+func escaped(path string) string {
+	var b strings.Builder
+	for i := range len(path) {
+		c := path[i]
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("/-_.~", c) >= 0 {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+// path is the path of the drive that an address in an answer means; false where it leads elsewhere.
+func (d *drive) path(href string) (string, bool) {
+	u, err := url.Parse(href)
+	if err != nil || u.Host != "" && u.Host != d.base.Host || u.Scheme != "" && u.Scheme != d.base.Scheme {
+		return "", false
+	}
+	below, ok := strings.CutPrefix(strings.TrimSuffix(u.Path, "/")+"/", d.base.Path)
+	if !ok {
+		return "", false
+	}
+	path := "/" + strings.TrimSuffix(below, "/")
+	clean, err := place.Clean(path)
+	return clean, err == nil && clean == path
+}
+
+// request sends a request and returns the answer where its status is one that is expected.
+func (d *drive) request(ctx context.Context, method string, u *url.URL, header http.Header, body io.Reader, size int64,
+	expected ...int) (*http.Response, error) {
+	r, err := http.NewRequestWithContext(ctx, method, u.String(), body)
+	if err != nil {
+		return nil, err
+	}
+	if size >= 0 && body != nil {
+		r.ContentLength = size
+		if size == 0 {
+			r.Body = http.NoBody
+		}
+	}
+	for name, values := range header {
+		r.Header[name] = values
+	}
+	switch {
+	case d.user != "":
+		r.SetBasicAuth(d.user, d.secret)
+	case d.secret != "":
+		r.Header.Set("Authorization", "Bearer "+d.secret)
+	}
+	answer, err := d.client.Do(r)
+	if err != nil {
+		return nil, failure(ctx, err)
+	}
+	for _, status := range expected {
+		if answer.StatusCode == status {
+			return answer, nil
+		}
+	}
+	_, _ = io.CopyN(io.Discard, answer.Body, 4096)
+	answer.Body.Close()
+	return nil, fmt.Errorf("%w (the server answered %s with %d)", statusProblem(answer.StatusCode), method, answer.StatusCode)
+}
+
+// failure is the problem that kept a server from answering. Neither address nor password is in it.
+func failure(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if wrapped, ok := errors.AsType[*url.Error](err); ok {
+		err = wrapped.Err
+	}
+	code := problem.Lost
+	var dialled *net.OpError
+	if errors.As(err, &dialled) && dialled.Op == "dial" {
+		code = problem.Unreachable
+	}
+	return fmt.Errorf("%w: %w", code, err)
+}
+
+// statusProblem is the problem that a status means, see RFC 9110 and 4918.
+func statusProblem(status int) problem.Code {
+	switch status {
+	case http.StatusNotFound, http.StatusGone:
+		return problem.NotThere
+	case http.StatusUnauthorized, http.StatusForbidden:
+		return problem.Refused
+	case http.StatusConflict:
+		return problem.NotThere // the folder that it is to go into
+	case http.StatusPreconditionFailed:
+		return problem.Taken
+	case http.StatusLocked:
+		return problem.Busy
+	case http.StatusInsufficientStorage:
+		return problem.OverQuota
+	case http.StatusRequestEntityTooLarge:
+		return problem.FileTooLarge
+	case http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusBadRequest, http.StatusUnsupportedMediaType:
+		return problem.Unsupported
+	case http.StatusServiceUnavailable, http.StatusTooManyRequests:
+		return problem.Busy
+	}
+	return problem.System
+}

@@ -1,0 +1,69 @@
+package reach
+
+import (
+	"context"
+	"time"
+)
+
+// Keeper is a Session of a drive that may keep former versions of its files and what was removed from it, such as a cloud drive. What a
+// drive does not offer is problem.Unsupported.
+type Keeper interface {
+	// Changes tells what is below a folder. since is a token of an earlier answer: then only what changed since is told, and what is gone.
+	// "" tells everything. The token is "" where the drive has none; whole tells whether everything was told, also because the drive did
+	// not know the token any more.
+	Changes(ctx context.Context, path, since string, see func(Kept) error) (token string, whole bool, err error)
+	// Versions lists the versions of a file, the current one included, oldest first.
+	Versions(ctx context.Context, path string) ([]KeptVersion, error)
+	// OpenKept opens what a version or something removed is addressed by.
+	OpenKept(ctx context.Context, address string) (File, error)
+	// Removed lists what was removed from below a folder and is still kept.
+	Removed(ctx context.Context, path string) ([]RemovedItem, error)
+	// EnterKept opens a folder that was removed, for reading.
+	EnterKept(ctx context.Context, address string) (Tree, error)
+}
+
+// Kept is a file or folder of a drive.
+type Kept struct {
+	Path string // of the drive
+	Info Info
+	Tag  string // its entity tag; "" where there is none
+	Gone bool   // it is not there any more
+}
+
+// KeptVersion is one version of a file.
+type KeptVersion struct {
+	Name    string // what the drive calls it
+	Address string // by which OpenKept opens it
+	At      time.Time
+	Size    int64 // negative where unknown
+	Tag     string
+	Author  string
+	Comment string
+	Current bool
+}
+
+// RemovedItem is something that was removed.
+type RemovedItem struct {
+	Address string
+	Name    string // unique among those removed
+	From    string // the path that it had on the drive
+	At      time.Time
+	Expires time.Time // zero: never, or not told
+	By      string
+	Info    Info
+	Tag     string
+}
+
+// KeeperOf returns what a session offers as a Keeper; false where it is none.
+func KeeperOf(s Session) (Keeper, bool) {
+	for {
+		if k, ok := s.(Keeper); ok {
+			return k, true
+		}
+		around, ok := s.(interface{ Inner() Session })
+		if !ok {
+			return nil, false
+		}
+		s = around.Inner()
+	}
+}
