@@ -493,3 +493,12 @@ func (d *Drive) Move(ctx context.Context, from, to, by string, over bool) (creat
 	}
 	return !stands, errors.Join(err, d.changed(ctx, from, true), d.changed(ctx, to, false))
 }
+
+// FilesDir is where the files lie on disk.
+func (d *Drive) FilesDir() string { return d.file("/") }
+
+// Forget makes all tokens that were given out worthless, as a server does whose records were made anew.
+func (d *Drive) Forget(ctx context.Context) error {
+	_, err := d.db.ExecContext(ctx, "UPDATE identity SET token = ?", random())
+	return err
+}

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"context"
+	"io"
 	"time"
 )
 
@@ -55,14 +56,31 @@ type RemovedItem struct {
 }
 
 // KeeperOf returns what a session offers as a Keeper; false where it is none.
-func KeeperOf(s Session) (Keeper, bool) {
+func KeeperOf(s Session) (Keeper, bool) { return offered[Keeper](s) }
+
+// Versioner is a Session of a drive on which what is written becomes a new version of what stands there, and never takes its place unseen.
+type Versioner interface {
+	// Tag returns what tells the content that stands at a path from any other that ever will; problem.NotThere where nothing does.
+	Tag(ctx context.Context, path string) (string, error)
+	// PutVersion writes a file over what has the tag over, or where nothing stands (""). problem.Taken says that something else does.
+	PutVersion(ctx context.Context, path string, content io.Reader, size int64, over string) (tag string, err error)
+	// RemoveVersion removes what has the tag; a folder has none. The drive may keep it in its trash.
+	RemoveVersion(ctx context.Context, path, tag string) error
+}
+
+// VersionerOf returns what a session offers as a Versioner; false where it is none.
+func VersionerOf(s Session) (Versioner, bool) { return offered[Versioner](s) }
+
+// offered finds what a session offers beyond a Session, or one that it passes calls on to.
+func offered[T any](s Session) (T, bool) {
 	for {
-		if k, ok := s.(Keeper); ok {
-			return k, true
+		if offer, ok := s.(T); ok {
+			return offer, true
 		}
 		around, ok := s.(interface{ Inner() Session })
 		if !ok {
-			return nil, false
+			var none T
+			return none, false
 		}
 		s = around.Inner()
 	}

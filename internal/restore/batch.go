@@ -45,7 +45,7 @@ func (r *Restorer) newBatch(ctx context.Context, receipt int64, items []catalogu
 
 func (r *Restorer) emptyBatch(ctx context.Context, receipt int64, items []catalogue.ReceiptItem) *batch {
 	open := newHandles(ctx, r.Site)
-	return &batch{r: r, ctx: ctx, receipt: receipt, items: items, open: open, target: r.newTarget(ctx, receipt, open)}
+	return &batch{r: r, ctx: ctx, receipt: receipt, items: items, open: open, target: r.newTargets(ctx, receipt, open)}
 }
 
 func (b *batch) close() {

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"os"
 	"strings"
 	"time"
 
@@ -53,6 +54,7 @@ type work struct {
 	To      *belonging  `json:"to,omitempty"`
 	Bits    fs.FileMode `json:"bits,omitempty"`    // set-id bits that it had and that were taken from it after it was moved
 	Removed string      `json:"removed,omitempty"` // what an undo removed, in safekeeping
+	Over    string      `json:"over,omitempty"`    // on a drive that keeps versions, the tag of what it is written over
 	Like    *entry.Mark `json:"like,omitempty"`    // what it comes back like, where not as its content is read
 }
 
@@ -130,6 +132,7 @@ type carried struct {
 	source  source.Store // nil where there is no copy, or its source was removed
 	stage   *stage       // that it was written in
 	proofs  []proof      // of what was written and is not read back yet
+	spool   *os.File     // what is to be written to a drive
 	arrived bool
 	err     error
 }

@@ -62,8 +62,8 @@ func (e *UnsettledError) Error() string {
 func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue.ReceiptItem) error {
 	b := r.emptyBatch(ctx, id, items)
 	defer b.open.close()
-	t := b.target.(*treeTarget)
-	away := t.stages.reopen(ctx, b.open)
+	t := b.target.(targets)
+	away := t.tree.stages.reopen(ctx, b.open)
 	if away != nil && !errors.Is(away, errAway) {
 		return fmt.Errorf("recover receipt r%d: %w", id, away)
 	}

@@ -8,11 +8,12 @@ import (
 	"humble-rewind/internal/core/place"
 )
 
-// target is where things are brought back to: today the folder tree of a machine, see treeTarget. Its methods are the steps that touch
+// target is where things are brought back to: the folder tree of a machine, see treeTarget, or a drive that keeps versions, see
+// driveTarget. Its methods are the steps that touch
 // the destination, and what undoes them. They neither read nor write the journal, but for what they are told to: what they found out
 // is in the item, and whoever calls them keeps that before the next step.
 //
-// A destination that is no folder tree has a target of its own, which newTarget chooses by what the way to it offers.
+// Which target an item goes to is chosen by what the way to its machine offers, see targets.
 type target interface {
 	// ready checks that the copy is as planned, keeps what must give way, and writes what will arrive under a name of the target's own.
 	// It may be called for several items at once.
@@ -58,7 +59,12 @@ type treeTarget struct {
 	stoppable context.Context      // for what may take long
 }
 
-// newTarget returns the target of a receipt's items; open stays the caller's.
+// newTargets returns the targets of a receipt's items; open stays the caller's.
+func (r *Restorer) newTargets(ctx context.Context, receipt int64, open *handles) targets {
+	return targets{r.newTarget(ctx, receipt, open), &driveTarget{r: r, ctx: ctx, open: newHandles(ctx, r.Site)}}
+}
+
+// newTarget returns the target of a receipt's items on folder trees; open stays the caller's.
 func (r *Restorer) newTarget(ctx context.Context, receipt int64, open *handles) *treeTarget {
 	t := &treeTarget{
 		r:         r,

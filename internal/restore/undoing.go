@@ -26,7 +26,8 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	}
 	u := undoing{r: r, ctx: context.WithoutCancel(ctx), open: newHandles(context.WithoutCancel(ctx), r.Site), receipt: id, stoppable: ctx}
 	defer u.open.close()
-	t := r.newTarget(u.ctx, id, u.open)
+	both := r.newTargets(u.ctx, id, u.open)
+	t := both.tree
 	t.stoppable = ctx
 	if t.arrived, err = r.arrivedOf(ctx, id); err != nil {
 		return err
@@ -35,7 +36,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	if err != nil {
 		return err
 	}
-	u.target = t
+	u.target = both
 	if err := t.stages.reopen(u.ctx, u.open); err != nil {
 		return u.stop(err)
 	}

@@ -212,7 +212,7 @@ const trashAsked = `<T:from/><T:removed-at/><T:removed-by/><T:expires-at/>`
 func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedItem, err error) {
 	trash := ""
 	if err := d.find(ctx, "/", "0", []string{"<T:trash/>"}, func(r resource) error {
-		trash = r.prop.Trash
+		trash = r.prop.Trash.Href
 		return nil
 	}); err != nil {
 		return nil, err

@@ -58,7 +58,9 @@ type prop struct {
 	Comment   string `xml:"DAV: comment"`
 	CheckedIn string `xml:"DAV: checked-in>href"`
 	Available string `xml:"DAV: quota-available-bytes"`
-	Trash     string `xml:"urn:humble-rewind:drive-trash trash>href"`
+	Trash     struct {
+		Href string `xml:"DAV: href"`
+	} `xml:"urn:humble-rewind:drive-trash trash"`
 	From      string `xml:"urn:humble-rewind:drive-trash from"`
 	RemovedAt string `xml:"urn:humble-rewind:drive-trash removed-at"`
 	RemovedBy string `xml:"urn:humble-rewind:drive-trash removed-by"`
