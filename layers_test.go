@@ -30,6 +30,7 @@ internal/kinds            : internal/core… internal/reach… internal/source�
 internal/catalogue/block  : internal/core…
 internal/catalogue        : internal/core… internal/catalogue/block
 internal/safekeeping      : internal/core/digest
+internal/clouddrive       :
 internal/explain          : internal/core… internal/reach/system internal/catalogue
 internal/apart            : internal/core… internal/catalogue
 internal/jobs             : internal/catalogue
@@ -43,7 +44,7 @@ internal/restore          : internal/core… internal/reach internal/source inte
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
 internal/service          : api internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
 internal/cli              : api internal/core…
-internal/demo             : api internal/source…
+internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/kinds internal/service
@@ -53,7 +54,7 @@ internal/e2e              :
 internal/bench            : api internal/browser internal/core… internal/catalogue
 api                       :
 console                   :
-cmd/humble-rewind         : console internal/core/stray internal/cli internal/demo internal/kinds internal/service
+cmd/humble-rewind         : console internal/clouddrive internal/core/stray internal/cli internal/demo internal/kinds internal/service
 `
 
 // impure are standard packages that core must not see: it has no disk, clock, network or database.

@@ -707,6 +707,7 @@ func (e ReceiptState) Valid() bool {
 
 // Defines values for Shape.
 const (
+	ShapeKept     Shape = "kept"
 	ShapeNow      Shape = "now"
 	ShapePoints   Shape = "points"
 	ShapeRemovals Shape = "removals"
@@ -717,6 +718,8 @@ const (
 // Valid indicates whether the value is a known member of the Shape enum.
 func (e Shape) Valid() bool {
 	switch e {
+	case ShapeKept:
+		return true
 	case ShapeNow:
 		return true
 	case ShapePoints:
@@ -1383,7 +1386,7 @@ type Kind struct {
 	Name    string       `json:"name"`
 	Options []KindOption `json:"options"`
 
-	// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+	// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; files as they are now, with the versions that the store keeps of each and what was removed; what was removed; what may be a copy of something
 	Shape Shape `json:"shape"`
 }
 
@@ -1525,15 +1528,18 @@ type NewCaseEntry struct {
 
 // NewMachine defines model for NewMachine.
 type NewMachine struct {
-	// At A directory that holds what the machine's / looks like
+	// At A directory that holds what the machine's / looks like, or the address of a cloud drive: davs://user@host/path
 	At string `json:"at"`
 
 	// ClockAheadSeconds By how much its clock is ahead; negative where it is behind
 	ClockAheadSeconds *int64 `json:"clock_ahead_seconds,omitempty"`
 
 	// Homes Pattern of home folders, default /home/*
-	Homes         *string `json:"homes,omitempty"`
-	Name          string  `json:"name"`
+	Homes *string `json:"homes,omitempty"`
+	Name  string  `json:"name"`
+
+	// Password The password or token with which it is reached; kept in memory only
+	Password      *string `json:"password,omitempty"`
 	RetentionDays *int    `json:"retention_days,omitempty"`
 	WithSuggested *bool   `json:"with_suggested,omitempty"`
 	Zone          *string `json:"zone,omitempty"`
@@ -1774,7 +1780,7 @@ type SetAside struct {
 	Type   EntryType `json:"type"`
 }
 
-// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; files as they are now, with the versions that the store keeps of each and what was removed; what was removed; what may be a copy of something
 type Shape string
 
 // Sort defines model for Sort.
@@ -2206,6 +2212,9 @@ type AddToCaseJSONRequestBody = NewCaseEntry
 // AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
 type AddMachineJSONRequestBody = NewMachine
 
+// UnlockMachineJSONRequestBody defines body for UnlockMachine for application/json ContentType.
+type UnlockMachineJSONRequestBody = Password
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
 
@@ -2515,6 +2524,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /machines/{name}/suggestions (the `SuggestSources` operationId).
 	SuggestSources(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnlockMachineWithBody Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+	UnlockMachineWithBody(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+	UnlockMachine(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReceipts Receipts, newest first, without their items
 	//
@@ -3237,6 +3260,40 @@ func (c *Client) GetMachine(ctx context.Context, name MachineName, reqEditors ..
 // Corresponds with GET /machines/{name}/suggestions (the `SuggestSources` operationId).
 func (c *Client) SuggestSources(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSuggestSourcesRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnlockMachineWithBody Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+func (c *Client) UnlockMachineWithBody(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnlockMachineRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+func (c *Client) UnlockMachine(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnlockMachineRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5314,6 +5371,53 @@ func NewSuggestSourcesRequest(server string, name MachineName) (*http.Request, e
 	return req, nil
 }
 
+// NewUnlockMachineRequest calls the generic UnlockMachine builder with application/json body
+func NewUnlockMachineRequest(server string, name MachineName, body UnlockMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUnlockMachineRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewUnlockMachineRequestWithBody constructs an http.Request for the UnlockMachine method, with any body, and a specified content type
+func NewUnlockMachineRequestWithBody(server string, name MachineName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/machines/%s/unlock", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListReceiptsRequest constructs an http.Request for the ListReceipts method
 func NewListReceiptsRequest(server string, params *ListReceiptsParams) (*http.Request, error) {
 	var err error
@@ -6286,6 +6390,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /machines/{name}/suggestions (the `SuggestSources` operationId).
 	SuggestSourcesWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*SuggestSourcesResponse, error)
+
+	// UnlockMachineWithBodyWithResponse Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+	UnlockMachineWithBodyWithResponse(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnlockMachineResponse, error)
+
+	// UnlockMachineWithResponse Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+	UnlockMachineWithResponse(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockMachineResponse, error)
 
 	// ListReceiptsWithResponse Receipts, newest first, without their items
 	//
@@ -8004,6 +8122,47 @@ func (r SuggestSourcesResponse) ContentType() string {
 	return ""
 }
 
+type UnlockMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnlockMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnlockMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnlockMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnlockMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnlockMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReceiptsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9187,6 +9346,32 @@ func (c *ClientWithResponses) SuggestSourcesWithResponse(ctx context.Context, na
 		return nil, err
 	}
 	return ParseSuggestSourcesResponse(rsp)
+}
+
+// UnlockMachineWithBodyWithResponse Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+func (c *ClientWithResponses) UnlockMachineWithBodyWithResponse(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UnlockMachineResponse, error) {
+	rsp, err := c.UnlockMachineWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnlockMachineResponse(rsp)
+}
+
+// UnlockMachineWithResponse Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
+func (c *ClientWithResponses) UnlockMachineWithResponse(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockMachineResponse, error) {
+	rsp, err := c.UnlockMachine(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnlockMachineResponse(rsp)
 }
 
 // ListReceiptsWithResponse Receipts, newest first, without their items
@@ -10506,6 +10691,35 @@ func ParseSuggestSourcesResponse(rsp *http.Response) (*SuggestSourcesResponse, e
 	return response, nil
 }
 
+// ParseUnlockMachineResponse parses an HTTP response from a UnlockMachineWithResponse call
+func ParseUnlockMachineResponse(rsp *http.Response) (*UnlockMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnlockMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReceiptsResponse parses an HTTP response from a ListReceiptsWithResponse call
 func ParseListReceiptsResponse(rsp *http.Response) (*ListReceiptsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11086,6 +11300,9 @@ type ServerInterface interface {
 	// SuggestSources Sources found on the machine that are not yet added
 	// (GET /machines/{name}/suggestions)
 	SuggestSources(ctx *echo.Context, name MachineName) error
+	// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	// (POST /machines/{name}/unlock)
+	UnlockMachine(ctx *echo.Context, name MachineName) error
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx *echo.Context, params ListReceiptsParams) error
@@ -11900,6 +12117,22 @@ func (w *ServerInterfaceWrapper) SuggestSources(ctx *echo.Context) error {
 	return err
 }
 
+// UnlockMachine converts echo context to params.
+func (w *ServerInterfaceWrapper) UnlockMachine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UnlockMachine(ctx, name)
+	return err
+}
+
 // ListReceipts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 	var err error
@@ -12203,6 +12436,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/machines", wrapper.AddMachine, options.OperationMiddlewares["addMachine"]...)
 	router.DELETE(options.BaseURL+"/machines/:name", wrapper.ForgetMachine, options.OperationMiddlewares["forgetMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name", wrapper.GetMachine, options.OperationMiddlewares["getMachine"]...)
+	router.POST(options.BaseURL+"/machines/:name/unlock", wrapper.UnlockMachine, options.OperationMiddlewares["unlockMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name/suggestions", wrapper.SuggestSources, options.OperationMiddlewares["suggestSources"]...)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/sources", wrapper.ListSources, options.OperationMiddlewares["listSources"]...)
@@ -13685,6 +13919,40 @@ func (response SuggestSourcesdefaultApplicationProblemPlusJSONResponse) VisitSug
 	return err
 }
 
+type UnlockMachineRequestObject struct {
+	Name MachineName `json:"name"`
+	Body *UnlockMachineJSONRequestBody
+}
+
+type UnlockMachineResponseObject interface {
+	VisitUnlockMachineResponse(w http.ResponseWriter) error
+}
+
+type UnlockMachine204Response struct {
+}
+
+func (response UnlockMachine204Response) VisitUnlockMachineResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type UnlockMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnlockMachinedefaultApplicationProblemPlusJSONResponse) VisitUnlockMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReceiptsRequestObject struct {
 	Params ListReceiptsParams
 }
@@ -14334,6 +14602,9 @@ type StrictServerInterface interface {
 	// SuggestSources Sources found on the machine that are not yet added
 	// (GET /machines/{name}/suggestions)
 	SuggestSources(ctx context.Context, request SuggestSourcesRequestObject) (SuggestSourcesResponseObject, error)
+	// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
+	// (POST /machines/{name}/unlock)
+	UnlockMachine(ctx context.Context, request UnlockMachineRequestObject) (UnlockMachineResponseObject, error)
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx context.Context, request ListReceiptsRequestObject) (ListReceiptsResponseObject, error)
@@ -15355,6 +15626,54 @@ func (sh *strictHandler) SuggestSources(ctx *echo.Context, name MachineName) err
 		return err
 	} else if validResponse, ok := response.(SuggestSourcesResponseObject); ok {
 		return validResponse.VisitSuggestSourcesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UnlockMachine operation middleware
+func (sh *strictHandler) UnlockMachine(ctx *echo.Context, name MachineName) error {
+	var request UnlockMachineRequestObject
+
+	request.Name = name
+
+	var body UnlockMachineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UnlockMachine(ctx.Request().Context(), request.(UnlockMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnlockMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UnlockMachineResponseObject); ok {
+		return validResponse.VisitUnlockMachineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"humble-rewind/console"
 	"humble-rewind/internal/cli"
+	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/demo"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/service"
@@ -35,6 +36,7 @@ func main() {
 		Version: version,
 		Serve:   serve,
 		Demo:    runDemo,
+		Drive:   drives{},
 	}
 	status := program.Run(ctx, os.Args)
 	stop()
@@ -76,6 +78,32 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	}
 	ready("http://" + listener.Addr().String())
 	return s.Serve(ctx, listener)
+}
+
+// drives serves small cloud drives.
+type drives struct{}
+
+func (drives) Serve(ctx context.Context, options cli.DriveOptions, ready func(url, certificate string)) error {
+	d, err := clouddrive.Open(ctx, options.Dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	d.Quota, d.TrashDays = options.Quota, options.TrashDays
+	return d.Serve(ctx, options.Listen, ready)
+}
+
+func (drives) Admit(ctx context.Context, dir, name, secret string, lasts time.Duration) error {
+	d, err := clouddrive.Open(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	var until time.Time
+	if lasts > 0 {
+		until = time.Now().Add(lasts)
+	}
+	return d.Admit(ctx, name, secret, until)
 }
 
 func runDemo(ctx context.Context, listen, dir string, fresh bool, say func(string)) error {

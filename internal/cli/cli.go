@@ -35,6 +35,8 @@ type Program struct {
 	Serve func(ctx context.Context, options Serving, ready func(url string)) error
 	// Demo builds the sample world in dir, where it is not there yet or a fresh one is wanted, and serves it.
 	Demo func(ctx context.Context, listen, dir string, fresh bool, say func(string)) error
+	// Drive is the cloud drive that stands in for outside ones.
+	Drive Drive
 }
 
 // statusError carries the exit status of an error.
@@ -102,7 +104,7 @@ func (p *Program) command() *cli.Command {
 			p.trailCommand(), p.folderCommand(),
 			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(),
 			p.caseCommand(),
-			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(),
+			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(), p.driveCommand(),
 		},
 		CommandNotFound: nil,
 	}

@@ -17,7 +17,13 @@ func (p *Program) machineCommand() *cli.Command {
 		{
 			Name: "add", Usage: "look after another machine", ArgsUsage: "NAME",
 			Flags: []cli.Flag{
-				&cli.StringFlag{Name: "at", Required: true, Usage: "the `DIR` that holds what the machine's / looks like"},
+				&cli.StringFlag{
+					Name:     "at",
+					Required: true,
+					Usage: "the `DIR` that holds what the machine's / looks like, or a cloud drive's address: davs://USER@HOST/PATH, " +
+						"with ?certificate=sha256:… where no authority vouches for it",
+				},
+				passwordFlag(),
 				&cli.StringFlag{Name: "zone", Usage: "its time `ZONE` (default: from its own files)"},
 				&cli.StringFlag{Name: "homes", Usage: "the `PATTERN` of its home folders (default: /home/*)"},
 				&cli.DurationFlag{
@@ -39,6 +45,13 @@ func (p *Program) machineCommand() *cli.Command {
 			Action:    p.client(1, 1, "the machine's name", machineShow),
 		},
 		{
+			Name:      "unlock",
+			Usage:     "give the password of a cloud drive again, after the service was restarted",
+			ArgsUsage: "NAME",
+			Flags:     []cli.Flag{passwordFlag()},
+			Action:    p.client(1, 1, "the machine's name", machineUnlock),
+		},
+		{
 			Name:      "forget",
 			Usage:     "stop looking after a machine; no file of it is touched",
 			ArgsUsage: "NAME",
@@ -56,12 +69,21 @@ func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) 
 		}
 		at = absolute
 	}
+	var password *string
+	if file := c.String(passwordFile); file != "" {
+		given, err := s.passwordFrom(file, "Password: ")
+		if err != nil {
+			return err
+		}
+		password = &given
+	}
 	days, suggested, ahead := int(c.Int("retention")), c.Bool("with-suggested"), int64(c.Duration("clock-ahead").Seconds())
 	response, err := s.api.AddMachine(
 		ctx,
 		api.NewMachine{
 			Name:              args[0],
 			At:                at,
+			Password:          password,
 			Zone:              set(c.String("zone")),
 			Homes:             set(c.String("homes")),
 			RetentionDays:     &days,
@@ -79,6 +101,19 @@ func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) 
 	} else {
 		fmt.Fprintf(s.Stdout, "Next: humble-rewind survey %s --wait\n", m.Name)
 	}
+	return nil
+}
+
+func machineUnlock(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	password, err := s.passwordFrom(c.String(passwordFile), "Password of "+args[0]+": ")
+	if err != nil {
+		return err
+	}
+	response, err := s.api.UnlockMachine(ctx, args[0], api.Password{Password: password})
+	if _, err := answer[struct{}](s, response, err); err != nil {
+		return err
+	}
+	fmt.Fprintf(s.Stdout, "It opens %s, until the service ends.\nNext: humble-rewind survey %s --wait\n", args[0], args[0])
 	return nil
 }
 

@@ -60,7 +60,7 @@ func (p *Program) sourceCommand() *cli.Command {
 			Usage: "give the password of what is encrypted in a store; it is kept in memory until the service ends, and asked for, or read as " +
 				"the first line of the input",
 			ArgsUsage: "ID",
-			Flags:     []cli.Flag{jsonFlag()},
+			Flags:     []cli.Flag{passwordFlag(), jsonFlag()},
 			Action:    p.client(1, 1, "a source's id, such as s3", sourceUnlock),
 		},
 		{
@@ -145,6 +145,8 @@ func holds(shape api.Shape) string {
 		return "files as they were at points in time"
 	case api.ShapeVersions:
 		return "of each file the contents that it had"
+	case api.ShapeKept:
+		return "files as they are now, their versions, and what was removed"
 	case api.ShapeRemovals:
 		return "what was removed"
 	}
@@ -230,8 +232,8 @@ func sourceRemove(ctx context.Context, s *session, c *cli.Command, args []string
 	return nil
 }
 
-func sourceUnlock(ctx context.Context, s *session, _ *cli.Command, args []string) error {
-	password, err := s.password("Password of " + args[0] + ": ")
+func sourceUnlock(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	password, err := s.passwordFrom(c.String(passwordFile), "Password of "+args[0]+": ")
 	if err != nil {
 		return err
 	}
@@ -255,6 +257,38 @@ func sourceLock(ctx context.Context, s *session, _ *cli.Command, args []string) 
 	}
 	fmt.Fprintf(s.Stdout, "The password of %s is forgotten.\n", args[0])
 	return nil
+}
+
+const passwordFile = "password-file"
+
+// passwordFlag names where a password is read from.
+func passwordFlag() cli.Flag {
+	return &cli.StringFlag{Name: passwordFile, Usage: "a `FILE` that holds the password in its first line; - is standard input"}
+}
+
+// passwordFrom reads a password from a file, or asks for it where none is named.
+func (s *session) passwordFrom(file, prompt string) (string, error) {
+	if file == "" {
+		return s.password(prompt)
+	}
+	var from io.Reader = s.Stdin
+	if file != "-" {
+		f, err := os.Open(file)
+		if err != nil {
+			return "", fmt.Errorf("read the password: %w", err)
+		}
+		defer f.Close()
+		from = f
+	}
+	const most = 4096
+	line, err := bufio.NewReader(io.LimitReader(from, most)).ReadString('\n')
+	if line = strings.TrimRight(line, "\r\n"); line == "" {
+		return "", fmt.Errorf("read the password from %s: there is none in its first line", quotePath(file))
+	}
+	if err != nil && err != io.EOF {
+		return "", fmt.Errorf("read the password: %w", err)
+	}
+	return line, nil
 }
 
 // password asks for a password where somebody types, without showing it; else it is the first line of the input.

@@ -251,7 +251,7 @@ func (f file) DeadProps() (map[xml.Name]webdav.Property, error) {
 		add("DAV:", "quota-available-bytes", strconv.FormatInt(max(0, f.d.Quota-used), 10))
 	}
 	if f.name == "/" {
-		add(TrashSpace, "trash", href(trashPath+"/"))
+		add(TrashSpace, "removed-items", href(trashPath+"/"))
 	}
 	return all, nil
 }

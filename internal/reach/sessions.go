@@ -114,6 +114,22 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 	return nil, r.failure
 }
 
+// Drop lets go of a machine, so that it is reached anew at once when it is asked for again.
+func (s *Sessions) Drop(machine string) {
+	s.mu.Lock()
+	r := s.open[machine]
+	s.mu.Unlock()
+	if r == nil {
+		return
+	}
+	r.mu <- struct{}{}
+	defer func() { <-r.mu }()
+	if r.session != nil {
+		r.session.Close()
+	}
+	r.session, r.failure, r.pause = nil, nil, 0
+}
+
 // lookAgain is for how long a machine that was seen to be there is not looked at again: copies are opened by the thousand.
 const lookAgain = 50 * time.Millisecond
 

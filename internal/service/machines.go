@@ -35,7 +35,7 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	b := request.Body
 	m, err := s.site.AddMachine(
 		ctx,
-		site.NewMachine{Name: b.Name, At: b.At, Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
+		site.NewMachine{Name: b.Name, At: b.At, Secret: secretOf(b.Password), Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
 			ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second},
 	)
 	if err != nil {
@@ -54,6 +54,25 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	}
 	shown, err := s.machine(ctx, m.Name)
 	return api.AddMachine201JSONResponse(shown), err
+}
+
+// secretOf is a password that was given; nil where none was.
+func secretOf(password *string) []byte {
+	if value(password) == "" {
+		return nil
+	}
+	return []byte(*password)
+}
+
+// UnlockMachine takes the password with which a machine is reached.
+func (s *Service) UnlockMachine(ctx context.Context, request api.UnlockMachineRequestObject) (api.UnlockMachineResponseObject, error) {
+	if n := len(request.Body.Password); n == 0 || n > maxPassword {
+		return nil, badRequest(fmt.Sprintf("A password has 1 to %d bytes.", maxPassword), "Give the one of the drive.")
+	}
+	if err := s.site.UnlockMachine(ctx, request.Name, []byte(request.Body.Password)); err != nil {
+		return nil, err
+	}
+	return api.UnlockMachine204Response{}, nil
 }
 
 // GetMachine shows one machine.

@@ -38,6 +38,8 @@ type Site struct {
 
 	mu      sync.Mutex
 	secrets map[int64][]byte // by source, in memory alone
+
+	machineSecrets map[string][]byte // by machine, likewise
 }
 
 // ErrInput marks what a technician gave that makes no sense as it is.
@@ -72,7 +74,7 @@ func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error)
 		return nil, err
 	}
 	s.once.Do(func() { s.sessions.Ways = s.Ways })
-	files, err := s.sessions.Get(ctx, machine, m.At)
+	files, err := s.sessions.Get(reach.WithSecret(ctx, s.machineSecret(machine)), machine, m.At)
 	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", machine, err)
 	}
@@ -241,6 +243,7 @@ var machineName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
 type NewMachine struct {
 	Name          string
 	At            string
+	Secret        []byte // with which it is reached; nil: none. It is kept in memory alone
 	Zone          string // "": read from the machine
 	Homes         string // pattern of home folders; "": /home/*
 	RetentionDays *int   // nil: the default
@@ -258,7 +261,11 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 			"Choose another name.",
 		)
 	}
-	files, err := s.Ways.Open(ctx, n.At)
+	files, err := s.Ways.Open(reach.WithSecret(ctx, n.Secret), n.At)
+	if err != nil && strings.Contains(n.At, "://") {
+		return refuse(err, "Check the address, the name and the password. A drive's certificate that no authority vouches for is named in the "+
+			"address: ?certificate=sha256:…")
+	}
 	if err != nil {
 		return refuse(err, "Give the directory that holds what the machine's / looks like, and check that it is mounted.")
 	}
@@ -274,6 +281,10 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 	if n.RetentionDays != nil {
 		m.RetentionDays = *n.RetentionDays
 	}
+	system := files.Traits().Owners // else it is no system with accounts and a zone of its own
+	if m.Zone == "" && !system {
+		m.Zone = "UTC"
+	}
 	if m.Zone == "" {
 		var note string
 		if m.Zone, note = readZone(ctx, files); note != "" {
@@ -282,14 +293,19 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 	} else if _, err := time.LoadLocation(m.Zone); err != nil || m.Zone == "Local" {
 		return refuse(fmt.Errorf("%q is no time zone", m.Zone), "Name it like Europe/Lisbon or UTC.")
 	}
-	people, notes, err := readPeople(ctx, files, n.Homes)
-	if err != nil {
-		return refuse(err, "Give --homes a pattern of absolute paths such as '/home/*'.")
+	if system {
+		people, notes, err := readPeople(ctx, files, n.Homes)
+		if err != nil {
+			return refuse(err, "Give --homes a pattern of absolute paths such as '/home/*'.")
+		}
+		m.People, m.Notes = people, append(m.Notes, notes...)
 	}
-	m.People, m.Notes = people, append(m.Notes, notes...)
 	added, err := s.Catalogue.AddMachine(ctx, m)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "Choose another name, or forget the machine of that name first.")
+	}
+	if err == nil && n.Secret != nil {
+		s.setMachineSecret(n.Name, n.Secret)
 	}
 	return added, err
 }

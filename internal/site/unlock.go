@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
@@ -31,6 +32,37 @@ func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) 
 		return refuse(errors.New("the password opens nothing in it"), "Ask for the password again; capitals count.")
 	}
 	return opened, locked, nil
+}
+
+// UnlockMachine gives a machine the secret with which it is reached, for as long as the service runs, having tried it. One that does not
+// open it is not kept; the error is an InputError.
+func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) error {
+	m, err := s.Catalogue.Machine(ctx, name)
+	if err != nil {
+		return err
+	}
+	files, err := s.Ways.Open(reach.WithSecret(ctx, secret), m.At)
+	if err != nil {
+		return &InputError{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
+	}
+	s.setMachineSecret(name, secret)
+	return files.Close()
+}
+
+func (s *Site) setMachineSecret(machine string, secret []byte) {
+	s.mu.Lock()
+	if s.machineSecrets == nil {
+		s.machineSecrets = map[string][]byte{}
+	}
+	s.machineSecrets[machine] = slices.Clone(secret)
+	s.mu.Unlock()
+	s.sessions.Drop(machine)
+}
+
+func (s *Site) machineSecret(machine string) []byte {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.machineSecrets[machine]
 }
 
 // Lock forgets the secret of a store.

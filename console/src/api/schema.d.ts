@@ -112,6 +112,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/machines/{name}/unlock": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends */
+        post: operations["unlockMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/machines/{name}/suggestions": {
         parameters: {
             query?: never;
@@ -791,8 +810,13 @@ export interface components {
         };
         NewMachine: {
             name: string;
-            /** @description A directory that holds what the machine's / looks like */
+            /** @description A directory that holds what the machine's / looks like, or the address of a cloud drive: davs://user@host/path */
             at: string;
+            /**
+             * Format: password
+             * @description The password or token with which it is reached; kept in memory only
+             */
+            password?: string;
             zone?: string;
             /** @description Pattern of home folders, default /home/* */
             homes?: string;
@@ -861,10 +885,10 @@ export interface components {
             retention_days?: number;
         };
         /**
-         * @description What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; what was removed; what may be a copy of something
+         * @description What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; files as they are now, with the versions that the store keeps of each and what was removed; what was removed; what may be a copy of something
          * @enum {string}
          */
-        Shape: "now" | "points" | "versions" | "removals" | "traces";
+        Shape: "now" | "points" | "versions" | "kept" | "removals" | "traces";
         Kind: {
             name: string;
             shape: components["schemas"]["Shape"];
@@ -1966,6 +1990,31 @@ export interface operations {
         requestBody?: never;
         responses: {
             /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unlockMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Password"];
+            };
+        };
+        responses: {
+            /** @description It opens the machine */
             204: {
                 headers: {
                     [name: string]: unknown;

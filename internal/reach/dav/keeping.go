@@ -211,7 +211,7 @@ const trashAsked = `<T:from/><T:removed-at/><T:removed-by/><T:expires-at/>`
 // Removed lists the drive's trash by the extension; problem.Unsupported where the drive shows none.
 func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedItem, err error) {
 	trash := ""
-	if err := d.find(ctx, "/", "0", []string{"<T:trash/>"}, func(r resource) error {
+	if err := d.find(ctx, "/", "0", []string{"<T:removed-items/>"}, func(r resource) error {
 		trash = r.prop.Trash.Href
 		return nil
 	}); err != nil {

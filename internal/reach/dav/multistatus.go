@@ -60,7 +60,7 @@ type prop struct {
 	Available string `xml:"DAV: quota-available-bytes"`
 	Trash     struct {
 		Href string `xml:"DAV: href"`
-	} `xml:"urn:humble-rewind:drive-trash trash"`
+	} `xml:"urn:humble-rewind:drive-trash removed-items"`
 	From      string `xml:"urn:humble-rewind:drive-trash from"`
 	RemovedAt string `xml:"urn:humble-rewind:drive-trash removed-at"`
 	RemovedBy string `xml:"urn:humble-rewind:drive-trash removed-by"`
