@@ -62,7 +62,7 @@ screenshots: build ## take the pictures in docs/screenshots anew (needs make dep
 
 .PHONY: deps
 deps: ## install what tests and screenshots need from Debian's packages
-	@missing=; for p in chromium libglib2.0-bin btrfs-progs xvfb xterm imagemagick libarchive-tools xz-utils zstd bzip2; do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	@missing=; for p in chromium libglib2.0-bin btrfs-progs xvfb xterm imagemagick libarchive-tools xz-utils zstd bzip2 git apache2 apache2-utils litmus cadaver; do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing fonts-dejavu-core >/dev/null; fi
 
 console/node_modules/.package-lock.json: console/package-lock.json

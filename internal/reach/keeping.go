@@ -33,10 +33,11 @@ type Kept struct {
 
 // KeptVersion is one version of a file.
 type KeptVersion struct {
-	Name    string // what the drive calls it
-	Address string // by which OpenKept opens it
-	At      time.Time
-	Size    int64 // negative where unknown
+	Name    string    // what the drive calls it
+	Address string    // by which OpenKept opens it
+	At      time.Time // when it became the content
+	Written time.Time // its write time
+	Size    int64     // negative where unknown
 	Tag     string
 	Author  string
 	Comment string

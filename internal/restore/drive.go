@@ -137,6 +137,10 @@ func (t *driveTarget) ready(it *carried) error {
 		}
 		it.work.Aside, it.work.Over = &a, tag
 	}
+	if it.work.Leaves { // a drive keeps neither its owner nor its times, so that it could not be put back as it was
+		it.work.Leaves = false
+		it.item.Note = joinNotes(it.item.Note, "it stays in its trash too")
+	}
 	if it.item.Type == entry.Folder {
 		return nil
 	}

@@ -281,7 +281,8 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 	if n.RetentionDays != nil {
 		m.RetentionDays = *n.RetentionDays
 	}
-	system := files.Traits().Owners // else it is no system with accounts and a zone of its own
+	_, drive := reach.KeeperOf(files)
+	system := !drive // which has neither accounts nor a zone of its own
 	if m.Zone == "" && !system {
 		m.Zone = "UTC"
 	}

@@ -48,6 +48,8 @@ const (
 	Unreachable     Code = "unreachable"
 	NoWay           Code = "no-way" // to addresses of this kind
 	Locked          Code = "locked" // a store that a secret opens
+	NotSignedIn     Code = "not-signed-in"
+	Untrusted       Code = "untrusted" // a server whose certificate nobody that is believed vouches for
 )
 
 // Of the program and the system that it runs on.
@@ -111,6 +113,8 @@ var words = map[Code]string{
 	Unreachable:          "the machine cannot be reached",
 	Locked:               "it is locked, and needs the password that opens it",
 	NoWay:                "no way is known to reach it",
+	NotSignedIn:          "it does not accept the name and the password, or the token has expired",
+	Untrusted:            "nobody vouches for its certificate, so that it may be another server",
 	TooManyOpen:          "the service has too many files open; try again in a moment",
 	TooManyOpenOnMachine: "the machine has too many files open; try again in a moment",
 	NoMemory:             "the machine has no memory left",

@@ -123,16 +123,13 @@ const patience = 20 * time.Second
 
 // stepOf says which step an error is of.
 func stepOf(err error) string {
-	var unknown x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var invalid x509.CertificateInvalidError
 	var named *net.DNSError
 	switch {
 	case errors.As(err, &named):
 		return "find its host by name"
-	case errors.Is(err, errCertificate), errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid):
+	case errors.Is(err, problem.Untrusted):
 		return "check its certificate"
-	case errors.Is(err, problem.Refused):
+	case errors.Is(err, problem.NotSignedIn):
 		return "sign in"
 	case errors.Is(err, problem.Unreachable), errors.Is(err, problem.Lost):
 		return "connect to it"
@@ -162,7 +159,7 @@ func secret(ctx context.Context, file string) (string, error) {
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
 
-var errCertificate = fmt.Errorf("the server's certificate is another one than was given: %w", problem.Refused)
+var errCertificate = fmt.Errorf("the server's certificate is another one than was given: %w", problem.Untrusted)
 
 // trust says which certificates are believed.
 func trust(options map[string]string) (*tls.Config, error) {
@@ -216,9 +213,9 @@ func (d *drive) Folder(ctx context.Context, path string) (reach.Folder, error) {
 }
 
 func (d *drive) folder(ctx context.Context, path string) (*folder, error) {
-	clean, err := place.Clean(path)
-	if err != nil || clean != path {
-		return nil, fmt.Errorf("%s: %w", place.Quote(path), problem.BadName)
+	path, err := place.Clean(path)
+	if err != nil {
+		return nil, fmt.Errorf("%w (%w)", problem.BadName, err)
 	}
 	r, err := d.look(ctx, path)
 	if errors.Is(err, problem.NotThere) { // or what is above it is a file
@@ -324,12 +321,19 @@ func failure(ctx context.Context, err error) error {
 	if wrapped, ok := errors.AsType[*url.Error](err); ok {
 		err = wrapped.Err
 	}
-	code := problem.Lost
 	var dialled *net.OpError
-	if errors.As(err, &dialled) && dialled.Op == "dial" {
-		code = problem.Unreachable
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.Is(err, problem.Untrusted):
+		return err
+	case errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid):
+		return fmt.Errorf("%w (%v)", problem.Untrusted, err)
+	case errors.As(err, &dialled) && dialled.Op == "dial":
+		return fmt.Errorf("%w: %w", problem.Unreachable, err)
 	}
-	return fmt.Errorf("%w: %w", code, err)
+	return fmt.Errorf("%w: %w", problem.Lost, err)
 }
 
 // statusProblem is the problem that a status means, see RFC 9110 and 4918.
@@ -337,7 +341,9 @@ func statusProblem(status int) problem.Code {
 	switch status {
 	case http.StatusNotFound, http.StatusGone:
 		return problem.NotThere
-	case http.StatusUnauthorized, http.StatusForbidden:
+	case http.StatusUnauthorized:
+		return problem.NotSignedIn
+	case http.StatusForbidden:
 		return problem.Refused
 	case http.StatusConflict:
 		return problem.NotThere // the folder that it is to go into

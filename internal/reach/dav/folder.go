@@ -228,7 +228,11 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 			return fmt.Errorf("%s: %w", place.Quote(at), problem.NotEmpty)
 		}
 	} else if r.prop.Tag != "" {
-		header.Set("If-Match", r.prop.Tag)
+		tag, err := f.d.strong(ctx, at, r.prop.Tag)
+		if err != nil {
+			return err
+		}
+		header.Set("If-Match", tag)
 	}
 	answer, err := f.d.request(ctx, "DELETE", f.d.url(at, r.folder()), header, nil, -1, http.StatusNoContent, http.StatusOK)
 	if err != nil {
@@ -405,7 +409,11 @@ func (n *newFile) send(ctx context.Context) error {
 	}
 	header := http.Header{}
 	if n.tag != "" {
-		header.Set("If-Match", n.tag)
+		strong, err := n.d.strong(ctx, n.path, n.tag)
+		if err != nil {
+			return err
+		}
+		header.Set("If-Match", strong)
 	}
 	tag, err := n.d.put(ctx, n.path, header, body, n.size)
 	if errors.Is(err, problem.Taken) {

@@ -5,8 +5,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strings"
+	"time"
 
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 )
 
 // Tag returns the entity tag of a file.
@@ -18,10 +21,41 @@ func (d *drive) Tag(ctx context.Context, path string) (string, error) {
 	return r.prop.Tag, nil
 }
 
+// strong returns a tag that a precondition takes: some servers call a tag weak (RFC 9110, 8.8.1) until a file is some seconds old, and then
+// no precondition holds. problem.Taken says that something else stands there by now.
+func (d *drive) strong(ctx context.Context, path, tag string) (string, error) {
+	opaque, weak := strings.CutPrefix(tag, "W/")
+	for range 40 {
+		if !weak {
+			return tag, nil
+		}
+		now, err := d.Tag(ctx, path)
+		if err != nil {
+			return "", err
+		}
+		if strings.TrimPrefix(now, "W/") != opaque {
+			return "", fmt.Errorf("%s: %w", place.Quote(path), problem.Taken)
+		}
+		if weak = strings.HasPrefix(now, "W/"); !weak {
+			return now, nil
+		}
+		select {
+		case <-time.After(100 * time.Millisecond):
+		case <-ctx.Done():
+			return "", ctx.Err()
+		}
+	}
+	return "", fmt.Errorf("%s: the server never tells for certain which content it has: %w", place.Quote(path), problem.Unsupported)
+}
+
 // PutVersion writes a file by a PUT with If-Match, or with If-None-Match where nothing is to stand there.
 func (d *drive) PutVersion(ctx context.Context, path string, content io.Reader, size int64, over string) (string, error) {
 	header := onlyNew
 	if over != "" {
+		var err error
+		if over, err = d.strong(ctx, path, over); err != nil {
+			return "", err
+		}
 		header = http.Header{"If-Match": {over}}
 	}
 	tag, err := d.put(ctx, path, header, content, size)
@@ -35,6 +69,10 @@ func (d *drive) PutVersion(ctx context.Context, path string, content io.Reader, 
 func (d *drive) RemoveVersion(ctx context.Context, path, tag string) error {
 	header := http.Header{}
 	if tag != "" {
+		var err error
+		if tag, err = d.strong(ctx, path, tag); err != nil {
+			return err
+		}
 		header.Set("If-Match", tag)
 	}
 	answer, err := d.request(ctx, "DELETE", d.url(path, tag == ""), header, nil, -1, http.StatusNoContent, http.StatusOK)

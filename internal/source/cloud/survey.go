@@ -220,7 +220,7 @@ func (v *surveying) file(path string, k reach.Kept, versions []reach.KeptVersion
 	keeps := keptFile{Tag: k.Tag}
 	for _, x := range versions {
 		if x.Current {
-			seen.Told, seen.Written, seen.Author, seen.Message = x.At, x.At, x.Author, x.Comment
+			seen.Told, seen.Author, seen.Message = x.At, x.Author, x.Comment
 			seen.Lies = "the drive, version " + place.Readable(x.Name) + ", the present one"
 			continue
 		}
@@ -230,7 +230,7 @@ func (v *surveying) file(path string, k reach.Kept, versions []reach.KeptVersion
 		keeps.Versions = append(keeps.Versions, x.Name)
 		old := seen
 		old.At, old.Ref = versionAt(path, x.Name), sighting.Ref(refKept+x.Address+" "+at)
-		old.Size, old.Written, old.Told, old.Author, old.Message = x.Size, x.At, x.At, x.Author, x.Comment
+		old.Size, old.Written, old.Told, old.Author, old.Message = x.Size, x.Written, x.At, x.Author, x.Comment
 		old.Lies = "the drive, version " + place.Readable(x.Name)
 		old.Mark = mark(x.Size, old, x.Tag)
 		v.all = append(v.all, reported{Sighting: old})
