@@ -421,6 +421,11 @@ func (t *driveTarget) putAside(it *carried, v reach.Versioner, over string) erro
 		return err
 	}
 	defer content.Close()
-	_, err = v.PutVersion(t.ctx, it.item.To.Path, content, o.Size(), over)
+	spool, _, size, err := spooled(content) // whole, before anything is sent
+	if err != nil {
+		return err
+	}
+	defer spool.Close()
+	_, err = v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(spool, 0, size), size, over)
 	return err
 }

@@ -61,6 +61,8 @@ func TestContract(t *testing.T) {
 
 // listing records what a survey reports.
 type listing struct {
+	source.Reporter // of which only what follows is asked
+
 	known    map[string]time.Time
 	captures []string
 	places   []string
