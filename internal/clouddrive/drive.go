@@ -312,9 +312,13 @@ func (d *Drive) Mkdir(ctx context.Context, name string) error {
 
 // Remove moves a file or folder into the drive's trash, or does away with it.
 func (d *Drive) Remove(ctx context.Context, name, by, match string, forGood bool) error {
-	name = clean(name)
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	return d.remove(ctx, clean(name), by, match, forGood)
+}
+
+// remove is Remove. mu is held.
+func (d *Drive) remove(ctx context.Context, name, by, match string, forGood bool) error {
 	info, err := os.Stat(d.file(name))
 	if err != nil || name == "/" {
 		return errNotFound
@@ -448,8 +452,11 @@ func (d *Drive) Move(ctx context.Context, from, to, by string, over bool) (creat
 		if !over {
 			return false, errPrecondition
 		}
-		if there.IsDir() || info.IsDir() {
-			return false, errTaken
+		if there.IsDir() || info.IsDir() { // what stands there cannot become a version
+			if err := d.remove(ctx, to, by, "", false); err != nil {
+				return false, err
+			}
+			defer func() { created = false }()
 		}
 	}
 	if parent, err := os.Stat(filepath.Dir(d.file(to))); err != nil || !parent.IsDir() {

@@ -125,29 +125,56 @@ func (d *Drive) serveFiles(w http.ResponseWriter, r *http.Request, who string, f
 	}
 }
 
-// copy copies a file as a new version of its destination.
+// copy answers a COPY: a file becomes a new version of its destination, a folder comes with what is in it unless its depth is 0.
 func (d *Drive) copy(w http.ResponseWriter, r *http.Request, name, who string) {
 	to, ok := destination(r)
 	if !ok {
 		w.WriteHeader(http.StatusBadGateway)
 		return
 	}
-	f, err := os.Open(d.file(name))
-	if err != nil {
+	from, err := os.Stat(d.file(name))
+	if err != nil || to == name || strings.HasPrefix(to, name+"/") {
 		answer(w, 0, errNotFound)
 		return
 	}
-	defer f.Close()
-	if info, err := f.Stat(); err != nil || info.IsDir() {
-		w.WriteHeader(http.StatusNotImplemented)
-		return
+	there, err := os.Stat(d.file(to))
+	stands := err == nil
+	switch {
+	case stands && r.Header.Get("Overwrite") == "F":
+		err = errPrecondition
+	case stands && (there.IsDir() || from.IsDir()):
+		err = d.Remove(r.Context(), to, who, "", false)
+	default:
+		err = nil
 	}
-	match := ""
-	if r.Header.Get("Overwrite") == "F" {
-		match = "*"
+	if err == nil {
+		err = d.copyTo(r.Context(), name, to, who, r.Header.Get("Depth") == "0")
 	}
-	_, created, err := d.Put(r.Context(), to, f, who, "", match)
-	answer(w, map[bool]int{true: http.StatusCreated, false: http.StatusNoContent}[created], err)
+	answer(w, map[bool]int{true: http.StatusNoContent, false: http.StatusCreated}[stands], err)
+}
+
+func (d *Drive) copyTo(ctx context.Context, from, to, who string, shallow bool) error {
+	info, err := os.Stat(d.file(from))
+	if err != nil {
+		return err
+	}
+	if !info.IsDir() {
+		f, err := os.Open(d.file(from))
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		_, _, err = d.Put(ctx, to, f, who, "", "")
+		return err
+	}
+	if err := d.Mkdir(ctx, to); err != nil || shallow {
+		return err
+	}
+	list, err := os.ReadDir(d.file(from))
+	for _, e := range list {
+		err = errors.Join(err, d.copyTo(ctx, from+"/"+e.Name(), to+"/"+e.Name(), who, false))
+	}
+	return err
 }
 
 // destination is the path that a request moves or copies to; false where that is not on this drive.

@@ -239,6 +239,12 @@ func (s *Service) Handler() http.Handler {
 	group := e.Group("/api/v1", s.sameOrigin, s.requireTechnician, smallSignIn, middleware.BodyLimit(maxBody), noStore, compressed)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound })
 	api.RegisterHandlers(group, api.NewStrictHandler(s, nil))
+	for _, method := range []string{http.MethodOptions, http.MethodGet, "PROPFIND", http.MethodPut, http.MethodDelete, http.MethodPost,
+		"MKCOL", "COPY", "MOVE", "LOCK", "UNLOCK", "PROPPATCH"} {
+		for _, path := range []string{momentPath, momentPath + "/*"} {
+			e.Add(method, path, s.serveMoments)
+		}
+	}
 	e.GET("/*", s.console.serve)
 	return timely(e)
 }
