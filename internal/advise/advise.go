@@ -77,7 +77,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	}
 	r := &reading{Adviser: a, ctx: ctx, t: &t, words: map[wordsKey]apart.Held{}, endings: map[int]ending{}}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
-	folder, why, err := a.sealedAbove(ctx, q.Place)
+	folder, why, err := a.Trails.SealedAbove(ctx, q.Place)
 	if err != nil {
 		return answer, err
 	}

@@ -57,6 +57,7 @@ type Folder struct {
 	WholeAt time.Time      // of a folder that a store shows at many points in time: which; zero: the latest
 	Sealed  string         // why it only makes sense whole; "" where it does not
 	Aside   *place.Place   // where a sealed folder goes; nil: to its own place
+	SameAt  []place.Place  // where the same sealed folder is known too
 	MovedTo place.Place    // where the folder stands now, if it moved
 	Moved   catalogue.Copy // the folder there; ID 0 where it was not surveyed as such
 }
@@ -154,6 +155,7 @@ func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
 	g.order()
 	answer := Answer{Question: b.q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}
 	answer.Notes = b.notes
+	answer.FoundAt = append(answer.FoundAt, b.SameAt...)
 	var err error
 	if t.Covers, err = b.Trails.Covering(b.ctx, b.q.Place); err != nil {
 		return answer, err

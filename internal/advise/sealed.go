@@ -148,6 +148,9 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	if passedOver != "" {
 		b.Because = append(b.Because, "Newer ones were passed over. "+passedOver)
 	}
+	if err := b.elsewhere(); err != nil {
+		return err
+	}
 	b.Because = append(
 		b.Because,
 		fmt.Sprintf("As it was on %s, it lies in %s.", b.say(h.At.UnixNano()), Name(h.store.Source, b.q.Place.Machine)),
@@ -160,33 +163,57 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	return nil
 }
 
-// maxAbove bounds how many folders above a file are looked at.
-const maxAbove = 8
+// elsewhere finds the same container on another machine or at another place: what its program keeps at its top is the same there, byte for
+// byte.
+func (b *folderAdvice) elsewhere() error {
+	const some, largest = 50, 1 << 20
+	for _, name := range sealed.Marks() {
+		own, err := b.Site.Catalogue.FactsOf(b.ctx, b.stores, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, name)})
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(own, func(f catalogue.Fact) bool {
+			return f.Type == entry.File && f.Readable && f.Size > 0 && f.Size < largest
+		})
+		if i < 0 {
+			continue
+		}
+		sum, err := b.digestOf(own[i].Copy)
+		if err != nil || sum == "" {
+			return err
+		}
+		found, err := b.Site.Catalogue.Find(b.ctx, catalogue.Query{Words: name, Limit: some})
+		if err != nil {
+			return err
+		}
+		for _, c := range found.Copies {
+			at := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
+			if !c.OriginKnown || c.Size != own[i].Size || at == b.q.Place || slices.Contains(b.SameAt, at) {
+				continue
+			}
+			if there, err := b.digestOf(c.ID); err != nil {
+				return err
+			} else if there == sum {
+				b.SameAt = append(b.SameAt, at)
+				b.Because = append(b.Because, fmt.Sprintf("The same container is known at %s too: what its user saved there is worth a look.", at))
+			}
+		}
+		return nil
+	}
+	return nil
+}
 
-// sealedAbove finds the folder above a place that only makes sense whole, and why; "" where there is none.
-func (a *Adviser) sealedAbove(ctx context.Context, p place.Place) (folder, why string, err error) {
-	var above []string
-	for dir := place.Folder(p.Path); dir != "/" && len(above) < maxAbove; dir = place.Folder(dir) {
-		above = append(above, dir)
-	}
-	found, err := a.Site.Catalogue.NamedIn(ctx, p.Machine, above, sealed.Marks())
+// digestOf reads a copy; "" where it cannot be read.
+func (b *folderAdvice) digestOf(id int64) (string, error) {
+	c, err := b.Site.Catalogue.Copy(b.ctx, id)
 	if err != nil {
-		return "", "", err
+		return "", err
 	}
-	top := map[string]map[string]bool{}
-	for _, f := range found {
-		dir := place.Folder(f)
-		if top[dir] == nil {
-			top[dir] = map[string]bool{}
-		}
-		top[dir][place.Name(f)] = true
+	sum, err := b.Contents.Digest(b.ctx, c)
+	if err != nil {
+		return "", b.ctx.Err()
 	}
-	for _, dir := range above {
-		if why := sealed.Marked(top[dir]); why != "" {
-			return dir, why, nil
-		}
-	}
-	return "", "", nil
+	return fmt.Sprintf("%x", sum), nil
 }
 
 // whole answers for a file in a folder that only makes sense whole.

@@ -51,6 +51,12 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
 		}
 	}
+	if why, err := r.Trails.SealedAt(ctx, a.Place); err != nil {
+		return nil, nil, err
+	} else if why != "" {
+		wants, err := r.sealedAsOf(ctx, open, req, why)
+		return wants, nil, err
+	}
 	folder, err := r.Trails.Entries(ctx, a.Place, a.At)
 	if errors.Is(err, trails.ErrNothingThere) {
 		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,

@@ -73,6 +73,11 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 	if err != nil {
 		return nil, err
 	}
+	if (req.To == nil || into) && req.At.IsZero() { // else there is but one name to go by
+		if copies, err = r.withLogs(ctx, copies); err != nil {
+			return nil, err
+		}
+	}
 	wants := make([]wanted, len(copies))
 	spare := &spareHandles{}
 	defer spare.close()
@@ -103,6 +108,9 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		wants[n] = w
 		return nil
 	})
+	if err == nil {
+		err = r.pickedFrom(ctx, copies, wants)
+	}
 	return wants, err
 }
 

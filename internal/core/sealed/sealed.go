@@ -110,6 +110,9 @@ func nameless(paths []string) string {
 	return fmt.Sprintf("most likely a folder of encrypted files: the names of %d of its %d files mean nothing", n, len(paths))
 }
 
+// Meaningless tells whether a name reads like the output of a program, as the names in folders of encrypted files do.
+func Meaningless(name string) bool { return meaningless(name) }
+
 // meaningless tells whether a name reads like the output of a program: letters and digits in turn, and no word parted from
 // another.
 func meaningless(name string) bool {

@@ -1,0 +1,134 @@
+package restore
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sealed"
+	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/site"
+	"humble-rewind/internal/trails"
+)
+
+// pickedFrom says of files that lie in folders which only make sense whole why they are not brought back by themselves.
+func (r *Restorer) pickedFrom(ctx context.Context, copies []catalogue.Copy, wants []wanted) error {
+	type answer struct{ folder, why string }
+	known := map[place.Place]answer{} // by the folder that a file lies in
+	for n, c := range copies {
+		if c.Type == entry.Folder || !c.OriginKnown {
+			continue
+		}
+		in := parentOf(c.Place)
+		a, ok := known[in]
+		if !ok {
+			var err error
+			if a.folder, a.why, err = r.Trails.SealedAbove(ctx, c.Place); err != nil {
+				return err
+			}
+			known[in] = a
+		}
+		if a.why != "" && wants[n].Problem == "" {
+			wants[n].Problem = (&trails.ErrSealed{Folder: place.Place{Machine: c.Place.Machine, Path: a.folder}, Why: a.why}).Error()
+		}
+	}
+	return nil
+}
+
+// sealedAsOf wants a folder that only makes sense whole as one store had it at one moment, the newest up to the one that is asked for: to
+// a place beside what stands there, where nobody says another.
+func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string) ([]wanted, error) {
+	p, at := req.AsOf.Place, req.AsOf.At
+	stores, err := r.Site.Catalogue.Stores(ctx)
+	if err != nil {
+		return nil, err
+	}
+	facts, err := r.Site.Catalogue.FactsOf(ctx, stores, p)
+	if err != nil {
+		return nil, err
+	}
+	var best sighting.Capture
+	var from int64
+	for _, f := range facts {
+		s := stores[int64(f.Source)]
+		if f.Type != entry.Folder || !f.Readable || s == nil || !s.Source.Traits.Dated() || f.First.After(at) {
+			continue
+		}
+		until := f.Last
+		if at.Before(until) {
+			until = at
+		}
+		held, err := r.Site.Catalogue.Held(ctx, s.Source.ID, f.First, until)
+		if err != nil {
+			return nil, err
+		}
+		if n := len(held); n > 0 && held[n-1].At.After(best.At) {
+			best, from = held[n-1], f.Copy
+		}
+	}
+	if from == 0 {
+		return nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", p, at.Format(time.RFC3339)),
+			Err:  fmt.Errorf("it is %s, which fits together only as it was at one moment, and no store has it whole from then or before", why),
+			Next: "Choose a later moment; the trail shows which there are."}
+	}
+	whole := Request{Copies: []int64{from}, At: best.At, To: req.To, ToFolder: req.ToFolder, Rule: req.Rule, KeepOwners: req.KeepOwners}
+	zone, err := open.zone(p.Machine)
+	if err != nil {
+		return nil, err
+	}
+	if whole.To == nil {
+		aside := p
+		aside.Path += " as of " + best.At.In(zone).Format("2006-01-02 15.04")
+		whole.To = &aside
+	}
+	wants, err := r.copies(ctx, open, whole)
+	for n := range wants {
+		wants[n].Note = joinNotes(wants[n].Note, fmt.Sprintf("it is %s: it comes back whole, as one store had it on %s. Open it there with its own "+
+			"program, on any machine that has it, with its password or recovery key", why, best.At.In(zone).Format("2 January 2006 15:04")))
+	}
+	return wants, err
+}
+
+// withLogs adds to databases the logs that lay beside them at the same moment in the same store: neither is whole without the other.
+func (r *Restorer) withLogs(ctx context.Context, copies []catalogue.Copy) ([]catalogue.Copy, error) {
+	var stores map[int64]*catalogue.Store
+	met := map[int64]bool{}
+	for _, c := range copies {
+		met[c.ID] = true
+	}
+	for _, c := range copies[:len(copies):len(copies)] {
+		if c.Type != entry.File || !c.OriginKnown || !c.Readable || !c.Source.Traits.Dated() {
+			continue
+		}
+		if stores == nil {
+			var err error
+			if stores, err = r.Site.Catalogue.Stores(ctx); err != nil {
+				return nil, err
+			}
+		}
+		for _, ending := range sealed.Logs {
+			facts, err := r.Site.Catalogue.FactsOf(ctx, stores, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
+			if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
+				return nil, err
+			}
+			for _, f := range facts {
+				if int64(f.Source) != c.Source.ID || !f.Readable || f.Type != entry.File || met[f.Copy] || f.First.After(c.LastSeen) ||
+					f.Last.Before(c.LastSeen) {
+					continue
+				}
+				log, err := r.Site.Catalogue.Copy(ctx, f.Copy)
+				if err != nil {
+					return nil, err
+				}
+				log.At.Capture = c.At.Capture
+				met[log.ID] = true
+				copies = append(copies, log)
+			}
+		}
+	}
+	return copies, nil
+}
