@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 
 	"humble-rewind/internal/apart"
@@ -69,9 +70,20 @@ func (r *reading) Condition(version int) advice.Examined {
 			found.Verdict.Reasons = []string{capital(err.Error()) + "."}
 			return found
 		}
-		found.Failed[id] = Explain(err)
+		found.Failed[id] = r.unreadable(id, err)
 	}
 	return found
+}
+
+// unreadable says why a copy cannot be read: of one that is locked, how that is mended.
+func (r *reading) unreadable(id int64, err error) string {
+	if errors.Is(err, problem.Locked) {
+		if c, err := r.Site.Catalogue.Copy(r.ctx, id); err == nil {
+			return fmt.Sprintf("it is locked with a password; ask for that, unlock its source with humble-rewind source unlock s%d, and ask again",
+				c.Source.ID)
+		}
+	}
+	return Explain(err)
 }
 
 // ConditionOf examines one copy.

@@ -66,7 +66,23 @@ func (b *Book) Bring(
 		return restore.Request{}, Reasons{}, err
 	}
 	bring, err := answer.Bring()
-	return restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}, reasonsOf(&answer), err
+	if err != nil {
+		return restore.Request{}, Reasons{}, err
+	}
+	r := restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}
+	return r, reasonsOf(&answer), b.home(ctx, &r)
+}
+
+// home leaves out where a copy goes if that is its own place: its store may know better how it gets there, as a cloud drive does.
+func (b *Book) home(ctx context.Context, r *restore.Request) error {
+	if r.To == nil || len(r.Copies) != 1 {
+		return nil
+	}
+	c, err := b.Site.Catalogue.Copy(ctx, r.Copies[0])
+	if err == nil && c.OriginKnown && c.Place == *r.To {
+		r.To = nil
+	}
+	return err
 }
 
 // named asks for copies that a technician named.
@@ -78,6 +94,9 @@ func (b *Book) named(ctx context.Context, k catalogue.Case, copies []int64) (res
 	c, err := b.Site.Catalogue.Copy(ctx, copies[0])
 	if err == nil && c.Type == entry.File { // whatever it is called where it lies
 		r.To = &k.Place
+	}
+	if err == nil {
+		err = b.home(ctx, &r)
 	}
 	return r, err
 }

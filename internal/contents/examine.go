@@ -115,8 +115,11 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 		return found, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
 	d, size, err := DigestOf(ctx, content.File, content.Info.Size)
-	if want := content.Info.Size; err != nil || want >= 0 && size != want {
-		return found, errors.Join(err, short(size, want))
+	if err != nil { // how much of it could be read says nothing then
+		return found, err
+	}
+	if want := content.Info.Size; want >= 0 && size != want {
+		return found, short(size, want)
 	}
 	if found, known, err := e.known(ctx, d.Hex()); known || err != nil {
 		return found, err

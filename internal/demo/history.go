@@ -11,6 +11,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/source/archive"
+	"humble-rewind/internal/source/cloud"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
 )
@@ -237,6 +239,13 @@ var Sources = []api.NewSource{
 	{Machine: "drawing-loft", Kind: snapshots.Kind.Name(), At: at("store:/srv/snapshots/drawing-loft")},
 	{Machine: "drawing-loft", Kind: live.Kind.Name(), At: at("/data")},
 	{Machine: "store", Kind: live.Kind.Name(), At: at("/srv/yard")},
+	{Machine: "front-office", Kind: archive.Kind.Name(), At: at("store:/srv/archive/front-office")},
+	{Machine: "drawing-loft", Kind: archive.Kind.Name(), At: at("store:/srv/archive/drawing-loft")},
+	{Machine: "front-office", Kind: cloud.Kind.Name(), At: at(Drive + ":/Office"), Maps: &[]string{"/Office=/home/ines/Office"}},
+	{Machine: "drawing-loft", Kind: cloud.Kind.Name(), At: at(Drive + ":/Lines"), Maps: &[]string{"/Lines=" + kittiwake}},
 }
+
+// Drive is the machine that is the yard's cloud drive.
+const Drive = "yard-drive"
 
 func at(location string) *string { return &location }

@@ -234,7 +234,8 @@ func drawingLoftLosses(m *machine, days func(float64) time.Time) {
 	)
 }
 
-// Cases are six requests for help, one of each kind of loss and one of a whole folder, open and ready to be worked on.
+// Cases are requests for help, open and ready to be worked on: one of each kind of loss, one of a whole folder, and one for each of the
+// repository, the cloud drive and the yearly archive.
 func (w World) Cases() []api.NewCase {
 	at := func(machine, path string) *api.Destination {
 		return &api.Destination{Machine: machine, Path: path}
@@ -262,5 +263,13 @@ func (w World) Cases() []api.NewCase {
 			Happened: text("The machine froze while writing up the fairing; the last two pages were never saved.")},
 		{Loss: api.LossDamaged, Place: at("front-office", "/home/oda/Rigging"),
 			Happened: text("Nothing in the rigging folder opens any more, and there is a strange note in it.")},
+		{Loss: api.LossDeleted, Place: at("drawing-loft", kittiwake+"/Kittiwake mould list.csv"), NoticedAt: days(0.1),
+			Happened: text("The Kittiwake is to be built again, and the list of her moulds was thrown out weeks ago.")},
+		{Loss: api.LossDeleted, Place: at("front-office", "/home/ines/Office/Prices for the fair.ods"), NoticedAt: days(0.08),
+			Happened: text("The prices for the fair are gone from the shared drive. Nobody says that they did it.")},
+		{Loss: api.LossOverwritten, Place: at("front-office", "/home/ines/Office/Standing orders.odt"), GoodAt: days(4), NoticedAt: days(0.06),
+			Happened: text("The standing orders on the shared drive are those of weeks ago: somebody put an old version back.")},
+		{Loss: api.LossDeleted, Place: at("front-office", fmt.Sprintf("/home/ines/Documents/Accounts %[1]d/Year %[1]d.ods", w.Built.Year()-1)),
+			NoticedAt: days(0.04), Happened: text("Last year's accounts are asked for, and are only in the yearly archive with the password.")},
 	}
 }

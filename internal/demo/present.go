@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +21,11 @@ import (
 func Present(ctx context.Context, w World, say func(string), serve func(ctx context.Context, ready func(url string)) error) error {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
+	drive, letGo, err := w.ServeDrive(ctx)
+	if err != nil {
+		return fmt.Errorf("serve the yard's cloud drive: %w", err)
+	}
+	defer letGo()
 	urls := make(chan string, 1)
 	served := make(chan error, 1)
 	go func() { served <- serve(ctx, func(url string) { urls <- url }) }()
@@ -27,7 +33,7 @@ func Present(ctx context.Context, w World, say func(string), serve func(ctx cont
 	case err := <-served:
 		return err
 	case url := <-urls:
-		if err := introduce(ctx, w, url, say); err != nil {
+		if err := introduce(ctx, w, url, drive, say); err != nil {
 			stop(err)
 			return errors.Join(err, <-served)
 		}
@@ -35,7 +41,7 @@ func Present(ctx context.Context, w World, say func(string), serve func(ctx cont
 	return <-served
 }
 
-func introduce(ctx context.Context, w World, url string, say func(string)) error {
+func introduce(ctx context.Context, w World, url, drive string, say func(string)) error {
 	tokenFile := filepath.Join(w.ServiceDir, "technician.token")
 	content, err := os.ReadFile(tokenFile)
 	if err != nil {
@@ -54,7 +60,7 @@ func introduce(ctx context.Context, w World, url string, say func(string)) error
 		return err
 	}
 	if known.JSON200 != nil && len(known.JSON200.Machines) == 0 {
-		if err := enrol(ctx, w, client); err != nil {
+		if err := enrol(ctx, w, client, drive); err != nil {
 			return err
 		}
 	}
@@ -67,6 +73,7 @@ func introduce(ctx context.Context, w World, url string, say func(string)) error
 	say("  export HUMBLE_REWIND_URL=" + url + " HUMBLE_REWIND_TOKEN=" + token)
 	say("  " + w.binary() + " find offsets --state gone")
 	say("  " + w.binary() + " trail 'front-office:/home/ines/Documents/Quotes/Quote 116 Little Tern.odt'")
+	say("  " + w.binary() + " trail 'drawing-loft:" + offsets + "'")
 	say("  " + w.binary() + " case list")
 	say("  " + w.binary() + " advise --case k1")
 	say("")
@@ -81,9 +88,9 @@ func (w World) binary() string {
 	return "humble-rewind"
 }
 
-func enrol(ctx context.Context, w World, client *api.ClientWithResponses) error {
+func enrol(ctx context.Context, w World, client *api.ClientWithResponses, drive string) error {
 	suggested := true
-	for _, m := range w.Machines {
+	for _, m := range append(slices.Clone(w.Machines), Machine{Drive, drive}) {
 		added, err := client.AddMachineWithResponse(ctx, api.NewMachine{Name: m.Name, At: m.At, WithSuggested: &suggested})
 		if err != nil {
 			return err

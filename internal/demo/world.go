@@ -4,6 +4,7 @@
 package demo
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -72,6 +73,9 @@ func Build(dir string, now time.Time, fresh bool) (World, error) {
 		snapped = append(snapped, m)
 	}
 	if err := store(machines, now, snapped); err != nil {
+		return w, err
+	}
+	if err := w.fillDrive(context.Background()); err != nil {
 		return w, err
 	}
 	encoded, err := json.Marshal(stamp{now})
@@ -337,6 +341,7 @@ func drawingLoft(dir string, now time.Time) (*machine, error) {
 	)
 	drawingLoftLosses(m, days)
 	drawingLoftPast(m, days)
+	m.lines(days)
 	return m, m.finish()
 }
 
@@ -392,6 +397,7 @@ func store(dir string, now time.Time, snapped []*machine) error {
 		)
 	}
 	m.discard(shared(ines), folder, ines, days(6.6))
+	m.archives(now)
 	m.folder("/srv/snapshots", 0, days(200))
 	if err := m.finish(); err != nil {
 		return err

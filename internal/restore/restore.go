@@ -101,8 +101,9 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			)
 		case req.To == nil:
 		case into:
-			w.To = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}
+			w.To, w.Versioned = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}, false
 		default:
+			w.Versioned = w.Versioned && w.To == *req.To
 			w.To = *req.To
 		}
 		wants[n] = w
@@ -201,8 +202,8 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 		return w
 	}
 	if back, ok := source.AsReturning(store); ok {
-		if path, err := back.Returns(w.ref); err == nil {
-			w.To = place.Place{Machine: c.Source.AtMachine, Path: path}
+		if path, versions, err := back.Returns(w.ref); err == nil {
+			w.To, w.Versioned = place.Place{Machine: c.Source.AtMachine, Path: path}, versions
 		}
 	}
 	var info reach.Info

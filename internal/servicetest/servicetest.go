@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -94,7 +95,10 @@ func StartDemo(t testing.TB, console fs.FS) *Service {
 	s := Start(t, world.ServiceDir, console)
 	s.World = world
 	suggested := true
-	for _, m := range world.Machines {
+	drive, letGo, err := world.ServeDrive(context.Background())
+	require.NoError(t, err)
+	t.Cleanup(letGo)
+	for _, m := range append(slices.Clone(world.Machines), demo.Machine{Name: demo.Drive, At: drive}) {
 		added, err := s.Client.AddMachineWithResponse(t.Context(), api.NewMachine{Name: m.Name, At: m.At, WithSuggested: &suggested})
 		require.NoError(t, err)
 		require.NotNil(t, added.JSON201, string(added.Body))

@@ -231,7 +231,7 @@ func (s *Site) stores(ctx context.Context, src catalogue.Source) ([]string, erro
 	var stores []string
 	for _, other := range sources {
 		if other.ID != src.ID && other.Traits.Dated() {
-			stores = append(stores, other.At)
+			stores = append(stores, place.Join(other.At, other.Traits.Private))
 		}
 	}
 	return stores, err

@@ -236,8 +236,8 @@ type Lockable interface {
 
 // Returning is a store whose copies go back into it where nobody says otherwise, as new versions beside those that it keeps.
 type Returning interface {
-	// Returns tells to which path of the store's machine a copy goes back.
-	Returns(ref sighting.Ref) (path string, err error)
+	// Returns tells to which path of the store's machine a copy goes back, and whether what stands there stays as a version.
+	Returns(ref sighting.Ref) (path string, versions bool, err error)
 }
 
 // AsReturning returns a store as one that copies go back into, be it one of a pool; false where they do not.

@@ -58,6 +58,8 @@ type Wanted struct {
 	Away    bool         // there is no copy: what stands at To is to be set aside
 	Rule    Rule         // how its clash is settled, where not as the plan's others
 	Note    string       // what is to be said about it in any case
+	// Versioned says that what it is written over stays where it goes, as the version before: so both are kept under one name.
+	Versioned bool
 
 	// What it is like where it lies. Foreign says that a user can write its store, so that neither its owner, unless that is
 	// Own, nor its set-id bits are believed.
@@ -440,6 +442,10 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 		item.Clash = what + " stands there; skipped"
 		m.taken[item.To] = true
 		return true
+	case rule == KeepBoth && item.Versioned && !own && stands.Type == entry.File && item.Type == entry.File:
+		item.SetsAside = true
+		item.Clash = what + " stands there; it stays as the version before"
+		return false
 	case rule == SetAside && !own && stands.Type != entry.Other:
 		item.SetsAside = true
 		item.Clash = what + " stands there; it is set aside into safekeeping"

@@ -167,14 +167,14 @@ func kept(ref sighting.Ref) (address, path string, ok bool) {
 	return strings.Cut(rest, " ")
 }
 
-// Returns tells to which path of the drive a copy goes back.
-func (s *store) Returns(ref sighting.Ref) (string, error) {
+// Returns tells to which path of the drive a copy goes back, and whether it becomes a version there.
+func (s *store) Returns(ref sighting.Ref) (path string, versions bool, err error) {
 	if path, ok := strings.CutPrefix(string(ref), refNow); ok {
-		return path, nil
+		return path, false, nil
 	}
-	_, path, ok := kept(ref)
+	_, path, ok := kept(ref) // which only drives have that keep versions
 	if !ok {
-		return "", sighting.ErrNotRef
+		return "", false, sighting.ErrNotRef
 	}
-	return path, nil
+	return path, true, nil
 }

@@ -18,7 +18,6 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
@@ -172,7 +171,7 @@ func TestBroughtBackAsANewVersion(t *testing.T) {
 			old = c
 		}
 	}
-	r := o.BringBack(restore.Request{Copies: []int64{old.ID, gone.ID}, Rule: plan.SetAside})
+	r := o.BringBack(restore.Request{Copies: []int64{old.ID, gone.ID}})
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	assert.Equal(t, "good", o.now("Quote.txt"))
 	assert.Equal(t, "it was here", o.now("gone.txt"))
