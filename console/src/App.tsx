@@ -18,6 +18,7 @@ import { SignInPage } from "./signin/SignInPage";
 
 // With their tables they are the larger part of the console, and nobody begins there.
 const FolderPage = lazy(async () => ({ default: (await import("./folder/FolderPage")).FolderPage }));
+const MachinesPage = lazy(async () => ({ default: (await import("./machines/MachinesPage")).MachinesPage }));
 const TrailPage = lazy(async () => ({ default: (await import("./trail/TrailPage")).TrailPage }));
 
 const Frame = styled.div`
@@ -53,6 +54,8 @@ export function App() {
                 <Route path="/cases/new" element={<NewCasePage />} />
                 <Route path="/cases/:id/change" element={<ChangeCasePage />} />
                 <Route path="/cases/:id" element={<CasePage />} />
+                <Route path="/machines" element={<MachinesPage />} />
+                <Route path="/machines/:name" element={<MachinesPage />} />
                 <Route path="/receipts" element={<ReceiptsPage />} />
                 <Route path="/receipts/:id" element={<ReceiptsPage />} />
                 <Route path="*" element={<Navigate to="/" replace />} />

@@ -9,15 +9,19 @@ import (
 	"crypto/aes"
 	"crypto/hmac"
 	"crypto/pbkdf2"
+	"crypto/rand"
 	"crypto/sha1" //nolint:gosec // which the encryption of zip files is made of
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"io"
+	"maps"
 	"net"
 	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -35,57 +39,56 @@ func (m *machine) lines(days func(float64) time.Time) {
 	if m.err != nil {
 		return
 	}
-	r := repository{m: m, dir: m.at(kittiwake)}
+	const commits, apart = 40, 1.7 // days
+	at := func(n int) time.Time { return days(69 - float64(n)*apart) }
 	m.folder(kittiwake, tomas, days(70))
-	r.git(days(70), tomas, "init", "-q", "-b", "main", "--template=")
+	r := repository{m: m, dir: m.at(kittiwake)}
 	version := func(n int) []byte { return offsetsCSV(newHull("Kittiwake", n)) }
-	for n := range 40 {
-		at, who := days(69-float64(n)*1.7), tomas
+	readme := []byte("Lines of the Kittiwake. Fair before you commit.\n")
+	const list = "Kittiwake mould list.csv"
+	for n := range commits {
+		who, message := tomas, fmt.Sprintf("Faired station %d", 1+n%9)
 		if n%5 == 3 {
 			who = ravi
 		}
-		message := fmt.Sprintf("Faired station %d", 1+n%9)
-		switch {
-		case n == 0:
-			message = "Lines of the Kittiwake begun"
-			r.write("README.txt", []byte("Lines of the Kittiwake. Fair before you commit.\n"))
-		case n == 4:
-			message = "A list of the moulds"
-			r.write("Kittiwake mould list.csv", []byte("mould,station,wood\r\n1,2,spruce\r\n2,4,spruce\r\n3,6,larch\r\n4,8,larch\r\n"))
-		case n == 9:
-			message = "The mould list goes, the moulds are made"
-			r.remove("Kittiwake mould list.csv")
+		changes := map[string][]byte{"Kittiwake lines.svg": linesSVG(newHull("Kittiwake", n), n)}
+		switch n {
+		case 0:
+			message, changes["README.txt"] = "Lines of the Kittiwake begun", readme
+		case 4:
+			message, changes[list] = "A list of the moulds", []byte("mould,station,wood\r\n1,2,spruce\r\n2,4,spruce\r\n3,6,larch\r\n4,8,larch\r\n")
+		case 9:
+			message, changes[list] = "The mould list goes, the moulds are made", nil
 		}
 		if n%3 == 0 {
-			r.write("Kittiwake offsets.csv", version(n/3))
-			if next := days(69 - float64(n+3)*1.7); n+3 < 40 {
-				m.was(offsets, tomas, at, next, version(n/3))
+			changes["Kittiwake offsets.csv"] = version(n / 3)
+			if n+3 < commits {
+				m.was(offsets, tomas, at(n), at(n+3), version(n/3))
 			}
 		}
-		r.write("Kittiwake lines.svg", linesSVG(newHull("Kittiwake", n), n))
-		r.git(at, who, "add", "-A")
-		r.git(at, who, "commit", "-q", "-m", message)
+		r.commit("main", "", at(n), who, message, changes)
 		if n == 20 {
-			r.git(at, ravi, "switch", "-q", "-c", "raised-sheer")
-			r.write("Kittiwake sheer.csv", offsetsCSV(newHull("Kittiwake sheer", 7)))
-			r.git(at.Add(time.Hour), ravi, "add", "-A")
-			r.git(at.Add(time.Hour), ravi, "commit", "-q", "-m", "What if the sheer were raised")
-			r.git(at.Add(time.Hour), ravi, "switch", "-q", "main")
+			r.commit("raised-sheer", "refs/heads/main", at(n).Add(time.Hour), ravi, "What if the sheer were raised",
+				map[string][]byte{"Kittiwake sheer.csv": offsetsCSV(newHull("Kittiwake sheer", 7))})
 		}
 	}
-	r.write("Study of the transom.txt", []byte("The transom rakes by eleven degrees. Nobody has committed this.\n"))
-	r.git(days(2), tomas, "hash-object", "-w", "Study of the transom.txt")
-	r.remove("Study of the transom.txt")
-	r.git(days(1), tomas, "-c", "pack.threads=1", "gc", "-q", "--prune=never")
+	fmt.Fprint(&r.stream, "blob\n") // which nothing names
+	r.data([]byte("The transom rakes by eleven degrees. Nobody has committed this.\n"))
+	r.git(nil, "init", "-q", "-b", "main", "--template=")
+	r.git(&r.stream, "fast-import", "--quiet")
 	// What stands beside the repository's own folder.
-	last := days(69 - 39*1.7)
-	m.file(kittiwake+"/README.txt", tomas, days(69), []byte("Lines of the Kittiwake. Fair before you commit.\n"))
-	m.file(kittiwake+"/Kittiwake lines.svg", tomas, last, linesSVG(newHull("Kittiwake", 39), 39))
+	last := at(commits - 1)
+	m.file(kittiwake+"/README.txt", tomas, at(0), readme)
+	m.file(kittiwake+"/Kittiwake lines.svg", tomas, last, linesSVG(newHull("Kittiwake", commits-1), commits-1))
 	m.file(offsets, tomas, days(30), []byte("station,half breadth\r\n1,taken from the old drawing\r\n"))
+	if m.err != nil {
+		return
+	}
 	m.past = m.past[:len(m.past)-1] // it was there for a minute
 	m.discard(homeCan("/home/tomas"), offsets, tomas, days(12))
-	m.file(offsets, tomas, last, version(13))
+	m.file(offsets, tomas, last, version((commits-1)/3))
 	m.file(offsets+"~", tomas, days(5.1), version(11))
+	r.git(nil, "reset", "-q") // which tells git what stands there
 	m.fail(filepath.WalkDir(r.dir+"/.git", func(path string, d os.DirEntry, err error) error {
 		if err == nil {
 			m.made = append(m.made, made{strings.TrimPrefix(path, m.root), tomas, days(1)})
@@ -94,28 +97,44 @@ func (m *machine) lines(days func(float64) time.Time) {
 	}))
 }
 
-// repository is a repository being made.
+// repository is a repository being made, by the stream that git fast-import reads.
 type repository struct {
-	m   *machine
-	dir string
+	m      *machine
+	dir    string
+	stream bytes.Buffer
 }
 
-func (r *repository) write(name string, content []byte) {
-	r.m.fail(os.WriteFile(filepath.Join(r.dir, name), content, 0o644))
+func (r *repository) data(content []byte) {
+	fmt.Fprintf(&r.stream, "data %d\n%s\n", len(content), content)
 }
 
-func (r *repository) remove(name string) { r.m.fail(os.Remove(filepath.Join(r.dir, name))) }
+// commit adds a commit to a branch, or to one that begins at another. Contents are by paths; nil removes.
+func (r *repository) commit(branch, from string, at time.Time, who int, message string, changes map[string][]byte) {
+	by := fmt.Sprintf("%s <%s@alder-quay.example> %d +0000\n", fullNames[who], logins[who], at.Unix())
+	fmt.Fprintf(&r.stream, "commit refs/heads/%s\nauthor %scommitter %s", branch, by, by)
+	r.data([]byte(message))
+	if from != "" {
+		fmt.Fprintf(&r.stream, "from %s\n", from)
+	}
+	for _, path := range slices.Sorted(maps.Keys(changes)) {
+		if changes[path] == nil {
+			fmt.Fprintf(&r.stream, "D %s\n", path)
+			continue
+		}
+		fmt.Fprintf(&r.stream, "M 100644 inline %s\n", path)
+		r.data(changes[path])
+	}
+}
 
-// git runs git as somebody at a time, with no settings but these.
-func (r *repository) git(at time.Time, who int, args ...string) {
+// git runs git in the repository, with no settings but these.
+func (r *repository) git(stdin io.Reader, args ...string) {
 	if r.m.err != nil {
 		return
 	}
 	c := exec.Command("git", append([]string{"-C", r.dir}, args...)...)
-	when := fmt.Sprintf("@%d +0000", at.Unix())
 	c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
-		"GIT_AUTHOR_NAME=" + fullNames[who], "GIT_COMMITTER_NAME=" + fullNames[who], "GIT_AUTHOR_EMAIL=" + logins[who] + "@alder-quay.example",
-		"GIT_COMMITTER_EMAIL=" + logins[who] + "@alder-quay.example", "GIT_AUTHOR_DATE=" + when, "GIT_COMMITTER_DATE=" + when}
+		"GIT_DIR=" + r.dir + "/.git", "GIT_WORK_TREE=" + r.dir}
+	c.Stdin = stdin
 	out, err := c.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {
 		err = errors.New("the sample world has a repository, and git is not installed. Next: install it (Debian: apt install git)")
@@ -133,10 +152,10 @@ func (m *machine) archives(now time.Time) {
 	year := now.Year() - 1
 	closed := time.Date(year, 12, 30, 16, 30, 0, 0, time.UTC)
 	ledger := spreadsheet("Ledger", [][]string{{"month", "what", "amount"}, {"10", "two Curlews", "41200.00"}, {"12", "timber", "-9870.50"}}, closed)
-	name := fmt.Sprintf("home/ines/Documents/Accounts %d/Year %d.ods", year, year)
+	name := fmt.Sprintf("home/ines/Accounts %d/Year %d.ods", year, year)
 	letter := textDocument("Year's letter", []string{"To all members of the cooperative.", "It was a good year."}, closed)
 	packed, err := encryptedZip([]member{{name, closed, ledger},
-		{fmt.Sprintf("home/ines/Documents/Accounts %d/Letter to the members.odt", year), closed, letter}}, ArchivePassword)
+		{fmt.Sprintf("home/ines/Accounts %d/Letter to the members.odt", year), closed, letter}}, ArchivePassword)
 	m.fail(err)
 	m.file(fmt.Sprintf("/srv/archive/front-office/%d-12-31 front office.zip", year), 0, closed.Add(24*time.Hour), packed)
 	unpacked, err := packedTar([]member{{strings.TrimPrefix(offsets, "/"), closed.AddDate(0, 0, -40), offsetsCSV(newHull("Kittiwake sketch", 0))}})
@@ -266,7 +285,7 @@ func (w World) fillDrive(ctx context.Context) error {
 	if failed != nil {
 		return fmt.Errorf("fill the cloud drive: %w", failed)
 	}
-	secret := fmt.Sprintf("%x", evenBytes("the drive's password", 12))
+	secret := rand.Text()
 	if err := d.Admit(ctx, "yard", secret, time.Time{}); err != nil {
 		return err
 	}

@@ -269,7 +269,7 @@ func (w World) Cases() []api.NewCase {
 			Happened: text("The prices for the fair are gone from the shared drive. Nobody says that they did it.")},
 		{Loss: api.LossOverwritten, Place: at("front-office", "/home/ines/Office/Standing orders.odt"), GoodAt: days(4), NoticedAt: days(0.06),
 			Happened: text("The standing orders on the shared drive are those of weeks ago: somebody put an old version back.")},
-		{Loss: api.LossDeleted, Place: at("front-office", fmt.Sprintf("/home/ines/Documents/Accounts %[1]d/Year %[1]d.ods", w.Built.Year()-1)),
+		{Loss: api.LossDeleted, Place: at("front-office", fmt.Sprintf("/home/ines/Accounts %[1]d/Year %[1]d.ods", w.Built.Year()-1)),
 			NoticedAt: days(0.04), Happened: text("Last year's accounts are asked for, and are only in the yearly archive with the password.")},
 	}
 }

@@ -133,6 +133,9 @@ func newQuestions(t *testing.T) *questions {
 		q.decode(`POST /machines {"name":"`+m.Name+`","at":"`+m.At+`","with_suggested":true}`, nil)
 	}
 	for _, src := range demo.Sources {
+		if strings.HasPrefix(*src.At, demo.Drive) { // whose address is another one each time
+			continue
+		}
 		body, err := json.Marshal(src)
 		require.NoError(t, err)
 		q.decode("POST /sources "+string(body), nil)

@@ -81,6 +81,7 @@ export function Band({ technician }: { technician: string }) {
         <NavLink to="/cases">Cases</NavLink>
         <NavLink to="/find">Find</NavLink>
         <NavLink to="/receipts">Receipts</NavLink>
+        <NavLink to="/machines">Machines</NavLink>
       </Pages>
       <Who>
         {technician}

@@ -1,0 +1,78 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import styled from "styled-components";
+import { kinds, machines } from "../api/queries";
+import { Plain, Quiet } from "../parts/controls";
+import { Columns, Desk, Pane, Row } from "../parts/layout";
+import { Failure, Notice } from "../parts/Notice";
+import { tokens } from "../theme";
+import { AddDrive } from "./AddDrive";
+import { AddStore } from "./AddStore";
+import { Sources } from "./Sources";
+import { Unlock } from "./Unlock";
+
+const List = styled.nav`
+  li { border-top: 1px solid ${tokens.faint}; }
+  a { display: block; padding: 6px 8px; text-decoration: none; overflow-wrap: anywhere; }
+  a[aria-current="page"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
+`;
+
+type Adding = "store" | "drive" | undefined;
+
+/** The machines that are looked after, and what copies of each are read from. */
+export function MachinesPage() {
+  const { name } = useParams();
+  const { data, error } = useQuery(machines);
+  const { data: known } = useQuery(kinds);
+  const [adding, setAdding] = useState<Adding>();
+  if (error) return <Failure problem={error} />;
+  if (!data) return <Notice title="Reading the machines …" />;
+  const one = data.machines.find((m) => m.name === name) ?? data.machines[0];
+  if (!one) return <Notice title="No machine is looked after yet.">Add one with: humble-rewind machine add NAME --at DIR</Notice>;
+  const stop = () => setAdding(undefined);
+  return (
+    <Columns $widths="minmax(200px, 260px) minmax(0, 1fr)">
+      <Desk>
+        <h1>Machines</h1>
+        <List aria-label="Machines">
+          <ul>
+            {data.machines.map((m) => (
+              <li key={m.name}>
+                <Link to={`/machines/${m.name}`} aria-current={m === one ? "page" : undefined} onClick={stop}>
+                  {m.name}
+                  <Quiet as="div">{m.sources.length === 1 ? "1 source" : `${m.sources.length} sources`}</Quiet>
+                </Link>
+              </li>
+            ))}
+          </ul>
+        </List>
+      </Desk>
+      <Pane aria-label={one.name}>
+        <h1>{one.name}</h1>
+        <p>
+          <Quiet>
+            at {one.at.split("?")[0]}, in {one.zone}
+            {one.people.length > 0 && `; ${one.people.map((p) => p.name).join(", ")} live on it`}
+          </Quiet>
+        </p>
+        {one.notes.map((n) => (
+          <Quiet as="p" key={n}>
+            {n}
+          </Quiet>
+        ))}
+        {one.at.includes("://") && <Unlock what={one.name} label={`Password of ${one.name}`} machine />}
+        <h2>Sources</h2>
+        <Sources sources={one.sources} kinds={known?.kinds ?? []} />
+        {adding === undefined && (
+          <Row>
+            <Plain onPress={() => setAdding("store")}>Add a store …</Plain>
+            <Plain onPress={() => setAdding("drive")}>Add a cloud drive …</Plain>
+          </Row>
+        )}
+        {adding === "store" && <AddStore key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
+        {adding === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
+      </Pane>
+    </Columns>
+  );
+}
