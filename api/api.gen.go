@@ -1383,8 +1383,10 @@ type JobState string
 
 // Kind defines model for Kind.
 type Kind struct {
-	Name    string       `json:"name"`
-	Options []KindOption `json:"options"`
+	// Lockable It may hold what only a password opens, see /sources/{id}/unlock
+	Lockable bool         `json:"lockable"`
+	Name     string       `json:"name"`
+	Options  []KindOption `json:"options"`
 
 	// Shape What its copies are copies of: the machine's own files; trees at points in time; of each file the contents that it had; files as they are now, with the versions that the store keeps of each and what was removed; what was removed; what may be a copy of something
 	Shape Shape `json:"shape"`

@@ -339,6 +339,11 @@ func (d *drawing) marks(n int) []rune {
 				cells[d.cell(*c.GoneAt)] = '✕'
 				continue
 			}
+			if mark := '●'; !slices.ContainsFunc(lane.Captures, func(at time.Time) bool {
+				return !at.Before(c.CapturedAt) && !at.After(c.LastSeenAt)
+			}) && c.Readable {
+				cells[d.cell(c.CapturedAt)] = mark // its store tells when it came
+			}
 			for i, at := range lane.Captures {
 				if at.Before(c.CapturedAt) || at.After(c.LastSeenAt) {
 					continue

@@ -131,7 +131,7 @@ func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObjec
 func (s *Service) ListKinds(context.Context, api.ListKindsRequestObject) (api.ListKindsResponseObject, error) {
 	all := make([]api.Kind, len(s.site.Kinds))
 	for i, kind := range s.site.Kinds {
-		all[i] = api.Kind{Name: kind.Name(), Shape: api.Shape(kind.Traits().Shape), Options: []api.KindOption{}}
+		all[i] = api.Kind{Name: kind.Name(), Shape: api.Shape(kind.Traits().Shape), Lockable: kind.Traits().Lockable, Options: []api.KindOption{}}
 		for _, o := range kind.Options() {
 			all[i].Options = append(all[i].Options, api.KindOption{Name: o.Name, Says: o.Says})
 		}

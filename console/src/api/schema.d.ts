@@ -892,6 +892,8 @@ export interface components {
         Kind: {
             name: string;
             shape: components["schemas"]["Shape"];
+            /** @description It may hold what only a password opens, see /sources/{id}/unlock */
+            lockable: boolean;
             options: components["schemas"]["KindOption"][];
         };
         KindOption: {

@@ -62,8 +62,6 @@ export function MachinesPage() {
           </Quiet>
         ))}
         {one.at.includes("://") && <Unlock what={one.name} label={`Password of ${one.name}`} machine />}
-        <h2>Sources</h2>
-        <Sources sources={one.sources} kinds={known?.kinds ?? []} />
         {adding === undefined && (
           <Row>
             <Plain onPress={() => setAdding("store")}>Add a store …</Plain>
@@ -72,6 +70,8 @@ export function MachinesPage() {
         )}
         {adding === "store" && <AddStore key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
         {adding === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
+        <h2>Sources</h2>
+        <Sources sources={one.sources} kinds={known?.kinds ?? []} />
       </Pane>
     </Columns>
   );

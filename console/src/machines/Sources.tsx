@@ -13,14 +13,15 @@ const Table = styled.table`
   margin: 4px 0 10px;
   th { text-align: left; font-weight: 400; color: ${tokens.quiet}; border-bottom: 1px solid ${tokens.rule}; padding: 3px 12px 3px 0; }
   td { vertical-align: top; padding: 5px 12px 5px 0; border-bottom: 1px solid ${tokens.faint}; overflow-wrap: anywhere; }
-  td:nth-child(4) { text-align: right; white-space: nowrap; }
+  td:nth-child(2), td:nth-child(4), td:nth-child(5) { white-space: nowrap; }
+  td:nth-child(4), th:nth-child(4) { text-align: right; }
   ${stacked}
 `;
 
 /** What copies of a machine are read from, with what its last survey had to say. */
 export function Sources({ sources, kinds }: { sources: Schemas["Source"][]; kinds: Schemas["Kind"][] }) {
   const [open, setOpen] = useState<string>();
-  const live = (s: Schemas["Source"]) => kinds.find((k) => k.name === s.kind)?.shape === "now";
+  const lockable = (s: Schemas["Source"]) => kinds.find((k) => k.name === s.kind)?.lockable;
   if (sources.length === 0) return <Quiet as="p">None yet.</Quiet>;
   return (
     <Table>
@@ -53,10 +54,10 @@ export function Sources({ sources, kinds }: { sources: Schemas["Source"][]; kind
                   {n}
                 </Quiet>
               ))}
-              {!live(s) && open !== s.id && (
-                <InText onPress={() => setOpen(s.id)} aria-label={`Password of ${s.id} …`}>
-                  Password …
-                </InText>
+              {lockable(s) && open !== s.id && (
+                <div>
+                  <InText onPress={() => setOpen(s.id)}>Give the password of {s.id} …</InText>
+                </div>
               )}
               {open === s.id && <Unlock what={s.id} label={`Password of ${s.id}`} />}
             </td>

@@ -104,6 +104,9 @@ export function marks(t: Trail, lane: number, axis: Axis): Mark[] {
       }
       const first = time(c.captured_at);
       const last = time(c.last_seen_at);
+      if (!source.captures.some((iso) => time(iso) >= first && time(iso) <= last)) {
+        made.push({ ...base, x: axis(first), readable: c.readable, gone: false }); // its store tells when it came
+      }
       source.captures.forEach((iso, i) => {
         const at = time(iso);
         if (at >= first && at <= last) made.push({ ...base, x: axis(at), readable: c.readable && (source.held[i] ?? false), gone: false });

@@ -46,6 +46,8 @@ type Traits struct {
 	Cost      Cost `json:"cost,omitempty"`
 	// Usual says that people expect a machine to have one, so that it is told where none is known.
 	Usual bool `json:"usual,omitempty"`
+	// Lockable says that it may hold what only a secret opens.
+	Lockable bool `json:"lockable,omitempty"`
 	// Private is the folder at its location that is the store itself, where that lies amid people's own files; "" where all of it is.
 	Private string `json:"private,omitempty"`
 	// Tree says that a copy that is a folder can be shown with what was in it at the copy's moment.

@@ -42,7 +42,7 @@ type kind struct{}
 func (kind) Name() string { return "archive" }
 
 func (kind) Traits() traits.Traits {
-	return traits.Traits{Shape: traits.Points, Rank: 50, Zoneless: true, Ownerless: true, Cost: traits.Whole, Tree: true}
+	return traits.Traits{Shape: traits.Points, Rank: 50, Zoneless: true, Ownerless: true, Cost: traits.Whole, Lockable: true, Tree: true}
 }
 
 // optionNames is the code page of names that are neither marked as UTF-8 nor are UTF-8.

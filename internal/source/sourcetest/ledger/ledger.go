@@ -86,7 +86,8 @@ type kind struct{}
 func (kind) Name() string { return "ledger" }
 
 func (kind) Traits() traits.Traits {
-	return traits.Traits{Shape: traits.Versions, Rank: 40, Resolution: time.Nanosecond, Ownerless: true, Proves: true, Cost: traits.Little}
+	return traits.Traits{Shape: traits.Versions, Rank: 40, Resolution: time.Nanosecond, Ownerless: true, Proves: true, Cost: traits.Little,
+		Lockable: true}
 }
 
 func (kind) Options() []source.Option { return nil }
