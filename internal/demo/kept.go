@@ -336,3 +336,17 @@ func (w World) ServeDrive(ctx context.Context) (address string, stop func(), err
 		return u.String(), stop, nil
 	}
 }
+
+// Certificate is what tells the certificate of the world's cloud drive; "" where there is none.
+func (w World) Certificate(ctx context.Context) string {
+	d, err := clouddrive.Open(ctx, w.driveDir())
+	if err != nil {
+		return ""
+	}
+	defer d.Close()
+	_, told, err := d.Certificate()
+	if err != nil {
+		return ""
+	}
+	return told
+}

@@ -79,14 +79,14 @@ func TestACaseByKeyboard(t *testing.T) {
 	do(t, b.Press("t"), b.WaitText("Advised: version"), b.WaitText("◆ advised"), b.WaitText("after the file was last right"))
 	do(
 		t,
-		b.TabTo("a: Case k7", 20),
+		b.TabTo("a: Case k11", 20),
 		b.Press(browser.Enter),
 		b.WaitText("Who did what"),
 		b.TabTo("button: Done", 20),
 		b.Press(browser.Enter),
 		b.WaitText("set it to done"),
 	)
-	do(t, b.Visit(s.URL+"/cases?about=tender+as+well"), b.WaitText("k7 · done"))
+	do(t, b.Visit(s.URL+"/cases?about=tender+as+well"), b.WaitText("k11 · done"))
 }
 
 // A whole folder, and a case that has only words.
@@ -146,8 +146,8 @@ func TestAFolderAndWordsByKeyboard(t *testing.T) {
 	)
 	do(
 		t,
-		b.Visit(s.URL+"/cases/k7/change"),
-		b.WaitText("Change case k7"),
+		b.Visit(s.URL+"/cases/k11/change"),
+		b.WaitText("Change case k11"),
 		b.TabTo("input: When was it last right?", 12),
 		b.Type("yesterday evening"),
 		b.WaitText("understood as"),
