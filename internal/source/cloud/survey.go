@@ -106,9 +106,6 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	return err
 }
 
-// sideBySide is how many files are asked for their versions at a time.
-const sideBySide = 8
-
 // files takes up what the drive tells of files and folders, and asks for the versions of what has changed.
 func (v *surveying) files(ctx context.Context) error {
 	var ask []string
