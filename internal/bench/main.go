@@ -70,7 +70,7 @@ func run(ctx context.Context, binary, work, only, write string, scale float64) (
 		name    string
 		measure func(context.Context) error
 	}{
-		{"live", b.live}, {"trash", b.trash}, {"snapshots", b.snapshots}, {"digests", b.digests}, {"conditions", b.conditions},
+		{"live", b.live}, {"histories", b.histories}, {"trash", b.trash}, {"snapshots", b.snapshots}, {"digests", b.digests}, {"conditions", b.conditions},
 		{"trails", b.trails}, {"folders", b.folders}, {"searches", b.searches}, {"small", b.smallFiles}, {"big", b.bigFile},
 		{"page", b.page}, {"by-sightings", b.bySightings}, {"by-sources", b.bySources}, {"by-machines", b.byMachines},
 	} {

@@ -24,6 +24,7 @@ type Difference struct {
 	following Following
 	seen      int64
 	memo      []byte          // for the next survey
+	further   bool            // all points in time that were known stay
 	partly    bool            // of what it holds now only what changed was sighted
 	line      bool            // all its points in time were told at once
 	held      map[string]bool // the points in time that the store holds; nil where it does not hold several
@@ -89,7 +90,7 @@ func (d *Difference) End(notes []string) (Counts, error) {
 	}
 	var err error
 	held := d.held
-	if d.line { // nothing that was known before is left to be thinned out
+	if d.line || d.further { // nothing that was known before is left to be thinned out, or all of it stays
 		held = nil
 	}
 	if d.counts.Found, err = d.catalogue.endSurvey(d.ctx, d.source, d.at, held, found, notes, d.memo); err != nil {
@@ -179,6 +180,29 @@ func (d *Difference) Since() error {
 	}
 	d.delta, d.capture.delta, d.partly = true, true, true
 	return nil
+}
+
+// Further says that all points in time that are known are still held, so that only later ones are begun.
+func (d *Difference) Further() error {
+	if d.capture != nil || d.held != nil || d.source.Renew {
+		return fmt.Errorf("survey %s: what came later was told after something else, or of what has to be read anew", d.source.At)
+	}
+	d.held, d.further = map[string]bool{}, true
+	return nil
+}
+
+// Latest is the latest point in time that was read completely and is still held; "" where there is none.
+func (d *Difference) Latest(ctx context.Context) (name string, at time.Time, err error) {
+	if d.source.Renew {
+		return "", at, nil // so that all of them are read
+	}
+	var nanos int64
+	const latest = "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held ORDER BY at DESC LIMIT 1"
+	err = d.catalogue.reads.QueryRowContext(ctx, latest, d.source.ID).Scan(&name, &nanos)
+	if errors.Is(err, sql.ErrNoRows) {
+		return "", at, nil
+	}
+	return name, atNanos(nanos), err
 }
 
 // Line begins all points in time that the store holds, oldest first, at once; what is sighted from here on says by From and Until which of

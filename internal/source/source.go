@@ -41,6 +41,8 @@ type Known interface {
 	Unchanged(ctx context.Context, dir string, print []byte, entries int) (bool, error)
 	// Captures lists the points in time that were read completely, by name.
 	Captures(ctx context.Context) (map[string]time.Time, error)
+	// Latest is the latest point in time that was read completely; "" where there is none.
+	Latest(ctx context.Context) (name string, at time.Time, err error)
 	// Memo is what the last complete survey asked to be remembered; nil where there was none.
 	Memo() []byte
 }
@@ -63,6 +65,8 @@ type Reporter interface {
 	// Since says, before anything else, that only what changed since the last complete survey is sighted or called gone. It is for stores
 	// that have no points in time.
 	Since() error
+	// Further says, before anything else, that all points in time that are known are still held: only later ones are begun.
+	Further() error
 	// Line begins all points in time that a store holds at once, oldest first, in place of Begin and of all that was known. Each thing is then
 	// sighted once for all points that show it, which From and Until name; one name several times, in the order of From.
 	Line(points []sighting.Capture) error

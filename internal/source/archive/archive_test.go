@@ -115,7 +115,8 @@ func TestHoldsTheContractOfStoresOverEveryWay(t *testing.T) {
 
 // survey reports everything in a store, with what its survey before remembered.
 type survey struct {
-	source.Reporter // of which only what follows is asked
+	source.Known // of which, and of the reporter, only what follows is asked
+	source.Reporter
 
 	memo   []byte
 	known  map[string]time.Time

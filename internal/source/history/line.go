@@ -141,7 +141,7 @@ func (c *commit) renames() bool {
 			gone[ch.was] = true
 		}
 	}
-	return slices.ContainsFunc(c.changes, func(ch change) bool { return ch.was == "" && gone[ch.blob] })
+	return slices.ContainsFunc(c.changes, func(ch change) bool { return !ch.goesOn && gone[ch.blob] })
 }
 
 // earlier tells whether a is to be believed to have recorded something before b.
@@ -212,7 +212,7 @@ func (f *follower) step(i int, c *commit) {
 
 // last is the number of the file that a change goes on with.
 func (f *follower) last(ch change) uint64 {
-	if ch.was == "" || len(f.all) == 0 {
+	if !ch.goesOn || len(f.all) == 0 {
 		return 0
 	}
 	if v := &f.all[len(f.all)-1]; v.path == ch.path {
@@ -238,7 +238,7 @@ func (f *follower) renames(c *commit) map[string]*version {
 	}
 	found := map[string]*version{}
 	for _, ch := range c.changes {
-		if from := gone[ch.blob]; ch.was == "" && ch.blob != "" && len(from) > 0 {
+		if from := gone[ch.blob]; !ch.goesOn && ch.blob != "" && len(from) > 0 {
 			// Of several that are alike, the one of the same name.
 			n := max(0, slices.IndexFunc(from, func(v *version) bool { return nameOf(v.path) == nameOf(ch.path) }))
 			found[ch.path] = from[n]

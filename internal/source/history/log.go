@@ -2,6 +2,7 @@ package history
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -24,11 +25,13 @@ type commit struct {
 
 // change is what a commit did to one path.
 type change struct {
-	path  string
-	blob  string // what it holds from then on; "" where it was removed
-	was   string // what it held before; "" where it is new
-	link  bool   // it is a symbolic link
-	other bool   // it is neither file nor link: a repository in it
+	path string
+	blob string // what it holds from then on; "" where it was removed
+	was  string // what it held before, where it was removed
+	// goesOn tells that it held something before.
+	goesOn bool
+	link   bool // it is a symbolic link
+	other  bool // it is neither file nor link: a repository in it
 }
 
 // Bounds on a history.
@@ -39,7 +42,7 @@ const (
 )
 
 // logFormat prints a commit as fields that each end in a zero byte: mark and name, parents, times, author, message.
-const logFormat = "--format=%x01%H%x00%P%x00%ct%x00%at%x00%an%x00%<(200,trunc)%s"
+const logFormat = "--format=%x01%H%x00%P%x00%ct%x00%at%x00%an%x00%s"
 
 // log reads commits and all that come before them, newest first as git orders them, without those that before names with what comes
 // before those. cut tells that it could not be read to its end, and why.
@@ -49,7 +52,7 @@ func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commi
 	for _, b := range before {
 		lines = append(lines, "^"+b)
 	}
-	l := logReader{see: see, paths: map[string]string{}}
+	l := logReader{see: see, texts: map[string]string{}}
 	err = m.run(ctx, lines, l.read, "log", "--stdin", "--ignore-missing", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", "--no-show-signature", "--ignore-submodules=none", logFormat)
 	var broken *gitError
@@ -64,15 +67,21 @@ type logReader struct {
 	see     func(*commit)
 	commits int
 	changes int
-	paths   map[string]string // so that each is in memory once
+	texts   map[string]string // paths and authors
 }
 
 var errLog = errors.New("git log printed something else than was asked for")
 
 func (l *logReader) read(r *bufio.Reader) error {
-	field := func() (string, error) {
-		s, err := r.ReadString(0)
-		return strings.TrimSuffix(s, "\x00"), err
+	field := func() ([]byte, error) { // until the next is read
+		b, err := r.ReadSlice(0)
+		if err == bufio.ErrBufferFull { // a path or a line that nobody wrote by hand: its beginning will do
+			b = bytes.Clone(b)
+			for err == bufio.ErrBufferFull {
+				_, err = r.ReadSlice(0)
+			}
+		}
+		return bytes.TrimSuffix(b, []byte{0}), err
 	}
 	var now *commit
 	done := func() {
@@ -89,47 +98,49 @@ func (l *logReader) read(r *bufio.Reader) error {
 		if err != nil {
 			return err
 		}
-		if id, ok := strings.CutPrefix(head, "\x01"); ok {
+		if id, ok := bytes.CutPrefix(head, []byte{1}); ok {
 			done()
 			if l.commits++; l.commits > maxCommits {
 				return fmt.Errorf("it has more than %d commits", maxCommits)
 			}
-			if now, err = l.commit(id, field); err != nil {
+			if now, err = l.commit(string(id), field); err != nil {
 				return err
 			}
 			continue
 		}
-		meta, ok := strings.CutPrefix(strings.TrimPrefix(head, "\n"), ":")
+		meta, ok := bytes.CutPrefix(bytes.TrimPrefix(head, []byte{'\n'}), []byte{':'})
 		if !ok || now == nil {
 			return errLog
-		}
-		path, err := field()
-		if err != nil {
-			return err
 		}
 		if l.changes++; l.changes > maxChanges {
 			return fmt.Errorf("its commits changed more than %d files", maxChanges)
 		}
-		c, err := l.change(meta, path)
+		c, err := readChange(meta)
 		if err != nil {
 			return err
 		}
+		path, err := field()
+		if err != nil || len(path) == 0 {
+			return errors.Join(errLog, err)
+		}
+		c.path = l.once(path)
 		now.changes = append(now.changes, c)
 	}
 }
 
-func (l *logReader) commit(id string, field func() (string, error)) (*commit, error) {
+func (l *logReader) commit(id string, field func() ([]byte, error)) (*commit, error) {
 	var fields [5]string
 	for i := range fields {
-		var err error
-		if fields[i], err = field(); err != nil {
+		b, err := field()
+		if err != nil {
 			return nil, err
 		}
+		fields[i] = string(b)
 	}
 	if !isObject(id) {
 		return nil, errLog
 	}
-	c := &commit{id: id, parents: strings.Fields(fields[0]), author: l.once(readable(fields[3])),
+	c := &commit{id: id, parents: strings.Fields(fields[0]), author: l.once([]byte(readable(fields[3]))),
 		message: readable(strings.TrimRight(fields[4], " "))}
 	for i, at := range [...]*time.Time{&c.committed, &c.authored} {
 		if seconds, err := strconv.ParseInt(fields[1+i], 10, 64); err == nil {
@@ -153,33 +164,36 @@ func readable(s string) string {
 	return strings.TrimSpace(s)
 }
 
-func (l *logReader) once(s string) string {
-	if known, ok := l.paths[s]; ok {
+// once returns a text so that each is in memory once.
+func (l *logReader) once(b []byte) string {
+	if known, ok := l.texts[string(b)]; ok {
 		return known
 	}
-	l.paths[s] = s
+	s := string(b)
+	l.texts[s] = s
 	return s
 }
 
-// change reads "oldmode newmode oldname newname status".
-func (l *logReader) change(meta, path string) (change, error) {
-	f := strings.Fields(meta)
-	if len(f) != 5 || path == "" {
+// readChange reads "oldmode newmode oldname newname status".
+func readChange(meta []byte) (change, error) {
+	f := strings.Fields(string(meta))
+	if len(f) != 5 {
 		return change{}, errLog
 	}
-	c := change{path: l.once(path)}
 	kept := func(mode string) bool {
 		return mode == "100644" || mode == "100755" || mode == "120000" || mode == "100664"
 	}
-	if isObject(f[2]) && kept(f[0]) {
-		c.was = f[2]
-	}
+	var c change
+	c.goesOn = isObject(f[2]) && kept(f[0])
 	switch {
 	case f[1] == "000000":
+		if c.goesOn {
+			c.was = strings.Clone(f[2])
+		}
 	case !kept(f[1]) || !isObject(f[3]):
 		c.other = true
 	default:
-		c.blob, c.link = f[3], f[1] == "120000"
+		c.blob, c.link = strings.Clone(f[3]), f[1] == "120000" // so that the line need not be kept
 	}
 	return c, nil
 }

@@ -98,7 +98,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	for _, note := range append(repository.notes, r.heads.notes...) {
 		report.Note(note)
 	}
-	points, err := known.Captures(ctx)
+	latest, last, err := known.Latest(ctx)
 	if err != nil {
 		return err
 	}
@@ -114,16 +114,15 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	if tips := r.heads.tips(); len(tips) <= most {
 		now.Tips = tips
 	}
-	if _, read := points[before.At]; !read {
+	if before.At != latest { // the records were made anew
 		before = memo{}
 	}
-	switch {
-	case before.State == now.State:
+	if before.State == now.State {
 		now = before
-		err = same(points, report)
-	default:
+		err = report.Further()
+	} else {
 		var did bool
-		if did, err = r.further(ctx, &before, &now, points, report); err == nil && !did {
+		if did, err = r.further(ctx, &before, &now, last, report); err == nil && !did {
 			err = r.whole(ctx, &now, report)
 		}
 	}
@@ -146,21 +145,11 @@ func (r *reading) state() string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// same says of all points in time that they are as they were.
-func same(points map[string]time.Time, report source.Reporter) error {
-	for _, name := range slices.SortedFunc(maps.Keys(points), func(a, b string) int { return points[a].Compare(points[b]) }) {
-		if err := report.Begin(sighting.Capture{Name: name, At: points[name], Same: true}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // longest is how many commits are told one by one.
 const longest = 200
 
 // further tells what came since an earlier survey, where the line only went on; false where it did not, or it is too much.
-func (r *reading) further(ctx context.Context, before, now *memo, points map[string]time.Time, report source.Reporter) (bool, error) {
+func (r *reading) further(ctx context.Context, before, now *memo, last time.Time, report source.Reporter) (bool, error) {
 	if before.At == "" || before.Tips == nil || before.At == now.At || r.fetched.packed {
 		return false, nil
 	}
@@ -182,13 +171,7 @@ func (r *reading) further(ctx context.Context, before, now *memo, points map[str
 	if err != nil {
 		return false, err
 	}
-	last := time.Time{}
-	for _, at := range points {
-		if at.After(last) {
-			last = at
-		}
-	}
-	if err := same(points, report); err != nil {
+	if err := report.Further(); err != nil {
 		return true, err
 	}
 	r.label()
@@ -435,7 +418,7 @@ const maxSingly = 2000
 
 // single reads one commit.
 func (m *mirror) single(ctx context.Context, name string, see func(*commit)) (string, error) {
-	l := logReader{see: see, paths: map[string]string{}}
+	l := logReader{see: see, texts: map[string]string{}}
 	return "", m.run(ctx, []string{name}, l.read, "log", "--stdin", "--no-walk", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", logFormat)
 }

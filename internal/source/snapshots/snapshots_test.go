@@ -61,7 +61,8 @@ func TestContract(t *testing.T) {
 
 // listing records what a survey reports.
 type listing struct {
-	source.Reporter // of which only what follows is asked
+	source.Known // of which, and of the reporter, only what follows is asked
+	source.Reporter
 
 	known    map[string]time.Time
 	captures []string

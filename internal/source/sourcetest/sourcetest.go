@@ -229,6 +229,22 @@ func (r *record) Since() error {
 	return nil
 }
 
+func (r *record) Further() error {
+	for name, at := range r.done {
+		r.points[name] = at
+	}
+	return nil
+}
+
+func (r *record) Latest(context.Context) (name string, at time.Time, err error) {
+	for n, t := range r.done {
+		if t.After(at) {
+			name, at = n, t
+		}
+	}
+	return name, at, nil
+}
+
 func (r *record) Line(points []sighting.Capture) error {
 	for _, p := range points {
 		if err := r.Begin(p); err != nil {
