@@ -2,8 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
+import type { Schemas } from "../api/client";
 import { kinds, machines } from "../api/queries";
-import { Plain, Quiet } from "../parts/controls";
+import { Mono, Plain, Quiet } from "../parts/controls";
 import { Columns, Desk, Pane, Row } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
@@ -41,7 +42,10 @@ export function MachinesPage() {
               <li key={m.name}>
                 <Link to={`/machines/${m.name}`} aria-current={m === one ? "page" : undefined} onClick={stop}>
                   {m.name}
-                  <Quiet as="div">{m.sources.length === 1 ? "1 source" : `${m.sources.length} sources`}</Quiet>
+                  <Quiet as="div">
+                    {sourcesOf(m.sources.length)}
+                    {held(m, data.machines).length > 0 && `, holds ${sourcesOf(held(m, data.machines).length)} of others`}
+                  </Quiet>
                 </Link>
               </li>
             ))}
@@ -72,7 +76,28 @@ export function MachinesPage() {
         {adding === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
         <h2>Sources</h2>
         <Sources sources={one.sources} kinds={known?.kinds ?? []} />
+        {held(one, data.machines).length > 0 && (
+          <>
+            <h2>Sources of other machines that it holds</h2>
+            <ul>
+              {held(one, data.machines).map((s) => (
+                <li key={s.id}>
+                  <Mono>{s.id}</Mono> {s.kind} of <Link to={`/machines/${s.machine}`}>{s.machine}</Link> at {s.at}
+                </li>
+              ))}
+            </ul>
+          </>
+        )}
       </Pane>
     </Columns>
   );
+}
+
+/** The sources of other machines whose location is on this one. */
+function held(m: Schemas["Machine"], all: Schemas["Machine"][]) {
+  return all.filter((other) => other !== m).flatMap((other) => other.sources.filter((s) => s.at_machine === m.name));
+}
+
+function sourcesOf(n: number) {
+  return n === 1 ? "1 source" : `${n} sources`;
 }
