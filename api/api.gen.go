@@ -1110,8 +1110,11 @@ type Copy struct {
 	Place       Place   `json:"place"`
 
 	// Readable False where only the record is left
-	Readable bool    `json:"readable"`
-	Sha256   *string `json:"sha256"`
+	Readable bool `json:"readable"`
+
+	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	Sealed *SealedFolder `json:"sealed,omitempty"`
+	Sha256 *string       `json:"sha256"`
 
 	// Size Of a folder: of all the files in it
 	Size   *int64    `json:"size"`
@@ -1240,10 +1243,13 @@ type Folder struct {
 	Rows []FolderRow `json:"rows"`
 
 	// RowsLeft How many rows are left out
-	RowsLeft *int   `json:"rows_left,omitempty"`
-	Same     int    `json:"same"`
-	Was      *Place `json:"was,omitempty"`
-	Zone     string `json:"zone"`
+	RowsLeft *int `json:"rows_left,omitempty"`
+	Same     int  `json:"same"`
+
+	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	Sealed *SealedFolder `json:"sealed,omitempty"`
+	Was    *Place        `json:"was,omitempty"`
+	Zone   string        `json:"zone"`
 }
 
 // FolderAdvice defines model for FolderAdvice.
@@ -1298,9 +1304,12 @@ type FolderEntry struct {
 	Path    Place   `json:"path"`
 
 	// Proved False where nobody looked between and the version is assumed
-	Proved bool    `json:"proved"`
-	Sha256 *string `json:"sha256"`
-	Size   *int64  `json:"size"`
+	Proved bool `json:"proved"`
+
+	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	Sealed *SealedFolder `json:"sealed,omitempty"`
+	Sha256 *string       `json:"sha256"`
+	Size   *int64        `json:"size"`
 
 	// State Against the other moment: missing was there and is not in it, added the other way round
 	State     EntryState `json:"state"`
@@ -1765,6 +1774,19 @@ type Recommended struct {
 	// Standing It stands there now; nothing need be brought back
 	Standing *bool  `json:"standing,omitempty"`
 	To       *Place `json:"to,omitempty"`
+}
+
+// SealedFolder A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+type SealedFolder struct {
+	// Files How many it holds as of the moment, of an entry of a folder
+	Files *int  `json:"files,omitempty"`
+	Place Place `json:"place"`
+
+	// Size Of all of them, in bytes
+	Size *int64 `json:"size,omitempty"`
+
+	// Why For behind: it is
+	Why string `json:"why"`
 }
 
 // Session defines model for Session.

@@ -121,6 +121,9 @@ func (s *session) showCopies(found api.CopyList) {
 		if c.ItemOf != nil {
 			where += " (in folder " + *c.ItemOf + ")"
 		}
+		if c.Sealed != nil {
+			where += " (part of " + quotePath(c.Sealed.Place.Path) + ", which comes back whole)"
+		}
 		expires := s.until(c.ExpiresAt)
 		if !c.Readable {
 			expires = "gone"

@@ -104,6 +104,10 @@ func (s *session) showFolder(f api.Folder) {
 	if f.Was != nil {
 		fmt.Fprintf(s.Stdout, "It was %s before, and what was in that counts as in this.\n\n", quoted(*f.Was))
 	}
+	if f.Sealed != nil {
+		fmt.Fprintf(s.Stdout, "%s is %s.\nA single file of it fits to nothing. Bring it back whole, beside what stands there: humble-rewind bring-back %s "+
+			"--as-of TIME\n\n", quoted(f.Sealed.Place), f.Sealed.Why, quoted(f.Sealed.Place))
+	}
 	t := table{head: []string{"COPY", "STATE", "SIZE", "WRITTEN", "NAME"}, right: map[int]bool{2: true}}
 	for _, e := range f.Entries {
 		bytes := "—"
@@ -113,6 +117,10 @@ func (s *session) showFolder(f api.Folder) {
 		name := quotePath(e.Name)
 		if e.Type == api.EntryTypeFolder {
 			name += "/"
+		}
+		if e.Sealed != nil {
+			bytes = size(*e.Sealed.Size)
+			name += " (one item of " + count(int64(*e.Sealed.Files), "file", "files") + ": " + e.Sealed.Why + ")"
 		}
 		if e.MovedTo != nil {
 			name += " (now " + quotePath(*e.MovedTo) + ")"

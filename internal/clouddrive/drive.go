@@ -60,6 +60,10 @@ const schema = `
 CREATE TABLE IF NOT EXISTS users (name TEXT NOT NULL, salt BLOB NOT NULL, hash BLOB NOT NULL, expires INTEGER, UNIQUE (name, hash));
 CREATE TABLE IF NOT EXISTS versions (id INTEGER PRIMARY KEY, path TEXT NOT NULL, n INTEGER NOT NULL, at INTEGER NOT NULL,
 	size INTEGER NOT NULL, author TEXT NOT NULL, comment TEXT NOT NULL, kept INTEGER, UNIQUE (path, n));
+CREATE TABLE IF NOT EXISTS usage (bytes INTEGER NOT NULL); -- all versions, so that no change has to add them up
+INSERT INTO usage SELECT (SELECT coalesce(sum(size), 0) FROM versions) WHERE NOT EXISTS (SELECT 1 FROM usage);
+CREATE TRIGGER IF NOT EXISTS more AFTER INSERT ON versions BEGIN UPDATE usage SET bytes = bytes + new.size; END;
+CREATE TRIGGER IF NOT EXISTS less AFTER DELETE ON versions BEGIN UPDATE usage SET bytes = bytes - old.size; END;
 CREATE TABLE IF NOT EXISTS trash (id INTEGER PRIMARY KEY, path TEXT NOT NULL, at INTEGER NOT NULL, by TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS changes (seq INTEGER PRIMARY KEY AUTOINCREMENT, path TEXT NOT NULL UNIQUE, gone INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS identity (token TEXT NOT NULL);
@@ -291,8 +295,9 @@ func (d *Drive) changed(ctx context.Context, name string, gone bool) error {
 	return err
 }
 
+// used is how many bytes all versions of all files have.
 func (d *Drive) used(ctx context.Context) (n int64, err error) {
-	err = d.db.QueryRowContext(ctx, "SELECT coalesce(sum(size), 0) FROM versions").Scan(&n)
+	err = d.db.QueryRowContext(ctx, "SELECT bytes FROM usage").Scan(&n)
 	return n, err
 }
 

@@ -54,7 +54,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if why, err := r.Trails.SealedAt(ctx, a.Place); err != nil {
 		return nil, nil, err
 	} else if why != "" {
-		wants, err := r.sealedAsOf(ctx, open, req, why)
+		wants, err := r.sealedAsOf(ctx, open, req, why, a.Place)
 		return wants, nil, err
 	}
 	folder, err := r.Trails.Entries(ctx, a.Place, a.At)

@@ -31,6 +31,7 @@ type folderPlan struct {
 	base    place.Place // where the folder goes
 	entries []trails.Entry
 	needed  []int         // of the entries, in the order in which they are planned
+	whole   []wanted      // folders in it that only make sense whole
 	later   []plan.Wanted // what came after the moment, by path
 	sources map[int64]catalogue.Source
 	points  *points
@@ -103,6 +104,9 @@ func (b *folderPlan) prepare() error {
 			return err
 		}
 	}
+	if err := b.wholes(); err != nil {
+		return err
+	}
 	b.ctx, b.open, b.world = nil, nil, nil
 	return nil
 }
@@ -152,6 +156,11 @@ func (b *folderPlan) each(ctx context.Context, do func(plan.Item, *wanted) error
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
+		}
+		for _, w := range b.whole {
+			if err := put(&w); err != nil {
+				return err
+			}
 		}
 		return putLater(nil)
 	})

@@ -4,11 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/site"
@@ -40,8 +43,8 @@ func (r *Restorer) pickedFrom(ctx context.Context, copies []catalogue.Copy, want
 }
 
 // sealedAsOf wants a folder that only makes sense whole as one store had it at one moment, the newest up to the one that is asked for: to
-// a place beside what stands there, where nobody says another.
-func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string) ([]wanted, error) {
+// where it is asked to go, else beside what stands at aside.
+func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
 	stores, err := r.Site.Catalogue.Stores(ctx)
 	if err != nil {
@@ -81,7 +84,6 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 		return nil, err
 	}
 	if whole.To == nil {
-		aside := p
 		aside.Path += " as of " + best.At.In(zone).Format("2006-01-02 15.04")
 		whole.To = &aside
 	}
@@ -91,6 +93,49 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 			"program, on any machine that has it, with its password or recovery key", why, best.At.In(zone).Format("2 January 2006 15:04")))
 	}
 	return wants, err
+}
+
+// wholes takes what lies in folders that only make sense whole out of what is brought back entry by entry. Such a folder, where anything
+// of it is needed, comes whole: to its place where nothing stands there, else beside that.
+func (b *folderPlan) wholes() error {
+	folders := sealed.Folders(func(yield func(string) bool) {
+		for n := range b.entries {
+			if e := &b.entries[n]; e.State != trails.Added && e.Path != "" && !yield(e.Path) {
+				return
+			}
+		}
+	})
+	if len(folders) == 0 {
+		return nil
+	}
+	needed := map[string]bool{}
+	b.needed = slices.DeleteFunc(b.needed, func(n int) bool {
+		in := sealed.Over(folders, b.entries[n].Path)
+		needed[in] = true
+		return in != ""
+	})
+	delete(needed, "")
+	for _, rel := range slices.Sorted(maps.Keys(needed)) {
+		to := b.to(rel)
+		req := Request{AsOf: &AsOf{Place: b.req.AsOf.Place, At: b.at}, Rule: b.req.Rule, KeepOwners: b.req.KeepOwners}
+		req.AsOf.Place.Path = place.Join(req.AsOf.Place.Path, rel)
+		if stands := b.world.At(to); stands.Problem == "" && !stands.Exists {
+			req.To = &to
+		}
+		wants, err := b.r.sealedAsOf(b.ctx, b.open, req, folders[rel], to)
+		if refused, ok := errors.AsType[*site.InputError](err); ok {
+			wants, err = []wanted{{Wanted: plan.Wanted{Type: entry.Folder, To: to, Problem: refused.Err.Error()}}}, nil
+		}
+		if err != nil {
+			return err
+		}
+		b.whole = append(b.whole, wants...)
+	}
+	b.later = slices.DeleteFunc(b.later, func(w plan.Wanted) bool {
+		rel, _ := place.Below(w.To.Path, b.base.Path)
+		return sealed.Over(folders, rel) != ""
+	})
+	return nil
 }
 
 // withLogs adds to databases the logs that lay beside them at the same moment in the same store: neither is whole without the other.

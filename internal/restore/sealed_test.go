@@ -66,6 +66,24 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	assert.Len(t, list, 2, "what stands there is left alone")
 	require.NoError(t, s.Undo(r.ID))
 
+	// In a larger folder it is one item: beside what stands there, at its place where nothing does, and nothing where nothing is needed.
+	larger := restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: "/home/ines"}, At: at, Only: restore.OnlyExact}}
+	r = s.BringBack(larger)
+	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+	assert.Len(t, r.Items, 4, "what came later, the database, its log and the container")
+	assert.Equal(t, "one", read(t, s.Path("/home/ines/Vault as of 2026-03-01 12.00/9aKq2LmZx81TtQ-Vw7Yd0c")))
+	assert.Equal(t, "spoilt", read(t, s.Path("/home/ines/Vault/9aKq2LmZx81TtQ-Vw7Yd0c")))
+	require.NoError(t, s.Undo(r.ID))
+	require.NoError(t, os.Rename(s.Path("/home/ines/Vault"), s.Path("/home/ines/Elsewhere")))
+	larger.AsOf.Only = restore.OnlyMissing
+	r = s.BringBack(larger)
+	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
+	for name, text := range vault["2026-03-01T1200"] {
+		assert.Equal(t, text, read(t, s.Path("/home/ines/Vault/"+name)))
+	}
+	require.NoError(t, s.Undo(r.ID))
+	require.NoError(t, os.Rename(s.Path("/home/ines/Elsewhere"), s.Path("/home/ines/Vault")))
+
 	answer, err := s.Adviser.Advise(t.Context(), advise.Question{Question: advice.Question{Loss: advice.Damaged}, Place: in, Zone: time.UTC})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(answer.Folder.Because, " "), "The same container is known at loft:/srv/other/Vault too")

@@ -161,6 +161,7 @@ func appendCopy(b []byte, c api.Copy) []byte {
 	b = appendIf(b, `,"person":`, c.Person, appendText)
 	b = appendPlace(append(b, `,"place":`...), c.Place)
 	b = strconv.AppendBool(append(b, `,"readable":`...), c.Readable)
+	b = appendIf(b, `,"sealed":`, c.Sealed, appendSealed)
 	b = appendOptional(append(b, `,"sha256":`...), c.Sha256, appendText)
 	b = appendOptional(append(b, `,"size":`...), c.Size, appendInt)
 	b = appendIf(append(b, `,"source":{`...), `"drive":`, c.Source.Drive, appendText)
@@ -173,5 +174,16 @@ func appendCopy(b []byte, c api.Copy) []byte {
 	b = appendIf(b, `,"target":`, c.Target, appendText)
 	b = appendText(append(b, `,"type":`...), string(c.Type))
 	b = appendOptional(append(b, `,"written_at":`...), c.WrittenAt, appendTime)
+	return append(b, '}')
+}
+
+func appendSealed(b []byte, f api.SealedFolder) []byte {
+	b = appendIf(append(b, '{'), `"files":`, f.Files, func(b []byte, n int) []byte { return strconv.AppendInt(b, int64(n), 10) })
+	if f.Files != nil {
+		b = append(b, ',')
+	}
+	b = appendPlace(append(b, `"place":`...), f.Place)
+	b = appendIf(b, `,"size":`, f.Size, appendInt)
+	b = appendText(append(b, `,"why":`...), f.Why)
 	return append(b, '}')
 }

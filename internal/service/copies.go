@@ -7,7 +7,9 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/site"
 )
@@ -26,7 +28,31 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 	for i, c := range found.Copies {
 		copies[i] = toCopy(c)
 	}
+	if err := s.sealed(ctx, found.Copies, copies); err != nil {
+		return nil, err
+	}
 	return api.FindCopies200JSONResponse{Copies: copies, Total: found.Total, TotalExact: found.Exact, Next: optional(found.Next)}, nil
+}
+
+// sealed says of copies whose names suggest it in which folder they lie that only makes sense whole. All files of a folder are
+// answered by looking once.
+func (s *Service) sealed(ctx context.Context, found []catalogue.Copy, shown []api.Copy) error {
+	looked := map[place.Place]*api.SealedFolder{}
+	for i, c := range found {
+		if !c.OriginKnown || c.Type == entry.Folder || !sealed.Meaningless(c.Place.Name()) && !sealed.MayMark(c.Place.Name()) {
+			continue
+		}
+		in := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
+		if _, ok := looked[in]; !ok {
+			folder, why, err := s.trails.SealedWith(ctx, in)
+			if err != nil {
+				return err
+			}
+			looked[in] = toSealed(in.Machine, folder, why)
+		}
+		shown[i].Sealed = looked[in]
+	}
+	return nil
 }
 
 // query checks the parameters: a filter that names what does not exist is an error, not an empty answer.

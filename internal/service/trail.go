@@ -277,6 +277,11 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		was := toPlace(f.Was)
 		a.Was = &was
 	}
+	folder, why, err := s.trails.SealedWith(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	a.Sealed = toSealed(p.Machine, folder, why)
 	a.Same, a.Changed, a.Missing, a.Added, a.Moved = f.Counts[trails.Same], f.Counts[trails.Changed], f.Counts[trails.Missing],
 		f.Counts[trails.Added], f.Counts[trails.Moved]
 	entries := f.Entries
@@ -370,7 +375,18 @@ func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
 	if e.Copy != 0 {
 		a.Copy = optional(restore.CopyID(e.Copy))
 	}
+	if e.Whole != nil {
+		a.Sealed = &api.SealedFolder{Place: a.Path, Why: e.Whole.Why, Files: &e.Whole.Files, Size: &e.Whole.Size}
+	}
 	return a
+}
+
+// toSealed is nil where nothing says that the folder only makes sense whole.
+func toSealed(machine, folder, why string) *api.SealedFolder {
+	if why == "" {
+		return nil
+	}
+	return &api.SealedFolder{Place: toPlace(place.Place{Machine: machine, Path: folder}), Why: why}
 }
 
 // Compare compares a copy with another, or with what stands at its place now.

@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -38,8 +39,16 @@ type Entry struct {
 	Proved  bool  // else assumed: nobody looked between
 	State   State
 	MovedTo string // where it is in the other moment, relative to the folder or as a place; "" where it did not move
+	Whole   *Whole // of a folder directly in the one that is looked at, where it only makes sense whole
 
 	content contentKey
+}
+
+// Whole is what a folder that only makes sense whole holds as of the moment.
+type Whole struct {
+	Why   string // for behind "it is"
+	Files int
+	Size  int64 // of all of them, in bytes
 }
 
 // contentKey tells equal contents of different places.
@@ -91,7 +100,7 @@ const MaxRows = 10_000
 // Level returns the entries that lie directly in the folder, by name; what is deeper shows in the state of the folders.
 func (f *Folder) Level() []Entry {
 	var level []Entry
-	states := map[string]map[State]bool{}
+	within := map[string]*inside{}
 	at := map[string]int{}
 	for _, e := range f.Entries {
 		name, rest, deeper := strings.Cut(e.Path, "/")
@@ -104,18 +113,47 @@ func (f *Folder) Level() []Entry {
 			level = append(level, top)
 		}
 		if deeper && rest != "" {
-			if states[name] == nil {
-				states[name] = map[State]bool{}
+			if within[name] == nil {
+				within[name] = &inside{states: map[State]bool{}}
 			}
-			states[name][e.State] = true
+			within[name].states[e.State] = true
+			within[name].add(rest, e)
 		}
 	}
-	for name, inside := range states {
-		e := &level[at[name]]
-		e.State = stateWith(e.State, inside)
+	for name, in := range within {
+		in.tell(&level[at[name]])
 	}
 	byPath(level)
 	return level
+}
+
+// inside is what the entries in one of the folders of a folder are like.
+type inside struct {
+	first  Entry // where it is gathered as a page is
+	states map[State]bool
+	tally  sealed.Tally // of what was there at the moment
+	files  int
+	size   int64
+}
+
+// add counts an entry in the folder, by its path relative to that.
+func (in *inside) add(path string, e Entry) {
+	if e.State == Added {
+		return
+	}
+	in.tally.Add(path)
+	if e.Type == entry.File {
+		in.files++
+		in.size += max(e.Size, 0)
+	}
+}
+
+// tell says of the folder what is in it.
+func (in *inside) tell(of *Entry) {
+	of.State = stateWith(of.State, in.states)
+	if why := in.tally.Why(); why != "" {
+		of.Whole = &Whole{Why: why, Files: in.files, Size: in.size}
+	}
 }
 
 // byPath sorts entries, which mostly are in order already.

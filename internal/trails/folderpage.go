@@ -59,12 +59,6 @@ type paging struct {
 	kept   []Entry            // that may have moved, from deeper
 }
 
-// inside is what the entries in one of the folders are like.
-type inside struct {
-	first  Entry
-	states map[State]bool
-}
-
 // names returns the names that come next, with what was seen of each directly in the folder. There are at most so many.
 func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after string, most int) ([]string, map[string][]catalogue.Fact,
 	error) {
@@ -125,7 +119,7 @@ func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []cata
 
 // take keeps an entry of the folder itself; what is deeper is folded into it.
 func (pg *paging) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
-	name, _, deeper := strings.Cut(rel, "/")
+	name, rest, deeper := strings.Cut(rel, "/")
 	before, weight := len(pg.Entries), pg.weight
 	pg.assembly.take(rel, t, facts, seen)
 	if !deeper || len(pg.Entries) == before {
@@ -138,6 +132,7 @@ func (pg *paging) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen 
 		in = &inside{first: e, states: map[State]bool{}}
 		pg.inside[name] = in
 	}
+	in.add(rest, e)
 	if e.Type == entry.File && (e.State == Missing || e.State == Added) && len(pg.kept) < maxKept {
 		pg.kept = append(pg.kept, e)
 		return
@@ -170,7 +165,7 @@ func (pg *paging) fold() {
 			i = len(all)
 			all = append(all, standIn(name, in.first))
 		}
-		all[i].State = stateWith(all[i].State, in.states)
+		in.tell(&all[i])
 	}
 	byPath(all)
 	pg.Entries = all

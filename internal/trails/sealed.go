@@ -16,10 +16,7 @@ const (
 
 // SealedAbove finds the folder above a place that only makes sense whole, and says why; "" where there is none.
 func (r *Reader) SealedAbove(ctx context.Context, p place.Place) (folder, why string, err error) {
-	var above []string
-	for dir := place.Folder(p.Path); dir != "/" && len(above) < maxAbove; dir = place.Folder(dir) {
-		above = append(above, dir)
-	}
+	above := foldersAbove(p.Path)
 	if folder, why, err = r.marked(ctx, p.Machine, above); why != "" || err != nil || len(above) == 0 || !sealed.Meaningless(p.Name()) {
 		return folder, why, err
 	}
@@ -27,6 +24,25 @@ func (r *Reader) SealedAbove(ctx context.Context, p place.Place) (folder, why st
 		return "", "", err
 	}
 	return above[0], why, err
+}
+
+// foldersAbove are the folders in which a path lies, the innermost first.
+func foldersAbove(path string) (above []string) {
+	for dir := place.Folder(path); dir != "/" && len(above) < maxAbove; dir = place.Folder(dir) {
+		above = append(above, dir)
+	}
+	return above
+}
+
+// SealedWith is SealedAbove for a folder, which may be the sealed one itself.
+func (r *Reader) SealedWith(ctx context.Context, p place.Place) (folder, why string, err error) {
+	if folder, why, err = r.marked(ctx, p.Machine, append([]string{p.Path}, foldersAbove(p.Path)...)); why != "" || err != nil {
+		return folder, why, err
+	}
+	if why, err = r.nameless(ctx, p); why == "" {
+		return "", "", err
+	}
+	return p.Path, why, err
 }
 
 // SealedAt says why a folder only makes sense whole; "" where nothing says that it does.

@@ -2,6 +2,7 @@ package trails_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -280,6 +281,34 @@ func TestAFolderInPagesIsTheFolder(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// A folder that only makes sense whole is one item with a size, whole or in pages, as it was at the moment.
+func TestAFolderThatOnlyMakesSenseWholeIsOneItem(t *testing.T) {
+	vault := map[string]string{"/home/ines/Vault/gocryptfs.conf": "{}", "/home/ines/Vault/9aKq2LmZx81TtQ-Vw7Yd0c": "four", "/home/ines/Notes.txt": "n"}
+	grown := maps.Clone(vault)
+	grown["/home/ines/Vault/in4Hd82kfLq0ZsMn3VtB5w/7yPq0ZsMn3VtB5wX81TtQ"] = "later"
+	l := newLoft(t, vault, grown)
+	home := place.Place{Machine: "loft", Path: "/home/ines"}
+	for day, want := range []trails.Whole{{Files: 2, Size: 6}, {Files: 3, Size: 11}} {
+		want.Why = "a folder of encrypted files: it holds gocryptfs.conf"
+		at := first.AddDate(0, 0, day)
+		whole, err := l.Trails.Folder(t.Context(), home, at, time.Time{})
+		require.NoError(t, err)
+		page, _, err := l.Trails.FolderPage(t.Context(), home, at, time.Time{}, "", 10)
+		require.NoError(t, err)
+		for _, level := range [][]trails.Entry{whole.Level(), page.Entries} {
+			require.Len(t, level, 2)
+			assert.Nil(t, level[0].Whole)
+			assert.Equal(t, &want, level[1].Whole)
+		}
+	}
+	for path, in := range map[string]string{"/home/ines/Vault": "/home/ines/Vault", "/home/ines/Vault/in4Hd82kfLq0ZsMn3VtB5w": "/home/ines/Vault",
+		"/home/ines": ""} {
+		folder, _, err := l.Trails.SealedWith(t.Context(), place.Place{Machine: "loft", Path: path})
+		require.NoError(t, err)
+		assert.Equal(t, in, folder, path)
 	}
 }
 

@@ -1066,6 +1066,7 @@ export interface components {
             beside?: boolean;
             /** @description The folder copy that it lies in */
             item_of?: string;
+            sealed?: components["schemas"]["SealedFolder"];
             /** @description Where a link points */
             target?: string;
         };
@@ -1213,6 +1214,20 @@ export interface components {
             proved: boolean;
             /** @description Where it is in the other moment, relative to the folder */
             moved_to?: string;
+            sealed?: components["schemas"]["SealedFolder"];
+        };
+        /** @description A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it */
+        SealedFolder: {
+            place: components["schemas"]["Place"];
+            /** @description For behind: it is */
+            why: string;
+            /** @description How many it holds as of the moment, of an entry of a folder */
+            files?: number;
+            /**
+             * Format: int64
+             * @description Of all of them, in bytes
+             */
+            size?: number;
         };
         FolderMoment: {
             /** Format: date-time */
@@ -1240,6 +1255,7 @@ export interface components {
              */
             against: string | null;
             was?: components["schemas"]["Place"];
+            sealed?: components["schemas"]["SealedFolder"];
             entries: components["schemas"]["FolderEntry"][];
             moments: components["schemas"]["FolderMoment"][];
             /** @description Of what lies directly in the folder, the first ten thousand */

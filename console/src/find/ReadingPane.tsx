@@ -69,6 +69,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
           {c.source.kind}
           {c.source.drive && ` of the drive ${c.source.drive}`}
           {c.item_of && ", inside a folder that was deleted whole"}
+          {c.sealed && `, part of ${c.sealed.place.path}, which comes back whole`}
         </dd>
       </Facts>
       {c.readable ? (

@@ -5,7 +5,7 @@ import { Row } from "../parts/layout";
 import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { folderLink, trailLink } from "../places";
-import { absolute, bytes } from "../when";
+import { absolute, bytes, counted } from "../when";
 
 /** What an entry is as of the moment, and a look at it. */
 export function ChosenEntry({ entry: e, asOf }: { entry: FolderEntry; asOf: string | undefined }) {
@@ -16,6 +16,11 @@ export function ChosenEntry({ entry: e, asOf }: { entry: FolderEntry; asOf: stri
         {sentences[e.state]}
         {e.moved_to && ` It is now ${e.moved_to}.`} {!e.proved && asOf && "Assumed: nobody looked between."}
       </p>
+      {e.sealed && (
+        <p>
+          It only makes sense whole: it is {e.sealed.why}. {counted(e.sealed.files ?? 0, "file", "files")}, {bytes(e.sealed.size)}.
+        </p>
+      )}
       {e.type !== "folder" && (
         <p>
           <Quiet>

@@ -40,6 +40,16 @@ export function FolderHead({ place, folder, asOf, chosen, pick }: HeadProps) {
       </Crumbs>
       <h1>{nameOf(place)}</h1>
       {folder.was && <Quiet>It was {folder.was.path} before, and what was in that counts as in this.</Quiet>}
+      {folder.sealed && (
+        <p>
+          {folder.sealed.place.path === place.path ? (
+            "It"
+          ) : (
+            <Link to={folderLink(folder.sealed.place, asOf)}>{folder.sealed.place.path}</Link>
+          )}{" "}
+          is {folder.sealed.why}. A single file of it fits to nothing: it comes back whole, beside what stands there.
+        </p>
+      )}
       <Row>
         <Plain isDisabled={chosen === 0} onPress={() => pick(chosen - 1)} aria-label="Earlier moment">
           ←

@@ -8,6 +8,8 @@ package sealed
 
 import (
 	"fmt"
+	"iter"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -30,29 +32,102 @@ var marks = []mark{
 }
 
 // Marks are the names that are looked for, without those that are patterns.
-func Marks() (names []string) {
-	for _, m := range marks {
-		for _, n := range m.names {
-			if !strings.Contains(n, "*") {
-				names = append(names, n)
-			}
-		}
-	}
-	return names
-}
+func Marks() []string { return slices.Sorted(maps.Keys(names)) }
 
 // Of says why a folder with these paths in it, relative to it, is sealed, for behind "it is"; "" where nothing says that it
 // is.
 func Of(paths []string) string {
-	top := map[string]bool{}
+	var t Tally
 	for _, p := range paths {
-		name, _, _ := strings.Cut(p, "/")
-		top[name] = true
+		t.Add(p)
 	}
-	if why := Marked(top); why != "" {
+	return t.Why()
+}
+
+// Tally tells a folder by what is met in it, one path after the other, and keeps none of them. Its zero value has met nothing.
+type Tally struct {
+	top                map[string]bool // the names at its top that may mark it
+	paths, meaningless int
+}
+
+// Add takes up a path in the folder, relative to it.
+func (t *Tally) Add(p string) {
+	top, _, _ := strings.Cut(p, "/")
+	if !t.top[top] && MayMark(top) {
+		if t.top == nil {
+			t.top = map[string]bool{}
+		}
+		t.top[top] = true
+	}
+	t.paths++
+	if Meaningless(path.Base(p)) {
+		t.meaningless++
+	}
+}
+
+// Why says why the folder is sealed, as [Of] does.
+func (t *Tally) Why() string {
+	if why := Marked(t.top); why != "" {
 		return why
 	}
-	return nameless(paths)
+	if t.paths < fewest || float64(t.meaningless) < most*float64(t.paths) {
+		return ""
+	}
+	return fmt.Sprintf("most likely a folder of encrypted files: the names of %d of its %d files mean nothing", t.meaningless, t.paths)
+}
+
+// MayMark tells whether a name at the top of a folder is one by which sealed folders are known, alone or with others.
+func MayMark(name string) bool {
+	return names[name] || slices.ContainsFunc(patterns, func(pattern string) bool {
+		ok, _ := path.Match(pattern, name)
+		return ok
+	})
+}
+
+// The names of the marks, and those that are patterns.
+var names, patterns = func() (names map[string]bool, patterns []string) {
+	names = map[string]bool{}
+	for _, m := range marks {
+		for _, n := range m.names {
+			if strings.Contains(n, "*") {
+				patterns = append(patterns, n)
+			} else {
+				names[n] = true
+			}
+		}
+	}
+	return names, patterns
+}()
+
+// Folders finds the sealed folders among the folders of paths, relative ones, and says why each is. Of those that lie in one another it
+// finds the outermost.
+func Folders(paths iter.Seq[string]) map[string]string {
+	within := map[string]*Tally{}
+	for p := range paths {
+		dir, name := path.Split(p)
+		if within[dir] == nil {
+			within[dir] = &Tally{}
+		}
+		within[dir].Add(name)
+	}
+	found := map[string]string{}
+	for dir, t := range within {
+		if why := t.Why(); why != "" && dir != "" {
+			found[strings.TrimSuffix(dir, "/")] = why
+		}
+	}
+	maps.DeleteFunc(found, func(dir, _ string) bool { return Over(found, path.Dir(dir)) != "" })
+	return found
+}
+
+// Over returns which of some folders a path lies in, or is; "" where it lies in none.
+func Over(folders map[string]string, p string) string {
+	for ; p != "." && p != "/" && p != ""; p = path.Dir(p) {
+		if _, ok := folders[p]; ok {
+			return p
+		}
+	}
+	return ""
 }
 
 // Marked is Of for a folder with these names at its top; "" where none of them marks it.
@@ -96,26 +171,9 @@ const (
 	most     = 0.9 // of the names
 )
 
-// nameless says so where nearly all names are long rows of letters and digits without an extension.
-func nameless(paths []string) string {
-	n := 0
-	for _, p := range paths {
-		if meaningless(path.Base(p)) {
-			n++
-		}
-	}
-	if len(paths) < fewest || float64(n) < most*float64(len(paths)) {
-		return ""
-	}
-	return fmt.Sprintf("most likely a folder of encrypted files: the names of %d of its %d files mean nothing", n, len(paths))
-}
-
-// Meaningless tells whether a name reads like the output of a program, as the names in folders of encrypted files do.
-func Meaningless(name string) bool { return meaningless(name) }
-
-// meaningless tells whether a name reads like the output of a program: letters and digits in turn, and no word parted from
-// another.
-func meaningless(name string) bool {
+// Meaningless tells whether a name reads like the output of a program, as the names in folders of encrypted files do: letters and
+// digits in turn, and no word parted from another.
+func Meaningless(name string) bool {
 	if len(name) < shortest || strings.ContainsAny(name, ". ") {
 		return false
 	}

@@ -2,7 +2,9 @@ package sealed_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -45,4 +47,15 @@ func TestFoldersThatOnlyMakeSenseWholeAreKnown(t *testing.T) {
 	}
 	assert.Contains(t, sealed.Marks(), "gocryptfs.conf")
 	assert.NotContains(t, sealed.Marks(), "MANIFEST-*")
+}
+
+func TestSealedFoldersAreFoundAmongPathsTheOutermostFirst(t *testing.T) {
+	paths := []string{"Letters/To the harbour.odt", "Vault/gocryptfs.conf", "Vault/deep/CURRENT", "Vault/deep/MANIFEST-1", "Work/Lines/.git/HEAD",
+		"Work/Lines/.git/objects", "Work/Lines/.git/refs", "Work/Lines/.git/objects/00", "HEAD", "objects", "refs"}
+	found := sealed.Folders(slices.Values(paths))
+	assert.Equal(t, []string{"Vault", "Work/Lines/.git"}, slices.Sorted(maps.Keys(found)), "not the folder itself, and none inside another")
+	assert.Equal(t, "Vault", sealed.Over(found, "Vault/deep/CURRENT"))
+	assert.Equal(t, "Vault", sealed.Over(found, "Vault"))
+	assert.Empty(t, sealed.Over(found, "Vaults/x"))
+	assert.Empty(t, sealed.Over(found, ""))
 }
