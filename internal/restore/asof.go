@@ -45,11 +45,21 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 		if n, proved := t.Current(a.At); n >= 0 {
 			if t.Versions[n].Type != entry.Folder {
 				wants, err := r.fileAsOf(ctx, open, req, t, n)
+				if err == nil {
+					err = r.pickedFrom(ctx, []place.Place{a.Place}, wants)
+				}
 				return wants, nil, err
 			}
 			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
 			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
 		}
+	}
+	if in, why, err := r.Trails.SealedAbove(ctx, a.Place); err != nil {
+		return nil, nil, err
+	} else if why != "" {
+		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)),
+			Err:  &trails.ErrSealed{Folder: place.Place{Machine: a.Place.Machine, Path: in}, Why: why},
+			Next: "What comes back is opened with its own program; take the part that is wanted from there."}
 	}
 	if why, err := r.Trails.SealedAt(ctx, a.Place); err != nil {
 		return nil, nil, err

@@ -110,7 +110,13 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		return nil
 	})
 	if err == nil {
-		err = r.pickedFrom(ctx, copies, wants)
+		places := make([]place.Place, len(copies))
+		for n, c := range copies {
+			if c.OriginKnown {
+				places[n] = c.Place
+			}
+		}
+		err = r.pickedFrom(ctx, places, wants)
 	}
 	return wants, err
 }

@@ -18,25 +18,26 @@ import (
 	"humble-rewind/internal/trails"
 )
 
-// pickedFrom says of files that lie in folders which only make sense whole why they are not brought back by themselves.
-func (r *Restorer) pickedFrom(ctx context.Context, copies []catalogue.Copy, wants []wanted) error {
+// pickedFrom says of what lies in folders that only make sense whole why it is not brought back by itself: of each of wants by the place
+// that it has, the zero place where nobody knows.
+func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants []wanted) error {
 	type answer struct{ folder, why string }
 	known := map[place.Place]answer{} // by the folder that a file lies in
-	for n, c := range copies {
-		if c.Type == entry.Folder || !c.OriginKnown {
+	for n, p := range places {
+		if p == (place.Place{}) {
 			continue
 		}
-		in := parentOf(c.Place)
+		in := parentOf(p)
 		a, ok := known[in]
 		if !ok {
 			var err error
-			if a.folder, a.why, err = r.Trails.SealedAbove(ctx, c.Place); err != nil {
+			if a.folder, a.why, err = r.Trails.SealedAbove(ctx, p); err != nil {
 				return err
 			}
 			known[in] = a
 		}
 		if a.why != "" && wants[n].Problem == "" {
-			wants[n].Problem = (&trails.ErrSealed{Folder: place.Place{Machine: c.Place.Machine, Path: a.folder}, Why: a.why}).Error()
+			wants[n].Problem = (&trails.ErrSealed{Folder: place.Place{Machine: p.Machine, Path: a.folder}, Why: a.why}).Error()
 		}
 	}
 	return nil

@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
+	"humble-rewind/internal/trails"
 )
 
 // A container of encrypted files comes back whole, from one store at one moment, to a side place; none of its files by itself. The same
@@ -53,6 +54,13 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 		assert.Contains(t, r.Items[0].Note, "a folder of encrypted files: it holds gocryptfs.conf; a single file of that fits to nothing")
 	}
 	at := time.Date(2026, 3, 1, 18, 0, 0, 0, time.UTC)
+	picked := restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: in.Path + "/9aKq2LmZx81TtQ-Vw7Yd0c"}, At: at}}
+	assert.Equal(t, catalogue.ItemRefused, s.BringBack(picked).Items[0].Outcome)
+	picked.AsOf.Place.Path = in.Path + "/in4Hd82kfLq0ZsMn3VtB5w"
+	_, err = s.Restorer.Plan(t.Context(), picked)
+	var inside *trails.ErrSealed
+	require.ErrorAs(t, err, &inside)
+	assert.Equal(t, in, inside.Folder)
 	r := s.BringBack(restore.Request{AsOf: &restore.AsOf{Place: in, At: at}})
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	assert.Contains(t, r.Items[0].Note, "password or recovery key")

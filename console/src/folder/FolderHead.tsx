@@ -81,10 +81,15 @@ export function Actions({ folder, part, bring }: { folder: Folder; part: boolean
       </p>
       <Row>
         <Primary onPress={() => bring("missing")}>
-          Bring back what is missing …<Key>m</Key>
+          {folder.sealed ? "Bring it back whole …" : "Bring back what is missing …"}
+          <Key>m</Key>
         </Primary>
-        <Plain onPress={() => bring("changed")}>Missing and changed …</Plain>
-        <Plain onPress={() => bring("exact")}>Exactly as it was …</Plain>
+        {!folder.sealed && (
+          <>
+            <Plain onPress={() => bring("changed")}>Missing and changed …</Plain>
+            <Plain onPress={() => bring("exact")}>Exactly as it was …</Plain>
+          </>
+        )}
       </Row>
     </>
   );

@@ -44,7 +44,7 @@ export function MachinesPage() {
                   {m.name}
                   <Quiet as="div">
                     {sourcesOf(m.sources.length)}
-                    {held(m, data.machines).length > 0 && `, holds ${sourcesOf(held(m, data.machines).length)} of others`}
+                    {held(m, data.machines).length > 0 && `, holds ${held(m, data.machines).length} of others`}
                   </Quiet>
                 </Link>
               </li>
