@@ -90,8 +90,8 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 	}
 	wants, err := r.copies(ctx, open, whole)
 	for n := range wants {
-		wants[n].Note = joinNotes(wants[n].Note, fmt.Sprintf("it is %s: it comes back whole, as one store had it on %s. Open it there with its own "+
-			"program, on any machine that has it, with its password or recovery key", why, best.At.In(zone).Format("2 January 2006 15:04")))
+		wants[n].Note = joinNotes(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
+			"machine that has it, with its password or recovery key", best.At.In(zone).Format("2 January 2006 15:04"), why))
 	}
 	return wants, err
 }
