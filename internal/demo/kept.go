@@ -74,10 +74,10 @@ func (m *machine) lines(days func(float64) time.Time) {
 	}
 	fmt.Fprint(&r.stream, "blob\n") // which nothing names
 	r.data([]byte("The transom rakes by eleven degrees. Nobody has committed this.\n"))
-	r.git(nil, "init", "-q", "-b", "main", "--template=")
-	r.git(&r.stream, "fast-import", "--quiet")
-	// What stands beside the repository's own folder.
 	last := at(commits - 1)
+	r.git(last, nil, "init", "-q", "-b", "main", "--template=")
+	r.git(last, &r.stream, "fast-import", "--quiet")
+	// What stands beside the repository's own folder.
 	m.file(kittiwake+"/README.txt", tomas, at(0), readme)
 	m.file(kittiwake+"/Kittiwake lines.svg", tomas, last, linesSVG(newHull("Kittiwake", commits-1), commits-1))
 	m.file(offsets, tomas, days(30), []byte("station,half breadth\r\n1,taken from the old drawing\r\n"))
@@ -88,7 +88,7 @@ func (m *machine) lines(days func(float64) time.Time) {
 	m.discard(homeCan("/home/tomas"), offsets, tomas, days(12))
 	m.file(offsets, tomas, last, version((commits-1)/3))
 	m.file(offsets+"~", tomas, days(5.1), version(11))
-	r.git(nil, "reset", "-q") // which tells git what stands there
+	r.git(last, nil, "reset", "-q") // which tells git what stands there
 	m.fail(filepath.WalkDir(r.dir+"/.git", func(path string, d os.DirEntry, err error) error {
 		if err == nil {
 			m.made = append(m.made, made{strings.TrimPrefix(path, m.root), tomas, days(1)})
@@ -126,14 +126,15 @@ func (r *repository) commit(branch, from string, at time.Time, who int, message 
 	}
 }
 
-// git runs git in the repository, with no settings but these.
-func (r *repository) git(stdin io.Reader, args ...string) {
+// git runs git in the repository as Tomás did at a time, with no settings but these: its logs say who and when, too.
+func (r *repository) git(at time.Time, stdin io.Reader, args ...string) {
 	if r.m.err != nil {
 		return
 	}
 	c := exec.Command("git", append([]string{"-C", r.dir}, args...)...)
 	c.Env = []string{"PATH=" + os.Getenv("PATH"), "HOME=/nonexistent", "GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_GLOBAL=/dev/null",
-		"GIT_DIR=" + r.dir + "/.git", "GIT_WORK_TREE=" + r.dir}
+		"GIT_DIR=" + r.dir + "/.git", "GIT_WORK_TREE=" + r.dir, "GIT_COMMITTER_NAME=" + fullNames[tomas],
+		"GIT_COMMITTER_EMAIL=" + logins[tomas] + "@alder-quay.example", fmt.Sprintf("GIT_COMMITTER_DATE=%d +0000", at.Unix())}
 	c.Stdin = stdin
 	out, err := c.CombinedOutput()
 	if errors.Is(err, exec.ErrNotFound) {

@@ -56,8 +56,10 @@ func start(t *testing.T, data string) *process {
 	require.NoError(t, p.cmd.Start())
 	t.Cleanup(p.kill)
 	lines := bufio.NewScanner(output)
+	said := ""
 	for p.URL == "" {
-		require.True(t, lines.Scan(), "the service did not start")
+		require.True(t, lines.Scan(), "the service did not start: %s", said)
+		said += lines.Text() + "\n"
 		if _, rest, ok := strings.Cut(lines.Text(), "listens on "); ok {
 			p.URL, _, _ = strings.Cut(rest, ";")
 		}
