@@ -13,10 +13,7 @@ package clouddrive
 
 import (
 	"context"
-	"crypto/pbkdf2"
 	"crypto/rand"
-	"crypto/sha256"
-	"crypto/subtle"
 	"database/sql"
 	"encoding/hex"
 	"errors"
@@ -111,58 +108,6 @@ func random() string {
 	var b [16]byte
 	_, _ = rand.Read(b[:]) // which never fails
 	return hex.EncodeToString(b[:])
-}
-
-// Admit lets somebody sign in with a password or token, until it expires (zero: for ever). One may have several.
-func (d *Drive) Admit(ctx context.Context, name, secret string, expires time.Time) error {
-	salt := []byte(random())
-	hash, err := derive(secret, salt)
-	if err != nil {
-		return err
-	}
-	var until any
-	if !expires.IsZero() {
-		until = expires.Unix()
-	}
-	_, err = d.db.ExecContext(ctx, "INSERT INTO users VALUES (?, ?, ?, ?)", name, salt, hash, until)
-	return err
-}
-
-func derive(secret string, salt []byte) ([]byte, error) {
-	return pbkdf2.Key(sha256.New, secret, salt, 20_000, sha256.Size)
-}
-
-// signedIn tells who signs in with a secret; name may be left out with a token. An expired one is as good as none.
-func (d *Drive) signedIn(ctx context.Context, name, secret string) (string, bool) {
-	key := sha256.Sum256([]byte(name + "\x00" + secret))
-	if known, ok := d.admitted.Load(key); ok && d.now().Before(known.(admission).until) {
-		return known.(admission).who, true
-	}
-	rows, err := d.db.QueryContext(ctx, "SELECT name, salt, hash, coalesce(expires, 0) FROM users WHERE (?1 = '' OR name = ?1) AND "+
-		"(expires IS NULL OR expires > ?2)", name, d.now().Unix())
-	if err != nil {
-		return "", false
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var who string
-		var salt, hash []byte
-		var expires int64
-		if rows.Scan(&who, &salt, &hash, &expires) != nil {
-			return "", false
-		}
-		got, err := derive(secret, salt)
-		if err != nil || subtle.ConstantTimeCompare(got, hash) != 1 {
-			continue
-		}
-		until := d.now().Add(time.Minute)
-		if expires != 0 && until.After(time.Unix(expires, 0)) {
-			until = time.Unix(expires, 0)
-		}
-		d.admitted.Store(key, admission{who, until})
-		return who, true
-	}
-	return "", false
 }
 
 // file is where a path's present content lies on disk.

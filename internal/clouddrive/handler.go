@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/xml"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"os"
@@ -300,16 +299,5 @@ func escape(s string) string {
 	return b.String()
 }
 
-// escapePath writes a path as it stands in an address, byte by byte.
-func escapePath(path string) string {
-	var b strings.Builder
-	for i := range len(path) {
-		c := path[i]
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("/-_.~", c) >= 0 {
-			b.WriteByte(c)
-		} else {
-			fmt.Fprintf(&b, "%%%02X", c)
-		}
-	}
-	return b.String()
-}
+// escapePath writes a path as it stands in an address.
+func escapePath(path string) string { return (&url.URL{Path: path}).EscapedPath() }

@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"maps"
@@ -16,13 +15,9 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/sync/errgroup"
-
-	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
-	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
@@ -257,172 +252,6 @@ func (r *reading) others(before, now *memo, loose map[string]object, staged []ve
 	return all
 }
 
-// whole tells everything anew.
-func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) error {
-	clear(r.commits)
-	unnamed := map[string]bool{} // commits, then those that nothing names
-	side, sideBySide := errgroup.WithContext(ctx)
-	side.Go(func() error {
-		return r.mirror.objects(sideBySide, func(name string, o object) {
-			switch o.kind {
-			case "blob":
-				r.sizes[name] = o.size
-			case "commit":
-				unnamed[name] = true
-			}
-		})
-	})
-	tips := r.heads.tips()
-	cut, err := r.mirror.log(ctx, tips, nil, func(c *commit) { r.commits[c.id] = c })
-	if listed := side.Wait(); listed != nil {
-		return listed
-	}
-	for id := range r.commits {
-		delete(unnamed, id)
-	}
-	take := func(c *commit) {
-		r.commits[c.id] = c
-		delete(unnamed, c.id)
-	}
-	if err == nil && len(unnamed) > 0 && cut == "" {
-		cut, err = r.mirror.log(ctx, slices.Sorted(maps.Keys(unnamed)), tips, take)
-	}
-	if err != nil || cut != "" {
-		if cut, err = r.mend(ctx, slices.Sorted(maps.Keys(unnamed)), take); err != nil {
-			return err
-		}
-		report.Note("The repository is damaged: commits or folders that others build on are missing or cannot be read. What can be read is.")
-		if cut != "" {
-			report.Note("Git says: " + cut + ".")
-		}
-	}
-	line, broken := lineOf(r.commits, r.heads.at)
-	if len(line) == 0 {
-		return fmt.Errorf("the commit that is checked out, %.10s, cannot be read: %w", r.heads.at, errMissing)
-	}
-	if broken != "" && !slices.Contains(r.heads.shallow, line[0].id) {
-		report.Note(fmt.Sprintf("The line of commits breaks off before %.10s: the one before is not in the repository.", line[0].id))
-	}
-	times, wrong := timesOf(line, r.now)
-	if wrong > 0 {
-		report.Note(fmt.Sprintf("%d commits have times that cannot be, as of a clock that was wrong; they are taken to follow right upon the "+
-			"commits before them.", wrong))
-	}
-	r.label()
-	staged, err := r.staged(ctx, func(version) bool { return true })
-	if err != nil {
-		return err
-	}
-	t := tell(r.commits, line, recorders(r.commits))
-	if err := r.readLinks(ctx, t); err != nil {
-		return err
-	}
-	points := make([]sighting.Capture, len(line))
-	for i, c := range line {
-		points[i] = sighting.Capture{Name: c.id, At: times[i]}
-	}
-	if err := report.Line(points); err != nil {
-		return err
-	}
-	all := slices.Grow(r.beside(t), len(t.line))
-	named := make(map[string]bool, len(r.sizes))
-	for _, v := range t.line {
-		seen := r.sighting(v)
-		if seen.Type == entry.Folder { // which is read as of the latest commit that has it
-			if seen.Origin == "" {
-				continue
-			}
-			seen.At.Capture = points[len(points)-1].Name
-			if v.until != standing {
-				seen.At.Capture = points[v.until].Name
-			}
-		}
-		seen.From = times[v.from]
-		if v.until != standing {
-			seen.Until = times[v.until]
-		}
-		all = append(all, reported{Sighting: seen})
-	}
-	for _, c := range r.commits {
-		for _, ch := range c.changes {
-			named[ch.blob], named[ch.was] = true, true
-		}
-	}
-	for _, v := range staged {
-		named[v.blob] = true
-		all = append(all, reported{Sighting: r.stagedSighting(v)})
-		now.Staged = append(now.Staged, v.path)
-	}
-	for blob, size := range r.sizes {
-		if !named[blob] {
-			all = append(all, reported{Sighting: r.lost(blob, size)})
-			now.Lost = append(now.Lost, blob)
-		}
-	}
-	if len(now.Lost) > most || len(now.Staged) > most {
-		now.Lost, now.Staged, now.Tips = nil, nil, nil // the next survey tells everything anew
-	}
-	return r.report(all, report)
-}
-
-// mend reads a repository in which something is missing: commits whose parents are not there are taken for first ones.
-func (r *reading) mend(ctx context.Context, missed []string, take func(*commit)) (cut string, err error) {
-	ends := slices.Clone(r.heads.shallow)
-	all := slices.Concat(missed, slices.Sorted(maps.Keys(r.commits)))
-	there := map[string]bool{}
-	for _, name := range all {
-		there[name] = true
-	}
-	for _, name := range all {
-		_, text, err := r.objects().get(ctx, name, 1<<20)
-		if ctx.Err() != nil {
-			return "", ctx.Err()
-		}
-		if err != nil {
-			delete(there, name)
-			continue
-		}
-		for line := range strings.Lines(string(text)) {
-			parent, ok := strings.CutPrefix(line, "parent ")
-			if line == "\n" {
-				break
-			}
-			if ok && !there[strings.TrimSpace(parent)] {
-				ends = append(ends, name)
-				break
-			}
-		}
-	}
-	r.objects().Close() // which has read the old boundary
-	if err := r.mirror.cut(ends); err != nil {
-		return "", err
-	}
-	tips := slices.DeleteFunc(all, func(name string) bool { return !there[name] })
-	if cut, err = r.mirror.log(ctx, tips, nil, take); cut == "" && err == nil {
-		return "", nil
-	}
-	// Something else is missing: each commit by itself, as far as it can be read.
-	for _, name := range tips[:min(len(tips), maxSingly)] {
-		if r.commits[name] != nil {
-			continue
-		}
-		if _, err := r.mirror.single(ctx, name, take); ctx.Err() != nil {
-			return "", err
-		}
-	}
-	return cut, ctx.Err()
-}
-
-// maxSingly is how many commits of a damaged repository are read one by one.
-const maxSingly = 2000
-
-// single reads one commit.
-func (m *mirror) single(ctx context.Context, name string, see func(*commit)) (string, error) {
-	l := logReader{see: see, texts: map[string]string{}}
-	return "", m.run(ctx, []string{name}, l.read, "log", "--stdin", "--no-walk", "--raw", "-z", "--no-renames", "--no-abbrev",
-		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", logFormat)
-}
-
 // label says of commits what reaches them: branches before tags before other names, the reflog last.
 func (r *reading) label() {
 	r.labels = map[string]string{}
@@ -491,63 +320,6 @@ func (r *reading) look(ctx context.Context, names []string) (map[string]object, 
 	}, "cat-file", "--batch-check")
 }
 
-// takeIndex copies the index, in which git keeps what is to be committed next.
-func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
-	const maxIndex = 256 << 20
-	info, err := reach.Look(ctx, r.Files, place.Join(r.repository.own, "index"))
-	if err != nil || info.Size > maxIndex || r.repository.tree == "" {
-		return time.Time{}, ctx.Err()
-	}
-	content, err := r.repository.read(ctx, "index", maxIndex)
-	if err != nil {
-		return time.Time{}, ctx.Err()
-	}
-	return info.Written, r.mirror.write("index", content)
-}
-
-// staged lists what was staged and is in none of the commits that were read, as far as keep says. An index that cannot be read holds nothing.
-func (r *reading) staged(ctx context.Context, keep func(version) bool) (all []version, err error) {
-	if r.index.IsZero() {
-		return nil, nil
-	}
-	committed := map[recorded]bool{}
-	for _, c := range r.commits {
-		for _, ch := range c.changes {
-			committed[recorded{ch.path, ch.blob}] = true
-		}
-	}
-	var blobs []string
-	err = r.mirror.run(ctx, nil, func(out *bufio.Reader) error {
-		for {
-			field, err := out.ReadString(0)
-			if err == io.EOF {
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			meta, path, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
-			f := strings.Fields(meta)
-			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxChanges {
-				continue
-			}
-			if v := (version{path: path, blob: f[1]}); !committed[recorded{v.path, v.blob}] && keep(v) {
-				all = append(all, v)
-				blobs = append(blobs, v.blob)
-			}
-		}
-	}, "ls-files", "--stage", "-z")
-	var broken *gitError
-	if errors.As(err, &broken) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	known, err := r.look(ctx, blobs)
-	return slices.DeleteFunc(all, func(v version) bool { _, there := known[v.blob]; return !there }), err
-}
-
 // readLinks reads where symbolic links point to.
 func (r *reading) readLinks(ctx context.Context, t told) error {
 	const maxTarget = 4096
@@ -593,88 +365,4 @@ func (r *reading) report(all []reported, report source.Reporter) error {
 		}
 	}
 	return nil
-}
-
-func locate(path string) sighting.Locator {
-	return sighting.Locator{Dir: folderOf(path), Name: nameOf(path)}
-}
-
-// What is beside the line lies in its folder under a name that no file has, since it holds a slash.
-func besideAt(path, commit string) sighting.Locator {
-	l := locate(path)
-	l.Name += "/" + commit
-	return l
-}
-
-func stagedAt(path string) sighting.Locator { return besideAt(path, "index") }
-
-func lostAt(blob string) sighting.Locator { return sighting.Locator{Name: "/" + blob} }
-
-// origin is where on the machine a path of the repository stood; "" where nothing tells.
-func (r *reading) origin(path string) string {
-	in := "/" + path
-	for _, m := range r.Maps {
-		if place.Under(in, m.From) {
-			return place.Mapped(r.Maps, in)
-		}
-	}
-	if r.repository.tree == "" || r.Own != r.Files {
-		return ""
-	}
-	return place.Join(r.repository.tree, path)
-}
-
-func (r *reading) sighting(v version) sighting.Sighting {
-	seen := sighting.Sighting{At: locate(v.path), Origin: r.origin(v.path), Type: entry.File, Number: v.number, Readable: true}
-	if v.blob == "" {
-		seen.Type, seen.Size = entry.Folder, -1
-		seen.Mark = entry.Mark{Type: entry.Folder}
-		return seen
-	}
-	if v.by != nil {
-		seen.Written, seen.Author, seen.Message = v.by.authored, v.by.author, v.by.message
-		seen.Lies = fmt.Sprintf("commit %.10s", v.by.id)
-	}
-	size, there := r.sizes[v.blob]
-	seen.Size, seen.Readable = size, there
-	if !there {
-		seen.Size = -1
-		seen.Notes = []string{"The commit names it, but its content is not in the repository."}
-	}
-	if v.link {
-		seen.Type, seen.Target = entry.Link, r.targets[v.blob]
-	}
-	seen.Mark = entry.Mark{Type: seen.Type, Size: max(seen.Size, 0), Content: entry.ContentID{Kind: entry.GitBlob, Value: v.blob}}
-	seen.Ref = blobRef(v.blob, v.link, seen.Written)
-	return seen
-}
-
-// beside is what lies beside the line.
-func (r *reading) beside(t told) (all []reported) {
-	for _, v := range t.beside {
-		seen := r.sighting(v)
-		seen.At, seen.Beside, seen.Number = besideAt(v.path, v.by.id), true, 0
-		label := r.labels[v.by.id]
-		if label == "" {
-			label = "which nothing names any more"
-		}
-		seen.Lies = fmt.Sprintf("commit %.10s, %s", v.by.id, label)
-		all = append(all, reported{Sighting: seen})
-	}
-	return all
-}
-
-func (r *reading) stagedSighting(v version) sighting.Sighting {
-	seen := r.sighting(v)
-	seen.At, seen.Beside, seen.Written = stagedAt(v.path), true, r.index
-	seen.Lies = "staged, and in no commit"
-	seen.Ref = blobRef(v.blob, false, r.index)
-	return seen
-}
-
-// lost is a blob that no tree names.
-func (r *reading) lost(blob string, size int64) sighting.Sighting {
-	return sighting.Sighting{At: lostAt(blob), Ref: blobRef(blob, false, time.Time{}), Type: entry.File, Size: size, Nameless: true, Beside: true,
-		Readable: true, Lies: fmt.Sprintf("blob %.10s, which nothing names any more", blob),
-		Mark: entry.Mark{Type: entry.File, Size: size, Content: entry.ContentID{Kind: entry.GitBlob, Value: blob}}}
 }
