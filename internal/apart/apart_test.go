@@ -97,7 +97,7 @@ func TestWhatChildrenFindIsWhatIsThere(t *testing.T) {
 	assert.EqualValues(t, "lines", c.By)
 	ofA, _, err := p.Shares(ctx, content([]byte("one two three four")), content([]byte("one two three five")))
 	require.NoError(t, err)
-	assert.InDelta(t, 0.75, ofA, 0.01)
+	assert.InDelta(t, 5.0/7, ofA, 0.01)
 	db := database(t, "CREATE TABLE boats (name TEXT)", "INSERT INTO boats VALUES ('Marsh Wren')")
 	found, err = p.Examine(ctx, content(db))
 	require.NoError(t, err)

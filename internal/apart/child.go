@@ -113,12 +113,27 @@ func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, co
 
 // exchange asks, gives the child what it wants to read, and returns its result. readErr is what kept a content from being read.
 func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *error) (answer result, err error) {
+	first := 0
+	if len(contents) > 0 && contents[0].Size > 0 && contents[0].Size <= pieceSize {
+		n, err := contents[0].ReadAt(c.piece[:contents[0].Size], 0)
+		if err != nil && !errors.Is(err, io.EOF) {
+			*readErr = err
+			return answer, err
+		}
+		first = n
+	}
+	r.Sent = first > 0
 	encoded, err := json.Marshal(r)
 	if err != nil {
 		return answer, err
 	}
 	if err := writeFrame(c.in, frameRequest, encoded); err != nil {
 		return answer, err
+	}
+	if r.Sent {
+		if err := writeFrame(c.in, framePiece, c.piece[:first]); err != nil {
+			return answer, err
+		}
 	}
 	for {
 		kind, frame, err := readFrame(c.out, c.buffer)

@@ -42,6 +42,8 @@ type request struct {
 	Words []string `json:"words,omitempty"`
 	Names []string `json:"names"`
 	Sizes []int64  `json:"sizes"`
+	// Sent says that the first piece of the first content follows at once, unasked: of most contents it is all of it.
+	Sent bool `json:"sent,omitempty"`
 }
 
 type result struct {

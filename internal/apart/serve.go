@@ -95,7 +95,13 @@ func serve(heavy bool) int {
 		if err := json.Unmarshal(frame, &r); err != nil || bound(cpuTime) != nil {
 			return 3
 		}
-		if err := w.answer(r); err != nil {
+		var first []byte
+		if r.Sent {
+			if kind, first, err = readFrame(w.in, nil); err != nil || kind != framePiece || len(r.Sizes) == 0 {
+				return 3
+			}
+		}
+		if err := w.answer(r, first); err != nil {
 			return 3
 		}
 	}
@@ -117,14 +123,15 @@ type worker struct {
 	heavy bool
 }
 
-func (w *worker) answer(r request) error {
+// answer carries a request out; first is the beginning of the first content, where it was sent with it.
+func (w *worker) answer(r request, first []byte) error {
 	contents := make([]Content, len(r.Sizes))
 	for i, size := range r.Sizes {
-		contents[i] = Content{
-			Name:     r.Names[i],
-			ReaderAt: &remote{w: w, content: byte(i), size: size, pieces: map[int64][]byte{}},
-			Size:     size,
+		of := &remote{w: w, content: byte(i), size: size, pieces: map[int64][]byte{}}
+		if i == 0 && first != nil {
+			of.pieces[0], of.order = first, []int64{0}
 		}
+		contents[i] = Content{Name: r.Names[i], ReaderAt: of, Size: size}
 	}
 	value, err := w.do(r, contents)
 	var answer result

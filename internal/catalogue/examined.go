@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sighting"
 )
 
 // Findings returns what was found when a content was examined; ErrNotFound where it was not.
@@ -483,10 +484,17 @@ func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, word
 	return s.facts(ctx)
 }
 
-// FactsOfSource returns what a source holds now, at most limit, the newest first.
-func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int) ([]Fact, error) {
+// FactsOfSource returns what a source holds now, at most limit, the newest first: of that what keep wants, which is asked of each path
+// at which something lies.
+func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int, keep func(lies string) bool) ([]Fact, error) {
+	at := ""
+	if s := stores[source]; s != nil {
+		at = s.Source.At
+	}
 	s := search{r: c.readingWith(stores), by: orders[ByWritten], limit: limit,
 		source: func(s *Store) bool { return s.Source.ID == source },
-		span:   func(l *located) bool { return l.Type == entry.File && l.Stands() }}
+		span: func(l *located) bool {
+			return l.Type == entry.File && l.Stands() && keep(place.Join(at, sighting.Locator{Dir: l.folder.path, Name: l.Name}.Path()))
+		}}
 	return s.facts(ctx)
 }

@@ -42,7 +42,7 @@ const ErrChanged = problem.ChangedSinceSurvey
 var ErrNoContent = errors.New("it cannot be read")
 
 // ErrNothingStands says that there is nothing at a place to compare with.
-var ErrNothingStands = errors.New("nothing stands there now")
+var ErrNothingStands = errors.New("nothing is there now")
 
 // Open opens a copy. Close it.
 func (r *Reader) Open(ctx context.Context, c catalogue.Copy) (source.Content, error) {

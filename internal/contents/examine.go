@@ -1,10 +1,13 @@
 package contents
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"sync"
 	"time"
 
@@ -114,6 +117,9 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	if content.File == nil {
 		return found, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
+	if size := content.Info.Size; size >= 0 && size <= readOnce {
+		return e.small(ctx, content)
+	}
 	d, size, err := DigestOf(ctx, content.File, content.Info.Size)
 	if err != nil { // how much of it could be read says nothing then
 		return found, err
@@ -135,10 +141,59 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	if err != nil {
 		return found, err
 	}
-	if info, err := content.File.Info(ctx); err != nil || info.Seen().Unchanged(content.Info.Seen()) == reach.No {
-		return found, errors.Join(err, ErrChanged)
+	return found, stillSo(ctx, content)
+}
+
+// readOnce is how large a file may be that is kept in memory while it is digested and examined, in bytes: most documents are smaller, and
+// are read once.
+const readOnce = 4 << 20
+
+// small digests and examines a file that is read once.
+func (e *Examiner) small(ctx context.Context, content source.Content) (found Result, err error) {
+	whole, err := readWhole(ctx, content)
+	if err != nil {
+		return found, err
 	}
-	return found, nil
+	sum := sha256.Sum256(whole)
+	digest := hex.EncodeToString(sum[:])
+	if found, known, err := e.known(ctx, digest); known || err != nil {
+		return found, err
+	}
+	found.SHA256 = digest
+	found.Findings, err = e.Contents.Apart.Examine(ctx, apart.Content{ReaderAt: bytes.NewReader(whole), Size: int64(len(whole))})
+	if errors.Is(err, apart.ErrDemanding) {
+		found.Findings, err = demanding(int64(len(whole))), nil
+	}
+	if err != nil {
+		return found, err
+	}
+	return found, stillSo(ctx, content)
+}
+
+// readWhole reads a file as long as it is said to be.
+func readWhole(ctx context.Context, content source.Content) ([]byte, error) {
+	s, err := reach.AtMost(ctx, content.File, content.Info.Size)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	whole := make([]byte, content.Info.Size)
+	n, err := io.ReadFull(s, whole)
+	switch {
+	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return nil, short(int64(n), content.Info.Size)
+	case err != nil:
+		return nil, err
+	}
+	return whole, nil
+}
+
+// stillSo tells with ErrChanged whether an open file is no longer as it was when it was opened.
+func stillSo(ctx context.Context, content source.Content) error {
+	if info, err := content.File.Info(ctx); err != nil || info.Seen().Unchanged(content.Info.Seen()) == reach.No {
+		return errors.Join(err, ErrChanged)
+	}
+	return nil
 }
 
 func short(n, size int64) error {

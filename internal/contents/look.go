@@ -80,12 +80,17 @@ func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err 
 	if err != nil {
 		return 0, 0, err
 	}
-	one, err := r.OpenFile(ctx, copies[0])
+	return r.SharesOf(ctx, copies[0], copies[1])
+}
+
+// SharesOf is Shares of copies that were read from the catalogue already.
+func (r *Reader) SharesOf(ctx context.Context, a, b catalogue.Copy) (ofA, ofB float64, err error) {
+	one, err := r.OpenFile(ctx, a)
 	if err != nil {
 		return 0, 0, ctx.Err()
 	}
 	defer one.Close()
-	two, err := r.OpenFile(ctx, copies[1])
+	two, err := r.OpenFile(ctx, b)
 	if err != nil {
 		return 0, 0, ctx.Err()
 	}

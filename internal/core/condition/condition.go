@@ -53,6 +53,7 @@ type Verdict struct {
 	// Rename is the name under which it would open, where its own has the wrong extension.
 	Rename string
 	Empty  bool
+	Noise  bool // as even as noise
 	Proved bool
 }
 

@@ -46,10 +46,14 @@ func (e *examination) picture() {
 		e.doubt("It says that it has %d × %d pixels, too many to be decoded here; its beginning is right.", config.Width, config.Height)
 		return
 	}
+	var drawn image.Image
 	if e.Media == "image/gif" {
-		_, err = gif.DecodeAll(e.section())
+		var all *gif.GIF
+		if all, err = gif.DecodeAll(e.section()); err == nil && len(all.Image) == 1 {
+			drawn = all.Image[0]
+		}
 	} else {
-		_, _, err = image.Decode(bufio.NewReader(e.section()))
+		drawn, _, err = image.Decode(bufio.NewReader(e.section()))
 	}
 	if e.err != nil {
 		return
@@ -58,7 +62,34 @@ func (e *examination) picture() {
 		e.decodeError(err)
 		return
 	}
+	if e.Media == "image/jpeg" && !e.entropy() {
+		return
+	}
+	if drawn != nil {
+		if rows := flatBelow(drawn); rows > 0 {
+			e.doubt("Its lower %d of %d rows are one flat colour after a sharp break, which is nowhere above: the rest of the picture may be lost.",
+				rows, config.Height)
+			return
+		}
+	}
 	e.proved("The picture decodes: %d × %d pixels.", config.Width, config.Height)
+}
+
+// entropy follows the compressed data of a JPEG, which decoders put up with whatever it holds.
+func (e *examination) entropy() bool {
+	if e.Size > maxEntropy {
+		return true
+	}
+	content := make([]byte, e.Size)
+	if _, err := io.ReadFull(e.section(), content); err != nil {
+		return false
+	}
+	fault, _ := jpegFault(content)
+	if fault != "" {
+		e.broken("The picture decodes, but bytes in it were overwritten: %s.", fault)
+		return false
+	}
+	return true
 }
 
 func (e *examination) decodeError(err error) {

@@ -107,7 +107,7 @@ func formatFor(media string) (format, bool) {
 
 // For says what the findings mean for a file of a name.
 func (f Findings) For(name string) Verdict {
-	v := Verdict{State: f.State, Reasons: slices.Clone(f.Reasons), Media: f.Media, Empty: f.Empty(), Proved: f.Proved}
+	v := Verdict{State: f.State, Reasons: slices.Clone(f.Reasons), Media: f.Media, Empty: f.Empty(), Noise: f.Noise, Proved: f.Proved}
 	promised, ext, known := formatOf(name)
 	worse := func(state State, reason string) {
 		if v.State == Sound || state == Broken {

@@ -124,10 +124,15 @@ func (e *examination) pdfStreams() {
 	}
 	bad, astray, left := 0, 0, int64(maxUnpacked)
 	first, why := 0, ""
+	between, after := "", 0
 	for s := range pdf.Streams(content) {
 		if s.Astray && e.Size < maxStreamed {
 			astray++
 		}
+		if between == "" {
+			between = strayBytes(content[after:s.Start], after)
+		}
+		after = s.End
 		reason := ""
 		switch {
 		case s.End == maxStreamed: // it goes on beyond what was read
@@ -135,6 +140,10 @@ func (e *examination) pdfStreams() {
 			n, err := io.Copy(io.Discard, io.LimitReader(s.Inflate(content), left))
 			if left -= n; err != nil {
 				reason = "does not unpack: " + explain(err)
+			}
+		case s.JPEG():
+			if fault, _ := jpegFault(content[s.Start:s.End]); fault != "" {
+				reason = "holds a picture that was overwritten: " + fault
 			}
 		case s.Plain():
 			reason = plainFault(content[s.Start:s.End])
@@ -147,6 +156,16 @@ func (e *examination) pdfStreams() {
 		if left <= 0 {
 			break
 		}
+	}
+	if between == "" && e.Size < maxStreamed {
+		if end := bytes.LastIndex(content, []byte("%%EOF")); end > after {
+			between = strayBytes(content[after:end], after)
+		}
+	}
+	if between != "" && astray == 0 && bad == 0 {
+		e.Proved, e.Reasons = false, nil
+		e.broken("%s", between)
+		return
 	}
 	if bad > 0 {
 		e.Proved, e.Reasons = false, nil
@@ -164,22 +183,85 @@ func isAre(n int) string {
 	return "are"
 }
 
-// plainFault looks at what should be the operators of a page: they are text, but for the strings in them.
+// plainFault looks at what should be the operators of a page (7.8.2): they are text, but for the strings among them.
 func plainFault(b []byte) string {
-	zeros, strange := 0, 0
+	operators := false
+	for _, name := range []string{" Tf", " Tj", " TJ", " cm", " re", " Do", "BT"} {
+		operators = operators || bytes.Contains(b, []byte(name))
+	}
+	strange := 0
 	for _, c := range b {
-		switch {
-		case c == 0:
-			zeros++
-		case c < 0x20 && c != '\n' && c != '\r' && c != '\t' || c >= 0x80:
+		if isStrange(c) {
 			strange++
 		}
 	}
-	switch {
-	case bytes.Contains(b, make([]byte, 64)):
-		return fmt.Sprintf("has %d zero bytes where a page should be described", zeros)
-	case bytes.Contains(b, []byte(" Tf")) && strange*10 > len(b)*3:
+	if !operators || strange*2 > len(b) && !bytes.Contains(b, []byte(" Tf")) {
+		return ""
+	}
+	outside, inside := pdf.Split(b)
+	switch zeros, noise := longest(outside); {
+	case bytes.Contains(b, make([]byte, zeroRun)):
+		return "has zero bytes where a page should be described"
+	case zeros >= zeroRun:
+		return "has zero bytes where a page should be described"
+	case noise >= 0:
 		return "has noise where a page should be described"
 	}
+	odd := 0
+	for _, c := range inside {
+		if isStrange(c) {
+			odd++
+		}
+	}
+	if _, noise := longest(inside); noise >= 0 && odd*20 < len(inside) {
+		return "has noise in its text"
+	}
 	return ""
+}
+
+// strayBytes looks at what lies between the streams of a PDF: names, numbers and brackets, in plain characters but for strings and
+// comments. at is where it lies.
+func strayBytes(b []byte, at int) string {
+	outside, _ := pdf.Split(b)
+	zeros, noise := longest(outside)
+	switch {
+	case zeros >= zeroRun:
+		return fmt.Sprintf("After byte %d, between its objects, it holds %d zero bytes: something overwrote them.", at, zeros)
+	case noise >= 0:
+		return fmt.Sprintf("After byte %d, between its objects, it holds noise: something overwrote them.", at)
+	}
+	return ""
+}
+
+// zeroRun is how many zero bytes in a row nothing writes on purpose.
+const zeroRun = 16
+
+func isStrange(c byte) bool {
+	return c >= 0x7f || c < 0x20 && c != '\n' && c != '\r' && c != '\t' && c != '\f' && c != '\b'
+}
+
+// longest returns the longest run of zero bytes, and where strange bytes come so close to each other that they are noise; -1 where they
+// nowhere do.
+func longest(b []byte) (zeros, noise int) {
+	noise = -1
+	var at []int
+	run := 0
+	for i, c := range b {
+		if c == 0 {
+			run++
+			zeros = max(zeros, run)
+			continue
+		}
+		run = 0
+		if !isStrange(c) {
+			continue
+		}
+		if at = append(at, i); len(at) > noiseSome {
+			at = at[1:]
+		}
+		if noise < 0 && len(at) == noiseSome && i-at[0] < noiseWithin {
+			noise = at[0]
+		}
+	}
+	return zeros, noise
 }

@@ -39,6 +39,10 @@ func (e *examination) text() {
 			s.foreign,
 		)
 		return
+	case s.stripe > 0:
+		e.broken("From %s on it holds a stripe of noise in otherwise readable text: something else was written into it.",
+			atLine(s.stripe-1, s.stripeLine))
+		return
 	case s.controls*100 > s.bytes:
 		e.broken("%d of its bytes are control characters, which no text has.", s.controls)
 		return
@@ -142,6 +146,41 @@ type scan struct {
 	lines, zeroLine, foreignLine   int
 	longest, line                  int64
 	wide                           bool // UTF-16
+
+	strange    [noiseSome]int64 // where the last bytes were that no text has, or few do
+	control    [noiseSome]bool  // whether each was a control character
+	met        int
+	stripe     int64 // where such bytes came close to each other, counted from 1; 0 where they nowhere do
+	stripeLine int
+}
+
+// What makes a stripe of noise in text: so many bytes that are no characters of it within so many, control characters among them. A text
+// in another encoding has no control characters.
+const (
+	noiseSome   = 6
+	noiseWithin = 32
+)
+
+// odd takes up a byte that no text has, or few do.
+func (s *scan) odd(control bool) {
+	if s.wide || s.stripe > 0 {
+		return
+	}
+	i := s.met % noiseSome
+	s.strange[i], s.control[i] = s.bytes, control
+	s.met++
+	if s.met < noiseSome || s.bytes-s.strange[s.met%noiseSome] >= noiseWithin {
+		return
+	}
+	controls := 0
+	for _, c := range s.control {
+		if c {
+			controls++
+		}
+	}
+	if controls > 0 {
+		s.stripe, s.stripeLine = s.strange[s.met%noiseSome]+1, s.lines
+	}
 }
 
 func (s *scan) through() {
@@ -190,6 +229,7 @@ func (s *scan) take(b []byte, last bool) []byte {
 			if s.foreign == 0 {
 				s.firstForeign, s.foreignLine = s.bytes, s.lines
 			}
+			s.odd(false)
 			s.foreign++
 			s.streak++
 			s.run = max(s.run, s.streak)
@@ -220,6 +260,7 @@ func (s *scan) see(c byte) {
 		s.zeros++
 	case c < 0x20 && c != '\n' && c != '\r' && c != '\t' && c != '\f' && c != 0x1b:
 		s.controls++
+		s.odd(true)
 	}
 	switch c {
 	case '\n':

@@ -98,9 +98,14 @@ func (s Stream) Deflated() bool {
 	return s.has("/FlateDecode") && !s.has("/Filter [") && !s.has("/Filter[")
 }
 
+// JPEG tells whether the stream is a picture that is a JPEG as it is, and nothing else besides.
+func (s Stream) JPEG() bool {
+	return s.has("/DCTDecode") && !s.has("/FlateDecode") && !s.has("/ASCII") && !s.has("/LZW") && !s.has("/RunLength") && !s.has("/Crypt")
+}
+
 // Plain tells whether the stream is neither packed nor of a kind of its own, such as a picture: it says what is on a page.
 func (s Stream) Plain() bool {
-	return !s.has("/Filter") && !s.has("/Type") && !s.has("/Subtype")
+	return !s.has("/Filter") && !s.has("/Type") && !s.has("/Subtype") && !s.has("/Length1") && !s.has("/Alternate")
 }
 
 // Inflate returns a deflated stream unpacked (RFC 1950). Damage is an error of reading.
@@ -133,4 +138,31 @@ func Pages(content []byte, limit int64) []byte {
 		all.WriteByte('\n')
 	}
 	return all.Bytes()
+}
+
+// Split parts the strings of page descriptions and objects (7.3.4) from what is around them, with a blank behind each; comments are left out.
+func Split(b []byte) (outside, inside []byte) {
+	depth := 0
+	for i := 0; i < len(b); i++ {
+		c := b[i]
+		switch {
+		case depth > 0 && c == '\\':
+			i++
+		case c == '(':
+			depth++
+		case depth > 0 && c == ')':
+			if depth--; depth == 0 {
+				inside = append(inside, ' ')
+			}
+		case depth > 0:
+			inside = append(inside, c)
+		case c == '%':
+			for i+1 < len(b) && b[i+1] != '\n' && b[i+1] != '\r' {
+				i++
+			}
+		default:
+			outside = append(outside, c)
+		}
+	}
+	return outside, inside
 }

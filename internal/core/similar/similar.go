@@ -20,7 +20,7 @@ const MaxSize = 8 << 20
 // Near is the share from which on two contents count as near-identical.
 const Near = 0.6
 
-// Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words where both are
+// Of returns the share, from 0 to 1, of the larger content's pieces that the other has too: of words, and words in a row, where both are
 // documents or text, of blocks of pixels where both are pictures, else of runs of bytes. Contents that are empty, too large or cannot
 // be read have nothing in common.
 func Of(a io.ReaderAt, sizeA int64, b io.ReaderAt, sizeB int64) float64 {
@@ -83,6 +83,9 @@ func unpacked(r io.ReaderAt, size int64) (io.ReaderAt, int64) {
 		return r, size
 	}
 	if pages := pdf.Pages(content, maxUnpacked); len(bytes.TrimSpace(pages)) > 0 {
+		if _, written := pdf.Split(pages); len(bytes.TrimSpace(written)) > 0 {
+			pages = written // how it is laid out is much the same on all pages
+		}
 		return bytes.NewReader(pages), int64(len(pages))
 	}
 	return r, size
@@ -99,16 +102,27 @@ func pieces(r io.ReaderAt, size int64) (all []uint64, _ kind) {
 		text, isText = d.Text(), true
 	}
 	if isText {
-		for word := range strings.FieldsSeq(text) {
-			all = append(all, maphash.String(seed, word))
-		}
-		return all, words
+		return byWords(text), words
 	}
 	content := make([]byte, size)
 	if _, err := r.ReadAt(content, 0); err != nil && err != io.EOF {
 		return nil, runs
 	}
 	return byContent(content), runs
+}
+
+// byWords takes the words of a text, and each with the one before it: two texts of one trade share many words, but seldom two in a row.
+func byWords(text string) (all []uint64) {
+	var before uint64
+	for word := range strings.FieldsSeq(text) {
+		this := maphash.String(seed, word)
+		all = append(all, this)
+		if before != 0 {
+			all = append(all, before*31+this)
+		}
+		before = this
+	}
+	return all
 }
 
 // byContent cuts bytes where a sum over the last 32 of them says so, so that what is put in or taken out shifts no cut
