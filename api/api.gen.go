@@ -762,6 +762,27 @@ func (e Sort) Valid() bool {
 	}
 }
 
+// Defines values for Sure.
+const (
+	SureCertain Sure = "certain"
+	SureLikely  Sure = "likely"
+	SureOpen    Sure = "open"
+)
+
+// Valid indicates whether the value is a known member of the Sure enum.
+func (e Sure) Valid() bool {
+	switch e {
+	case SureCertain:
+		return true
+	case SureLikely:
+		return true
+	case SureOpen:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrailEventKind.
 const (
 	TrailEventKindClock        TrailEventKind = "clock"
@@ -871,11 +892,33 @@ type Advice struct {
 	Next []string `json:"next"`
 
 	// Notes What does not fit together, and what is not known
-	Notes       []string     `json:"notes"`
-	NoticedAt   *time.Time   `json:"noticed_at,omitempty"`
-	Others      []OtherCopy  `json:"others"`
-	Place       Place        `json:"place"`
+	Notes     []string    `json:"notes"`
+	NoticedAt *time.Time  `json:"noticed_at,omitempty"`
+	Others    []OtherCopy `json:"others"`
+	Place     Place       `json:"place"`
+
+	// Question The one question to the user that settles an open advice, with what each answer would give. Ask again with an answer's hints
+	Question *AdviceQuestion `json:"question,omitempty"`
+
+	// Reasons The same with codes
+	Reasons     []Reason     `json:"reasons"`
 	Recommended *Recommended `json:"recommended"`
+}
+
+// AdviceAnswer defines model for AdviceAnswer.
+type AdviceAnswer struct {
+	// Copy What would be recommended then
+	Copy  string `json:"copy"`
+	Hints *Hints `json:"hints,omitempty"`
+	Text  string `json:"text"`
+}
+
+// AdviceQuestion The one question to the user that settles an open advice, with what each answer would give. Ask again with an answer's hints
+type AdviceQuestion struct {
+	Answers []AdviceAnswer         `json:"answers"`
+	Code    string                 `json:"code"`
+	Text    string                 `json:"text"`
+	Values  map[string]interface{} `json:"values"`
 }
 
 // Case defines model for Case.
@@ -1283,14 +1326,17 @@ type FolderAdvice struct {
 
 // FolderAdviceEntry defines model for FolderAdviceEntry.
 type FolderAdviceEntry struct {
-	Copy *string `json:"copy,omitempty"`
+	// AsOf The moment as of which it comes back
+	AsOf *time.Time `json:"as_of,omitempty"`
+	Copy *string    `json:"copy,omitempty"`
 
 	// Name Relative to the folder
-	Name string     `json:"name"`
-	Note string     `json:"note"`
-	Part FolderPart `json:"part"`
-	Path Place      `json:"path"`
-	Size *int64     `json:"size,omitempty"`
+	Name   string     `json:"name"`
+	Note   string     `json:"note"`
+	Part   FolderPart `json:"part"`
+	Path   Place      `json:"path"`
+	Reason *Reason    `json:"reason,omitempty"`
+	Size   *int64     `json:"size,omitempty"`
 }
 
 // FolderEntry defines model for FolderEntry.
@@ -1608,8 +1654,9 @@ type OriginList struct {
 
 // OtherCopy defines model for OtherCopy.
 type OtherCopy struct {
-	Copy Copy   `json:"copy"`
-	Why  string `json:"why"`
+	Copy   Copy   `json:"copy"`
+	Reason Reason `json:"reason"`
+	Why    string `json:"why"`
 }
 
 // Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
@@ -1677,10 +1724,13 @@ type Preview struct {
 	Lines    *[]string       `json:"lines,omitempty"`
 
 	// MediaType By content
-	MediaType string       `json:"media_type"`
-	Note      *string      `json:"note,omitempty"`
-	Shows     PreviewShows `json:"shows"`
-	Size      int64        `json:"size"`
+	MediaType string  `json:"media_type"`
+	Note      *string `json:"note,omitempty"`
+
+	// Sheets Of a spreadsheet, or of separated values: its cells, beside the lines
+	Sheets *[]PreviewSheet `json:"sheets,omitempty"`
+	Shows  PreviewShows    `json:"shows"`
+	Size   int64           `json:"size"`
 
 	// Target Where a link points
 	Target *string `json:"target,omitempty"`
@@ -1698,6 +1748,12 @@ type PreviewEntry struct {
 	Type EntryType `json:"type"`
 }
 
+// PreviewSheet defines model for PreviewSheet.
+type PreviewSheet struct {
+	Name *string    `json:"name,omitempty"`
+	Rows [][]string `json:"rows"`
+}
+
 // Problem RFC 9457
 type Problem struct {
 	// Code Which problem it is, such as not-there, full or locked; left out where it is none that scripts could act on
@@ -1711,6 +1767,18 @@ type Problem struct {
 	Reasons *[]string `json:"reasons,omitempty"`
 	Status  int       `json:"status"`
 	Title   string    `json:"title"`
+}
+
+// Reason defines model for Reason.
+type Reason struct {
+	// Code Stays the same from release to release
+	Code string `json:"code"`
+
+	// Text Both as a sentence
+	Text string `json:"text"`
+
+	// Values What it speaks of: times, texts, numbers; sizes in bytes, spans in seconds, shares from 0 to 1
+	Values map[string]interface{} `json:"values"`
 }
 
 // Receipt defines model for Receipt.
@@ -1762,18 +1830,26 @@ type ReceiptList struct {
 
 // Recommended defines model for Recommended.
 type Recommended struct {
+	// Because The sentences of the reasons
 	Because []string `json:"because"`
 
 	// CapturedAt Of a folder that a store shows at many points in time: which; bring-backs take it
 	CapturedAt *time.Time `json:"captured_at,omitempty"`
 
 	// Copy Null for a folder whose files come from several copies; see folder
-	Copy  *Copy    `json:"copy"`
-	Costs []string `json:"costs"`
+	Copy        *Copy    `json:"copy"`
+	CostReasons []Reason `json:"cost_reasons"`
+
+	// Costs What bringing it back would lose
+	Costs   []string `json:"costs"`
+	Reasons []Reason `json:"reasons"`
 
 	// Standing It stands there now; nothing need be brought back
-	Standing *bool  `json:"standing,omitempty"`
-	To       *Place `json:"to,omitempty"`
+	Standing *bool `json:"standing,omitempty"`
+
+	// Sure certain: proved by captures and content. likely: right unless one thing fails that is assumed; the last reason names it. open: it takes an answer or a look
+	Sure Sure   `json:"sure"`
+	To   *Place `json:"to,omitempty"`
 }
 
 // SealedFolder A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
@@ -1866,6 +1942,9 @@ type Suggestion struct {
 type SuggestionList struct {
 	Suggestions []Suggestion `json:"suggestions"`
 }
+
+// Sure certain: proved by captures and content. likely: right unless one thing fails that is assumed; the last reason names it. open: it takes an answer or a look
+type Sure string
 
 // SurveyOutcome defines model for SurveyOutcome.
 type SurveyOutcome struct {

@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
@@ -75,19 +74,28 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	r := &reading{Adviser: a, ctx: ctx, t: &t, words: map[wordsKey]apart.Held{}, endings: map[int]ending{}}
+	r := a.reading(ctx, q.Place, g.all)
+	strays := make([]int64, len(ev.Strays))
+	for i := range ev.Strays {
+		strays[i] = ev.Strays[i].Copy.ID
+	}
+	if err := r.know(strays); err != nil {
+		return Answer{}, err
+	}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
 	folder, why, err := a.Trails.SealedAbove(ctx, q.Place)
 	if err != nil {
 		return answer, err
 	}
 	if why != "" {
-		answer.whole(folder, why)
+		answer.whole(folder, why, g.speak())
 	}
-	if err := a.withLog(ctx, &answer); err != nil {
+	if err := a.withLog(ctx, &answer, g.speak()); err != nil {
 		return answer, err
 	}
-	answer.Notes = append(answer.Notes, t.Notes...)
+	for _, note := range t.Notes {
+		answer.Notes = append(answer.Notes, g.speak().Reason("why-it-is-it", "why", note))
+	}
 	return answer, ctx.Err()
 }
 
@@ -102,6 +110,8 @@ type gathering struct {
 	stores []*catalogue.Store // as the evidence counts them
 	number map[int64]int      // by source number
 }
+
+func (g *gathering) speak() advice.Speaker { return advice.Speaker{Now: g.now, Zone: g.q.Zone} }
 
 func (g *gathering) evidence() (advice.Evidence, error) {
 	ev := advice.Evidence{Place: g.q.Place, Trail: g.t.Trail, Now: g.now, Zone: g.q.Zone}

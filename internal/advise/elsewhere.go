@@ -73,12 +73,12 @@ func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
 
 // addSame takes up a file that has, byte for byte, one of the contents.
 func (s *elsewhereSearch) addSame(f catalogue.Fact, content int) {
-	e := advice.Elsewhere{Proved: true, Old: content > 0, Why: "The same content stands there, byte for byte."}
+	e := advice.Elsewhere{Proved: true, Old: content > 0, Why: "It has the same content, byte for byte."}
 	switch {
 	case f.Lost:
-		e.Why = "It holds just this content, byte for byte, without a record of where it came from."
+		e.Why = "It has just this content, byte for byte, without a record of where it came from."
 	case e.Old:
-		e.Why = "An older version of it stands there, byte for byte."
+		e.Why = "An older version of it is there, byte for byte."
 	}
 	s.add(f, e)
 }
@@ -248,7 +248,7 @@ func (s *elsewhereSearch) lost() error {
 	return nil
 }
 
-// sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what stands there, else
+// sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what is there, else
 // what was there last.
 func (s *elsewhereSearch) sameNameAnywhere() error {
 	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
@@ -273,7 +273,7 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 	})
 	for _, p := range places[:min(maxAlike, len(places))] {
 		f := best[p]
-		why := fmt.Sprintf("It has the same name and stands at %s.", p)
+		why := fmt.Sprintf("It has the same name and is at %s.", p)
 		switch {
 		case !f.Gone.IsZero():
 			why = fmt.Sprintf("It has the same name, and was deleted from %s on %s.", p, advice.Say(f.Gone, s.now, s.q.Zone))

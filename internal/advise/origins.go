@@ -209,16 +209,16 @@ func (o *originSearch) history(origin *Origin, facts []catalogue.Fact) {
 	origin.gone = !stands
 	switch {
 	case stands:
-		origin.Evidence = append(origin.Evidence, "Something stands there now.")
+		origin.Evidence = append(origin.Evidence, "Something is there now.")
 	case !gone.IsZero():
 		origin.Evidence = append(
 			origin.Evidence,
-			fmt.Sprintf("It was deleted from there on %s, and nothing stands there now.", advice.Say(gone, now, o.zone)),
+			fmt.Sprintf("It was deleted from there on %s, and nothing is there now.", advice.Say(gone, now, o.zone)),
 		)
 	case !last.IsZero():
 		origin.Evidence = append(
 			origin.Evidence,
-			fmt.Sprintf("It was last seen there on %s, and nothing stands there now.", advice.Say(last, now, o.zone)),
+			fmt.Sprintf("It was last seen there on %s, and nothing is there now.", advice.Say(last, now, o.zone)),
 		)
 	}
 }

@@ -5,64 +5,83 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path"
+	"slices"
 	"strings"
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/compare"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/explain"
-	"humble-rewind/internal/trails"
 )
 
-// reading reads contents for the choice.
+// reading reads contents for the choice, each question about a content once.
 type reading struct {
 	*Adviser
 	ctx     context.Context
-	t       *trails.Trail
+	own     place.Place // what is asked about
+	stores  map[int64]*catalogue.Store
 	words   map[wordsKey]apart.Held
-	endings map[int]ending // by version
+	endings map[int64]ending
+	shares  map[[2]int64][2]float64
+	copies  map[int64]catalogue.Copy
+	judged  map[judgedKey]advice.Examined
 }
 
-// copies returns the numbers of the copies of a version's content that may be read, whenever it stood there, those whose
-// digest is known first.
-func (r *reading) copies(version int) (ids []int64) {
-	var rest []int64
-	met := map[int64]bool{}
-	for k := range r.t.Versions {
-		if r.t.Versions[k].Content != r.t.Versions[version].Content {
-			continue
-		}
-		for _, i := range r.t.Versions[k].Seen {
-			f := &r.t.Facts[i]
-			switch {
-			case !f.Readable || f.Copy == 0 || f.Type != entry.File || met[f.Copy]:
-				continue
-			case f.SHA256 != "":
-				ids = append(ids, f.Copy)
-			default:
-				rest = append(rest, f.Copy)
-			}
-			met[f.Copy] = true
-		}
+// judgedKey is what is remembered of examining a content: the best of its copies, and the name it was judged by.
+type judgedKey struct {
+	copy int64
+	as   string
+}
+
+func (a *Adviser) reading(ctx context.Context, own place.Place, stores map[int64]*catalogue.Store) *reading {
+	return &reading{Adviser: a, ctx: ctx, own: own, stores: stores, words: map[wordsKey]apart.Held{}, endings: map[int64]ending{},
+		shares: map[[2]int64][2]float64{}, copies: map[int64]catalogue.Copy{},
+		judged: map[judgedKey]advice.Examined{}}
+}
+
+// copy reads the record of a copy.
+func (r *reading) copy(id int64) (catalogue.Copy, error) {
+	if c, ok := r.copies[id]; ok {
+		return c, nil
 	}
-	return append(ids, rest...)
+	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	if err == nil {
+		r.copies[id] = c
+	}
+	return c, err
 }
 
-// Condition examines the copies of a version until one could be read.
-func (r *reading) Condition(version int) advice.Examined {
+// know reads the records of some copies in one go.
+func (r *reading) know(ids []int64) error {
+	copies, err := r.Site.Catalogue.Copies(r.ctx, ids)
+	for _, c := range copies {
+		r.copies[c.ID] = c
+	}
+	return err
+}
+
+// Condition examines the copies of a content until one could be read.
+func (r *reading) Condition(content advice.Content) advice.Examined {
 	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[int64]string{}}
-	for _, id := range r.copies(version) {
-		verdict, sha, err := r.examine(id)
+	for i, c := range content.Copies {
+		key := judgedKey{c.ID, content.As}
+		if known, ok := r.judged[key]; ok && i == 0 {
+			return known
+		}
+		verdict, sha, err := r.examine(c.ID, content.As)
 		if err == nil {
-			found.Verdict = verdict
-			if v := &r.t.Versions[version]; v.SHA256 == "" {
-				v.SHA256 = sha
+			found.Verdict, found.SHA256 = verdict, sha
+			if i == 0 {
+				r.judged[key] = found
 			}
 			return found
 		}
@@ -70,7 +89,7 @@ func (r *reading) Condition(version int) advice.Examined {
 			found.Verdict.Reasons = []string{capital(err.Error()) + "."}
 			return found
 		}
-		found.Failed[id] = r.unreadable(id, err)
+		found.Failed[c.ID] = r.unreadable(c.ID, err)
 	}
 	return found
 }
@@ -78,7 +97,7 @@ func (r *reading) Condition(version int) advice.Examined {
 // unreadable says why a copy cannot be read: of one that is locked, how that is mended.
 func (r *reading) unreadable(id int64, err error) string {
 	if errors.Is(err, problem.Locked) {
-		if c, err := r.Site.Catalogue.Copy(r.ctx, id); err == nil {
+		if c, err := r.copy(id); err == nil {
 			return fmt.Sprintf("it is locked with a password; ask for that, unlock its source with humble-rewind source unlock s%d, and ask again",
 				c.Source.ID)
 		}
@@ -86,21 +105,8 @@ func (r *reading) unreadable(id int64, err error) string {
 	return Explain(err)
 }
 
-// ConditionOf examines one copy.
-func (r *reading) ConditionOf(c advice.Copy) advice.Examined {
-	verdict, _, err := r.examine(c.ID)
-	if err != nil {
-		reason := Explain(err)
-		return advice.Examined{
-			Verdict: condition.Verdict{State: condition.Unread, Reasons: []string{capital(reason) + "."}},
-			Failed:  map[int64]string{c.ID: reason},
-		}
-	}
-	return advice.Examined{Verdict: verdict}
-}
-
-func (r *reading) examine(id int64) (condition.Verdict, string, error) {
-	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+func (r *reading) examine(id int64, as string) (condition.Verdict, string, error) {
+	c, err := r.copy(id)
 	if err != nil {
 		return condition.Verdict{}, "", err
 	}
@@ -108,13 +114,16 @@ func (r *reading) examine(id int64) (condition.Verdict, string, error) {
 	if err != nil {
 		return condition.Verdict{}, "", err
 	}
-	return found.For(r.nameOf(c)), found.SHA256, nil
+	if as == "" {
+		as = r.nameOf(c)
+	}
+	return found.For(as), found.SHA256, nil
 }
 
 // nameOf is the name by which a copy's content is judged: its place's, or, of a leftover without one, the document's.
 func (r *reading) nameOf(c catalogue.Copy) string {
 	if !c.OriginKnown && !c.Source.Traits.Live() {
-		return r.t.Place.Name()
+		return r.own.Name()
 	}
 	return c.Place.Name()
 }
@@ -136,20 +145,10 @@ func capital(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
-// Holds looks for words in a version's text, or, of what is no text, among its bytes.
-func (r *reading) Holds(version int, words []string) (lacking []string, ok bool) {
-	return r.holds(r.copies(version), words)
-}
-
-// HoldsOf does so in one copy.
-func (r *reading) HoldsOf(c advice.Copy, words []string) (lacking []string, ok bool) {
-	return r.holds([]int64{c.ID}, words)
-}
-
-// holds looks into the first of several copies of one content that can be read.
-func (r *reading) holds(ids []int64, words []string) (lacking []string, ok bool) {
-	for _, id := range ids {
-		found, err := r.wordsIn(id, words)
+// Holds looks for words in a content's text, or, of what is no text, among its bytes.
+func (r *reading) Holds(content advice.Content, words []string) (lacking []string, ok bool) {
+	for _, c := range content.Copies {
+		found, err := r.wordsIn(c.ID, words)
 		if err != nil {
 			continue
 		}
@@ -175,7 +174,7 @@ func (r *reading) wordsIn(id int64, words []string) (apart.Held, error) {
 	if known, ok := r.words[key]; ok {
 		return known, nil
 	}
-	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	c, err := r.copy(id)
 	if err != nil {
 		return apart.Held{}, err
 	}
@@ -186,42 +185,78 @@ func (r *reading) wordsIn(id int64, words []string) (apart.Held, error) {
 	return found, err
 }
 
-// Kept holds two versions against each other.
-func (r *reading) Kept(a, b int) (share float64, ok bool) {
-	va, vb := &r.t.Versions[a], &r.t.Versions[b]
+// Kept holds two contents against each other.
+func (r *reading) Kept(a, b advice.Content) (kept, had float64, ok bool) {
 	switch {
-	case va.Size == 0:
-		return 1, true
-	case vb.Size == 0:
-		return 0, true
-	case va.Size > similar.MaxSize || vb.Size > similar.MaxSize:
-		return 0, false
+	case a.SHA256 != "" && a.SHA256 == b.SHA256:
+		return 1, 1, true
+	case a.Size == 0:
+		return 1, 0, true
+	case b.Size == 0:
+		return 0, 1, true
+	case a.Size > similar.MaxSize || b.Size > similar.MaxSize || len(a.Copies) == 0 || len(b.Copies) == 0:
+		return 0, 0, false
 	}
-	as, bs := r.copies(a), r.copies(b)
-	if len(as) == 0 || len(bs) == 0 {
-		return 0, false
+	key := [2]int64{a.Copies[0].ID, b.Copies[0].ID}
+	if known, ok := r.shares[key]; ok {
+		return known[0], known[1], true
 	}
-	share, _, err := r.Contents.Shares(r.ctx, as[0], bs[0])
+	one, err := r.copy(key[0])
 	if err != nil {
-		return 0, false
+		return 0, 0, false
 	}
-	return share, true
+	two, err := r.copy(key[1])
+	if err != nil {
+		return 0, 0, false
+	}
+	if kept, had, err = r.Contents.SharesOf(r.ctx, one, two); err != nil {
+		return 0, 0, false
+	}
+	r.shares[key] = [2]float64{kept, had}
+	return kept, had, true
 }
 
-// ending is what the end of a version tells.
+// Same digests both contents.
+func (r *reading) Same(a, b advice.Content) (same, ok bool) {
+	if a.Size != b.Size {
+		return false, true
+	}
+	one, two := r.sum(a), r.sum(b)
+	return one == two, one != "" && two != ""
+}
+
+// sum is a content's digest; "" where it cannot be read, or is too large to be read for this.
+func (r *reading) sum(content advice.Content) string {
+	if content.SHA256 != "" || len(content.Copies) == 0 || content.Size > digestStray {
+		return content.SHA256
+	}
+	c, err := r.copy(content.Copies[0].ID)
+	if err != nil || c.SHA256 != "" {
+		return c.SHA256
+	}
+	sum, err := r.Contents.Digest(r.ctx, c)
+	if err != nil {
+		return ""
+	}
+	c.SHA256 = fmt.Sprintf("%x", sum)
+	r.copies[c.ID] = c
+	return c.SHA256
+}
+
+// ending is what the end of a content tells.
 type ending struct {
 	text, ok bool
 	line     bool // it ends where a line does
 }
 
-// Cut reads both versions' ends, and, of a shorter one, whether the other begins with it.
-func (r *reading) Cut(version, earlier int) advice.Cut {
-	this, that := r.ending(version), r.ending(earlier)
+// Cut reads both contents' ends, and, of a shorter one, whether the other begins with it.
+func (r *reading) Cut(content, earlier advice.Content) advice.Cut {
+	this, that := r.ending(content), r.ending(earlier)
 	if !this.ok || !that.ok || this.text && this.line {
 		return advice.NotCut
 	}
-	if r.t.Versions[version].Size < r.t.Versions[earlier].Size {
-		if part, whole := r.bytes(version), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) &&
+	if content.Size < earlier.Size {
+		if part, whole := r.bytes(content), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) &&
 			(!this.text || whole[len(part)] != '\n' && whole[len(part)] != '\r') {
 			return advice.Beginning
 		}
@@ -235,26 +270,30 @@ func (r *reading) Cut(version, earlier int) advice.Cut {
 	return advice.CutToo
 }
 
-func (r *reading) ending(version int) ending {
-	if known, ok := r.endings[version]; ok {
+func (r *reading) ending(content advice.Content) ending {
+	if len(content.Copies) == 0 {
+		return ending{}
+	}
+	id := content.Copies[0].ID
+	if known, ok := r.endings[id]; ok {
 		return known
 	}
 	var e ending
-	if content := r.bytes(version); len(content) > 0 {
+	if content := r.bytes(content); len(content) > 0 {
 		_, e.text = peek.WholeText(bytes.NewReader(content), int64(len(content)))
 		e.line, e.ok = content[len(content)-1] == '\n', true
 	}
-	r.endings[version] = e
+	r.endings[id] = e
 	return e
 }
 
-// bytes reads a version whole; nil where it is too large or cannot be read.
-func (r *reading) bytes(version int) (content []byte) {
-	if r.t.Versions[version].Size > similar.MaxSize {
+// bytes reads a content whole; nil where it is too large or cannot be read.
+func (r *reading) bytes(of advice.Content) (content []byte) {
+	if of.Size > similar.MaxSize {
 		return nil
 	}
-	for _, id := range r.copies(version) {
-		c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	for _, copy := range of.Copies {
+		c, err := r.copy(copy.ID)
 		if err != nil {
 			continue
 		}
@@ -263,4 +302,131 @@ func (r *reading) bytes(version int) (content []byte) {
 		}
 	}
 	return nil
+}
+
+// What a passage that tells two contents apart may have, in words: fewer are found by chance, more nobody reads out.
+const (
+	fewestWords = 3
+	mostWords   = 7
+)
+
+// Only compares two contents and takes the longest passage of text that only the first has.
+func (r *reading) Only(content, other advice.Content) string {
+	if len(content.Copies) == 0 || len(other.Copies) == 0 {
+		return ""
+	}
+	one, err := r.copy(content.Copies[0].ID)
+	if err != nil {
+		return ""
+	}
+	two, err := r.copy(other.Copies[0].ID)
+	if err != nil {
+		return ""
+	}
+	left, err := r.Contents.OpenFile(r.ctx, two)
+	if err != nil {
+		return ""
+	}
+	defer left.Close()
+	right, err := r.Contents.OpenFile(r.ctx, one)
+	if err != nil {
+		return ""
+	}
+	defer right.Close()
+	c, err := r.Contents.Compare(r.ctx, two.Place.Name(), left, one.Place.Name(), right)
+	if err != nil {
+		return ""
+	}
+	var best []string
+	for _, b := range c.Blocks {
+		for _, text := range onlyRight(b) {
+			found := strings.Fields(text)
+			found = found[:min(len(found), mostWords)]
+			if len(found) >= fewestWords && len(found) > len(best) && strings.Contains(text, strings.Join(found, " ")) {
+				best = found
+			}
+		}
+	}
+	if len(best) == 0 {
+		return onlyCell(c.Cells)
+	}
+	return strings.Join(best, " ")
+}
+
+// onlyCell is what stands in a cell that only the second table has so: the longest that can be read out.
+func onlyCell(cells []compare.Cell) (best string) {
+	const fewest, most = 3, 40 // letters
+	for _, cell := range cells {
+		text := strings.TrimSpace(cell.Right)
+		if len(text) >= fewest && len(text) <= most && len(text) > len(best) && !strings.Contains(cell.Left, text) {
+			best = text
+		}
+	}
+	return best
+}
+
+// onlyRight are the passages of a block that only the second content has.
+func onlyRight(b compare.Block) []string {
+	if b.Change == compare.Added {
+		return []string{b.Right}
+	}
+	all := []string{""}
+	for _, w := range b.RightWords {
+		if last := len(all) - 1; w.Marked || strings.TrimSpace(w.Text) == "" && all[last] != "" {
+			all[last] += w.Text
+		} else {
+			all = append(all, "")
+		}
+	}
+	return all
+}
+
+// Bounds of looking for other documents that a leftover may be of.
+const (
+	maxRivals = 12
+	maxNamed  = 200
+)
+
+// Rivals finds documents that stand now: those of the same name elsewhere, and, for a leftover whose name says nothing, those of the same
+// kind beside the document.
+func (r *reading) Rivals(s *advice.Stray) []advice.Rival {
+	var all []advice.Rival
+	take := func(f catalogue.Fact) {
+		store := r.stores[int64(f.Source)]
+		if store == nil || !f.Open || f.Type != entry.File || !f.Readable || !store.Source.Traits.Live() || f.Place == r.own ||
+			f.Copy == s.Copy.ID || f.Place == s.Copy.Place || len(all) >= maxRivals ||
+			slices.ContainsFunc(all, func(o advice.Rival) bool { return o.Place == f.Place }) {
+			return
+		}
+		all = append(all, advice.Rival{Place: f.Place,
+			Content: advice.Content{Copies: []advice.Copy{{ID: f.Copy, Place: f.Place, Live: true}}, Size: f.Size, SHA256: f.SHA256}})
+	}
+	name := r.own.Name()
+	facts, err := r.Site.Catalogue.FactsNamed(r.ctx, r.stores, name, maxNamed)
+	if err != nil {
+		return nil
+	}
+	for _, f := range facts {
+		take(f)
+	}
+	if s.Named {
+		return all
+	}
+	if like, err := r.Site.Catalogue.FactsLike(r.ctx, r.stores, r.own.Machine, strings.TrimSuffix(name, path.Ext(name)), maxRivals); err == nil {
+		for _, f := range like {
+			if path.Ext(f.Name) == path.Ext(name) {
+				take(f)
+			}
+		}
+	}
+	folder := place.Place{Machine: r.own.Machine, Path: place.Folder(r.own.Path)}
+	for f, err := range r.Site.Catalogue.FactsIn(r.ctx, r.stores, folder, "") {
+		if err != nil || len(all) >= maxRivals {
+			break
+		}
+		if path.Ext(f.Name) == path.Ext(name) {
+			take(f)
+		}
+	}
+	return all
 }

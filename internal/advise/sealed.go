@@ -8,6 +8,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sealed"
@@ -18,7 +19,7 @@ import (
 func (b *folderAdvice) sealed() string {
 	paths := make([]string, len(b.files))
 	for i := range b.files {
-		paths[i] = b.files[i].path
+		paths[i] = b.files[i].Path
 	}
 	return sealed.Of(paths)
 }
@@ -40,15 +41,12 @@ func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
 	if err != nil {
 		return err
 	}
-	x, err := b.assurance(nil)
-	if err != nil {
-		return err
-	}
+	r := b.reading()
 	why := ""
 	for _, h := range all[:min(maxHeld, len(all))] {
-		against, size, err := b.againstHeld(x, h.At.UnixNano())
-		if err != nil {
-			return err
+		against, size := b.againstHeld(r, h.At)
+		if r.err != nil {
+			return r.err
 		}
 		if against != "" {
 			if why == "" {
@@ -58,15 +56,9 @@ func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
 		}
 		return b.takeHeld(h, size, why)
 	}
-	b.Because = append(
-		b.Because,
-		fmt.Sprintf(
-			"It is %s. Single files of it cannot be picked, and no store has it whole as it was at one moment before that.",
-			b.Sealed,
-		),
-	)
+	b.because("sealed-nowhere", "what", b.Sealed)
 	if why != "" {
-		b.Because = append(b.Because, why)
+		b.because("sealed-why", "why", why)
 	}
 	b.AsOf = time.Time{}
 	return nil
@@ -99,35 +91,41 @@ func earlier(a, b time.Time) time.Time {
 }
 
 // againstHeld says what speaks against the folder as it was at a moment, and how large it was.
-func (b *folderAdvice) againstHeld(x *assurance, moment int64) (why string, size int64, err error) {
+func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why string, size int64) {
 	n := 0
 	for i := range b.files {
 		f := &b.files[i]
-		k, _ := f.at(moment)
+		k, _ := f.At(at.UnixNano())
 		if k < 0 {
 			continue
 		}
 		n++
-		v := &f.versions[k]
-		size += max(0, v.size)
-		if v.copy == 0 {
+		v := &f.Versions[k]
+		size += max(0, v.Size)
+		if v.Copy == 0 {
 			continue // the store may have it all the same
 		}
-		against, err := x.against(v.copy, v.size, f.path)
-		if err != nil {
-			return "", 0, err
+		found := r.Condition(advice.Content{Copies: []advice.Copy{{ID: v.Copy}}, Size: v.Size, As: place.Name("/" + f.Path)})
+		against := ""
+		switch {
+		case len(found.Failed) > 0 && found.State == condition.Unread:
+			against = fmt.Sprintf("cannot be read (%s)", found.Failed[v.Copy])
+		case found.State == condition.Broken:
+			against = "is broken"
+		case found.SHA256 != "" && b.q.Wrong[found.SHA256]:
+			against = "is not the one, as a technician said"
 		}
 		if against != "" {
-			return fmt.Sprintf("As it was on %s, %s in it %s.", b.say(moment), place.Readable(f.path), against), size, nil
+			return b.speak().Reason("as-it-was-broken", "at", at, "name", place.Readable(f.Path), "why", against).Text, size
 		}
 	}
 	if n == 0 {
-		return fmt.Sprintf("On %s there was nothing in it.", b.say(moment)), 0, nil
+		return b.speak().Reason("as-it-was-empty", "at", at).Text, 0
 	}
-	return "", size, nil
+	return "", size
 }
 
-// takeHeld recommends the folder as one store had it at one moment, beside what stands there.
+// takeHeld recommends the folder as one store had it at one moment, beside what is there.
 func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	c, err := b.Site.Catalogue.Copy(b.ctx, h.copy)
 	if err != nil {
@@ -138,28 +136,16 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	aside := b.q.Place
 	aside.Path += " as of " + h.At.In(b.q.Zone).Format("2006-01-02 15.04")
 	b.Aside = &aside
-	b.Because = append(
-		b.Because,
-		fmt.Sprintf(
-			"It is %s. What is in it fits together only as it was at one moment, so it comes back whole, from one source.",
-			b.Sealed,
-		),
-	)
+	b.because("sealed-whole", "what", b.Sealed)
 	if passedOver != "" {
-		b.Because = append(b.Because, "Newer ones were passed over. "+passedOver)
+		b.because("sealed-passed", "why", passedOver)
 	}
 	if err := b.elsewhere(); err != nil {
 		return err
 	}
-	b.Because = append(
-		b.Because,
-		fmt.Sprintf("As it was on %s, it lies in %s.", b.say(h.At.UnixNano()), Name(h.store.Source, b.q.Place.Machine)),
-		fmt.Sprintf("It goes beside what stands there, to %s, to be opened and looked at there.", aside),
-	)
-	b.Costs = []string{
-		fmt.Sprintf("What was saved in it after %s is not in it.", b.say(h.At.UnixNano())),
-		"It has to be opened with its own program, and its password or key where it has one.",
-	}
+	b.because("sealed-then", "at", h.At, "source", capital(Name(h.store.Source, b.q.Place.Machine)))
+	b.because("sealed-aside", "place", aside)
+	b.Costs = []advice.Reason{b.speak().Reason("sealed-later", "at", h.At), b.speak().Reason("sealed-password")}
 	return nil
 }
 
@@ -195,7 +181,7 @@ func (b *folderAdvice) elsewhere() error {
 				return err
 			} else if there == sum {
 				b.SameAt = append(b.SameAt, at)
-				b.Because = append(b.Because, fmt.Sprintf("The same container is known at %s too: what its user saved there is worth a look.", at))
+				b.because("sealed-elsewhere", "place", at)
 			}
 		}
 		return nil
@@ -217,37 +203,24 @@ func (b *folderAdvice) digestOf(id int64) (string, error) {
 }
 
 // whole answers for a file in a folder that only makes sense whole.
-func (a *Answer) whole(folder, why string) {
+func (a *Answer) whole(folder, why string, speak advice.Speaker) {
 	r := a.Recommended
 	at := place.Place{Machine: a.Question.Place.Machine, Path: folder}
-	a.Because = []string{
-		fmt.Sprintf(
-			"It lies in %s, which is %s. A single file of that cannot be brought back and still fit; the folder comes back whole, to a "+
-				"place beside it.",
-			at,
-			why,
-		),
-	}
-	if r != nil && r.Copy.Live {
+	a.Because, a.Ask = []advice.Reason{speak.Reason("sealed-part", "place", at, "what", why)}, nil
+	if r != nil && r.Copy.Live && !r.Copy.Leftover {
 		return // it stands there, and nothing needs to be brought back
 	}
 	a.Recommended, a.Notes = nil, nil // which speak of the file by itself
-	a.Next = append(
-		[]string{
-			fmt.Sprintf("Ask for the folder: humble-rewind advise %s --loss %s", place.Quote(at.Machine+":"+at.Path), a.Question.Loss),
-		},
-		a.Next...)
+	command := fmt.Sprintf("humble-rewind advise %s --loss %s", place.Quote(at.Machine+":"+at.Path), a.Question.Loss)
+	a.Next = append([]advice.Reason{speak.Reason("sealed-ask", "command", command)}, a.Next...)
 	if r != nil {
-		a.Others = append(
-			[]advice.Other{
-				{Copy: r.Copy, Version: r.Version, State: r.Condition.State, Why: "By itself it would be the one. " + r.Because[0]},
-			},
-			a.Others...)
+		a.Others = append([]advice.Other{{Copy: r.Copy, Version: r.Version, State: r.Condition.State,
+			Why: speak.Reason("sealed-itself", "why", r.Because[0].Text)}}, a.Others...)
 	}
 }
 
 // withLog says of a database that has its log beside it that the two only fit as they were at one moment.
-func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
+func (a *Adviser) withLog(ctx context.Context, answer *Answer, speak advice.Speaker) error {
 	r := answer.Recommended
 	if r == nil || r.Copy.Live {
 		return nil
@@ -259,14 +232,7 @@ func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
 	}
 	logs, err := a.Site.Catalogue.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
 	for _, log := range logs {
-		r.Costs = append(
-			r.Costs,
-			fmt.Sprintf(
-				"It has a log beside it, %s, and the two only fit as they were at one moment: bring both back from the same store and "+
-					"time, to a folder beside, and open them there.",
-				place.Readable(place.Name(log)),
-			),
-		)
+		r.Costs = append(r.Costs, speak.Reason("database-log", "log", place.Readable(place.Name(log))))
 	}
 	return err
 }

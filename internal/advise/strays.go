@@ -13,32 +13,39 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 )
 
 // Bounds of looking for strays.
 const (
-	maxStrays     = 2000 // of one source that are held against the rules
-	maxStrayReads = 40   // that are read
+	maxStrays     = 20_000 // of one source that are held against the rules
+	maxStrayReads = 40     // that are named, whose content is looked at
+	maxNameless   = 20     // that are not
 )
 
-// strayFact is a leftover whose name may belong to the document.
+// strayFact is a leftover that may belong to the document.
 type strayFact struct {
 	catalogue.Fact
 	match stray.Match
 	lies  string // its path
 }
 
-// strays finds the leftovers that belong to the document, and says who has it open.
+// strays finds the leftovers that may belong to the document, and says who has it open. Of many, those that the rules name come first, then
+// those that were written last before the moment that is wanted.
 func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 	candidates, err := g.strayFacts()
 	if err != nil {
 		return nil, nil, err
 	}
-	slices.SortStableFunc(candidates, func(a, b strayFact) int { return b.Stamp.Compare(a.Stamp) })
-	read := 0
+	until := advice.LastRight(g.q.Good, g.q.Noticed, g.now)
+	if g.q.Loss == advice.Unsaved || g.q.Loss == advice.Damaged {
+		until = advice.LastRight(time.Time{}, g.q.Noticed, g.now)
+	}
+	slices.SortStableFunc(candidates, func(a, b strayFact) int {
+		return cmp.Or(advice.Behind(a.Stamp.After(until), b.Stamp.After(until)), b.Stamp.Compare(a.Stamp))
+	})
+	named, nameless := 0, 0
 	for _, f := range candidates {
 		if f.match.Rule.Kind == stray.Lock {
 			if f.match.Name != "" && f.Readable {
@@ -46,18 +53,42 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 			}
 			continue
 		}
-		if read++; read > maxStrayReads {
-			break
+		if f.match.Name == "" {
+			if !g.mayBe(f) {
+				continue
+			}
+			nameless++
+		} else {
+			named++
 		}
-		s, ok, err := g.stray(f)
+		if named > maxStrayReads && f.match.Name != "" || nameless > maxNameless && f.match.Name == "" {
+			continue
+		}
+		s, err := g.stray(f)
 		if err != nil {
 			return nil, nil, err
 		}
-		if ok {
-			found = append(found, s)
-		}
+		found = append(found, s)
 	}
 	return found, locks, nil
+}
+
+// mayBe tells whether what a leftover is known by besides its name fits the document: it was written while that was worked on, or soon
+// after, and is not of quite another size.
+func (g *gathering) mayBe(f strayFact) bool {
+	const before, times = 24 * time.Hour, 20
+	first, largest := time.Time{}, int64(0)
+	for n := range g.t.Versions {
+		v := &g.t.Versions[n]
+		if v.Type != entry.File {
+			continue
+		}
+		if first.IsZero() || v.Arrived.Before(first) {
+			first = v.Arrived
+		}
+		largest = max(largest, v.Size)
+	}
+	return f.Size > 0 && f.Readable && !first.IsZero() && f.Stamp.After(first.Add(-before)) && f.Size <= (largest+4096)*times
 }
 
 // strayFacts lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
@@ -67,28 +98,36 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	if err != nil {
 		return nil, err
 	}
-	home := homeOf(m, g.q.Place.Path)
+	homes := homesOf(m)
+	home := homes.of(g.q.Place.Path)
 	var all []strayFact
 	met := map[string]bool{}
 	take := func(f catalogue.Fact, lies string) {
 		if met[lies] {
 			return
 		}
-		for match := range g.Rules.Matches(lies, homeOf(m, lies)) {
-			if g.fits(match) && (match.Beside || homeOf(m, lies) == home) {
+		at := homes.of(lies)
+		for match := range g.Rules.Matches(lies, at) {
+			if g.fits(match) && (match.Beside || at == home || at == "") {
 				met[lies] = true
 				all = append(all, strayFact{f, match, lies})
 				return
 			}
 		}
 	}
+	names := make([]string, len(g.t.Names))
+	for i, n := range g.t.Names {
+		names[i] = n.Place.Path
+	}
+	of := g.Rules.For(names)
 	covered := false
 	for _, s := range g.stores {
 		if !s.Source.Traits.Leftovers || s.Source.Machine != g.q.Place.Machine {
 			continue
 		}
 		covered = covered || place.Under(g.q.Place.Path, s.Source.At)
-		facts, err := g.Site.Catalogue.FactsOfSource(g.ctx, g.all, s.Source.ID, maxStrays)
+		facts, err := g.Site.Catalogue.FactsOfSource(g.ctx, g.all, s.Source.ID, maxStrays,
+			func(lies string) bool { return of.May(lies, homes.of(lies)) })
 		if err != nil {
 			return nil, err
 		}
@@ -100,20 +139,21 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 			take(f, copies[f.Copy])
 		}
 	}
-	if covered || g.q.Loss != advice.Unsaved {
-		return all, nil
-	}
-	beside := func(f catalogue.Fact) {
+	own := func(f catalogue.Fact) {
 		if f.Open && f.Type == entry.File && f.Place != g.q.Place {
 			take(f, f.Place.Path)
 		}
 	}
-	folder := place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)}
-	for f, err := range g.Site.Catalogue.FactsIn(g.ctx, g.all, folder, "") {
-		if err != nil {
+	for _, path := range stray.Sessions(home) {
+		if err := g.eachIn(path, own); err != nil {
 			return nil, err
 		}
-		beside(f)
+	}
+	if covered {
+		return all, nil
+	}
+	if err := g.eachIn(place.Folder(g.q.Place.Path), own); err != nil {
+		return nil, err
 	}
 	name := g.q.Place.Name()
 	elsewhere, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
@@ -121,9 +161,22 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		return nil, err
 	}
 	for _, f := range elsewhere {
-		beside(f)
+		own(f)
 	}
 	return all, nil
+}
+
+// eachIn calls see with what stands in a folder of the machine.
+func (g *gathering) eachIn(path string, see func(catalogue.Fact)) error {
+	for f, err := range g.Site.Catalogue.FactsIn(g.ctx, g.all, place.Place{Machine: g.q.Place.Machine, Path: path}, "") {
+		if err != nil {
+			return err
+		}
+		if s := g.all[int64(f.Source)]; s != nil && s.Source.Traits.Live() {
+			see(f)
+		}
+	}
+	return nil
 }
 
 // lying returns the paths where facts' bytes lie.
@@ -148,9 +201,15 @@ func (g *gathering) fits(m stray.Match) bool {
 	return slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return m.Fits(n.Place.Path) })
 }
 
-func homeOf(m catalogue.Machine, path string) string {
+// homes are the homes of a machine.
+type homes []string
+
+func homesOf(m catalogue.Machine) homes { return m.Homes() }
+
+// of returns the innermost home that a path lies in; "" for none.
+func (all homes) of(path string) string {
 	best := ""
-	for _, h := range m.Homes() {
+	for _, h := range all {
 		if place.Under(path, h) && len(h) > len(best) {
 			best = h
 		}
@@ -158,72 +217,37 @@ func homeOf(m catalogue.Machine, path string) string {
 	return best
 }
 
-// How much of a content must be the same for a leftover to belong to it.
-const (
-	someShare = 0.3 // where its name says so too
-	mostShare = 0.6 // where nothing else does
-)
-
-// stray judges a leftover by its name, its place, its type and its content. Not ok is one that nothing but chance
-// connects with the document.
-func (g *gathering) stray(f strayFact) (advice.Stray, bool, error) {
+// stray describes a leftover by its name, its place and when its content was first written. Whether it belongs to the document is not
+// judged here.
+func (g *gathering) stray(f strayFact) (advice.Stray, error) {
+	rule := f.match.Rule
 	s := advice.Stray{
 		Copy:     g.copyOf(f.Fact, g.all[int64(f.Source)]),
-		What:     f.match.Rule.Kind.Phrase(),
+		What:     rule.Kind.Phrase(),
 		Earliest: f.Written,
 		Size:     f.Size,
 		SHA256:   f.SHA256,
+		Named:    f.match.Name != "" && rule.Trust != stray.Weak,
+		Sure:     rule.Trust == stray.Sure && f.match.Dir != "",
+		Beside:   place.Folder(f.lies) == place.Folder(g.q.Place.Path),
+		Backup:   rule.Kind == stray.Backup,
 	}
 	s.Copy.Place = place.Place{Machine: g.q.Place.Machine, Path: f.lies}
+	s.Copy.Leftover = true
 	if s.Earliest.IsZero() || s.Earliest.After(f.First) {
 		s.Earliest = f.First
 	}
-	name := place.Readable(place.Name(f.lies))
-	if f.Size > 0 && f.Size <= digestStray && s.Copy.Access == advice.Readable {
-		if s.SHA256 == "" {
-			sum, err := g.digest(f.Fact)
-			if err != nil {
-				return s, false, err
-			}
-			s.SHA256 = sum
+	if f.Size <= 0 || f.Size > digestStray || s.Copy.Access != advice.Readable {
+		return s, nil
+	}
+	if s.SHA256 == "" {
+		sum, err := g.digest(f.Fact)
+		if err != nil {
+			return s, err
 		}
-		if err := g.earliest(&s); err != nil {
-			return s, false, err
-		}
+		s.SHA256 = sum
 	}
-	share, mine, err := g.likeness(f)
-	if err != nil {
-		return s, false, err
-	}
-	sure := f.match.Rule.Trust == stray.Sure && (f.match.Dir != "")
-	named := f.match.Name != "" && f.match.Rule.Trust != stray.Weak
-	switch {
-	case f.match.Name == "" && share < mostShare:
-		return s, false, nil
-	case named && !f.match.Beside && mine != "":
-		s.Trust = advice.Weak
-		s.Why = append(s.Why, fmt.Sprintf("Its name, %s, is that of %s too, and its content is nearer to that.", name, mine))
-		return s, true, nil
-	case sure:
-		s.Trust = advice.Sure
-	case named && (share >= someShare || f.match.Beside), share >= mostShare:
-		s.Trust = advice.Likely
-	}
-	if f.match.Name != "" {
-		s.Why = append(s.Why, fmt.Sprintf("Its name, %s, is how programs call %s of it.", name, f.match.Rule.Kind.Phrase()))
-	}
-	if f.match.Beside {
-		s.Why = append(s.Why, "It lies beside the document.")
-	} else {
-		s.Why = append(s.Why, fmt.Sprintf("It lies in %s, where programs keep such files.", place.Readable(place.Folder(f.lies))))
-	}
-	switch {
-	case share > 0:
-		s.Why = append(s.Why, fmt.Sprintf("It has %.0f %% of the content of a known version.", 100*share))
-	case f.Size > similar.MaxSize:
-		s.Why = append(s.Why, "It is too large to be held against the document's versions.")
-	}
-	return s, true, nil
+	return s, g.earliest(&s)
 }
 
 // digestStray is the largest leftover that is digested, in bytes.
@@ -245,50 +269,6 @@ func (g *gathering) earliest(s *advice.Stray) error {
 		}
 	}
 	return nil
-}
-
-// likeness holds a leftover against the newest versions that can be read: what share it has of the likest, and which other
-// document of the same name is liker still ("" where none is).
-func (g *gathering) likeness(f strayFact) (share float64, rival string, err error) {
-	if !f.Readable || f.Size == 0 || f.Size > similar.MaxSize {
-		return 0, "", nil
-	}
-	for _, v := range g.contents() {
-		if !v.Readable || v.Size > similar.MaxSize {
-			continue
-		}
-		ofA, ofB, err := g.Contents.Shares(g.ctx, v.Copy, f.Copy)
-		if err != nil {
-			return 0, "", err
-		}
-		share = max(share, ofA, ofB)
-	}
-	if f.match.Beside || f.match.Name == "" {
-		return share, "", nil
-	}
-	facts, err := g.Site.Catalogue.FactsNamed(g.ctx, g.all, g.q.Place.Name(), maxElsewhere)
-	if err != nil {
-		return share, "", err
-	}
-	n := 0
-	for _, other := range facts {
-		s := g.all[int64(other.Source)]
-		if !other.Open || other.Type != entry.File || !s.Source.Traits.Live() ||
-			slices.ContainsFunc(g.t.Names, func(n trail.Name) bool { return n.Place == other.Place }) {
-			continue
-		}
-		if n++; n > maxAlike {
-			break
-		}
-		ofA, ofB, err := g.Contents.Shares(g.ctx, other.Copy, f.Copy)
-		if err != nil {
-			return share, "", err
-		}
-		if max(ofA, ofB) > share {
-			return share, other.Place.String(), nil
-		}
-	}
-	return share, "", nil
 }
 
 // lock says who has the document open since when, as far as the lock tells.

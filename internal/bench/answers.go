@@ -108,6 +108,41 @@ func (b *bench) trails(ctx context.Context) error {
 		return err
 	})
 	b.rows = append(b.rows, advice)
+	if err != nil {
+		return err
+	}
+	return b.leftovers(ctx, s, root, path)
+}
+
+// leftovers measures advice where ten thousand leftovers lie in the document's folder, some of them nameless.
+func (b *bench) leftovers(ctx context.Context, s *server, root, path string) error {
+	const nameless = 200
+	n := b.of(10_000)
+	home := filepath.Join(root, "home/ines")
+	if err := os.MkdirAll(home, 0o755); err != nil {
+		return err
+	}
+	for i := range n {
+		name := fmt.Sprintf("Letter %d.odt~", i)
+		if i < nameless {
+			name = fmt.Sprintf("tmp%04x.tmp", i)
+		}
+		if err := os.WriteFile(filepath.Join(home, name), fmt.Appendf(nil, "version 99 of 9\nleftover %d\n", i), 0o644); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(s.addSource(ctx, "front-office", "strays", "/home"), s.survey(ctx, api.NewSurvey{}, n)); err != nil {
+		return err
+	}
+	row := row{work: fmt.Sprintf("advice on it with %d leftovers in its folder, deleted, the same", n), yardstick: "—", most: 100 * time.Millisecond}
+	err := row.answers(s, func() error {
+		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "front-office", Path: path}, Loss: api.LossDeleted})
+		if err == nil && (r.JSON200 == nil || r.JSON200.Recommended == nil) {
+			err = fmt.Errorf("advice: %.300s", r.Body)
+		}
+		return err
+	})
+	b.rows = append(b.rows, row)
 	return err
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/restore"
@@ -25,10 +26,10 @@ type Reasons struct {
 func reasonsOf(a *advise.Answer) Reasons {
 	switch {
 	case a.Folder != nil:
-		return Reasons{Because: a.Folder.Because, Plain: len(a.Folder.Because), Costs: a.Folder.Costs}
+		return Reasons{Because: advice.Texts(a.Folder.Because), Plain: len(a.Folder.Because), Costs: advice.Texts(a.Folder.Costs)}
 	case a.Recommended != nil:
 		r := a.Recommended
-		return Reasons{Because: r.Because, Plain: r.Plain, State: r.Condition.State, Costs: r.Costs}
+		return Reasons{Because: advice.Texts(r.Because), Plain: r.Plain, State: r.Condition.State, Costs: advice.Texts(r.Costs)}
 	}
 	return Reasons{}
 }

@@ -277,7 +277,7 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 	return s.take(ctx, fit)
 }
 
-// wanted tells whether what stands there in the order is among the best so far; counting whether it matters otherwise.
+// wanted tells whether what is there in the order is among the best so far; counting whether it matters otherwise.
 func (s *search) wanted(at rank) bool {
 	return (s.after == nil || s.by.before(*s.after, at)) && (len(s.best) < s.limit || s.by.before(at, s.best[len(s.best)-1].rank))
 }

@@ -133,7 +133,7 @@ func (v version) tag() string { return fmt.Sprintf(`"v%d-%d"`, v.id, v.size) }
 
 // Errors of what is asked for.
 var (
-	errPrecondition = errors.New("what stands there is something else")
+	errPrecondition = errors.New("what is there is something else")
 	errNotFound     = errors.New("it is not there")
 	errNoParent     = errors.New("the folder that it is to lie in is not there")
 	errTaken        = errors.New("something stands there")
@@ -402,7 +402,7 @@ func (d *Drive) Move(ctx context.Context, from, to, by string, over bool) (creat
 		if !over {
 			return false, errPrecondition
 		}
-		if there.IsDir() || info.IsDir() { // what stands there cannot become a version
+		if there.IsDir() || info.IsDir() { // what is there cannot become a version
 			if err := d.remove(ctx, to, by, "", false); err != nil {
 				return false, err
 			}

@@ -88,7 +88,7 @@ func (m *machine) lines(days func(float64) time.Time) {
 	m.discard(homeCan("/home/tomas"), offsets, tomas, days(12))
 	m.file(offsets, tomas, last, version((commits-1)/3))
 	m.file(offsets+"~", tomas, days(5.1), version(11))
-	r.git(last, nil, "reset", "-q") // which tells git what stands there
+	r.git(last, nil, "reset", "-q") // which tells git what is there
 	m.fail(filepath.WalkDir(r.dir+"/.git", func(path string, d os.DirEntry, err error) error {
 		if err == nil {
 			m.made = append(m.made, made{strings.TrimPrefix(path, m.root), tomas, days(1)})

@@ -59,7 +59,7 @@ type RemovedItem struct {
 // KeeperOf returns what a session offers as a Keeper; false where it is none.
 func KeeperOf(s Session) (Keeper, bool) { return offered[Keeper](s) }
 
-// Versioner is a Session of a drive on which what is written becomes a new version of what stands there, and never takes its place unseen.
+// Versioner is a Session of a drive on which what is written becomes a new version of what is there, and never takes its place unseen.
 type Versioner interface {
 	// Tag returns what tells the content that stands at a path from any other that ever will; problem.NotThere where nothing does.
 	Tag(ctx context.Context, path string) (string, error)

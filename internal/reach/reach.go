@@ -53,7 +53,7 @@ type Tree interface {
 }
 
 // Folder is an open folder that can be written. Nothing but Replace ever replaces: where a name is taken the error wraps
-// problem.Taken and what stands there is untouched. Nothing is certain to survive a power cut before Sync or Settle.
+// problem.Taken and what is there is untouched. Nothing is certain to survive a power cut before Sync or Settle.
 type Folder interface {
 	Tree
 	// Into opens a folder in this one for writing.

@@ -69,7 +69,7 @@ func (t targets) close() {
 	t.drive.open.close()
 }
 
-// driveTarget is a drive on which what is written becomes a new version of what stands there, see reach.Versioner. It needs no working
+// driveTarget is a drive on which what is written becomes a new version of what is there, see reach.Versioner. It needs no working
 // folders: a version is written whole or not at all, only over what was seen, and what it stands over stays a version. That goes into
 // safekeeping all the same, since drives thin out their versions.
 type driveTarget struct {
@@ -225,7 +225,7 @@ func (t *driveTarget) arrive(it *carried) error {
 	defer it.spool.Close()
 	if _, err := v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(it.spool, 0, it.item.Size), it.item.Size, it.work.Over); err != nil {
 		if errors.Is(err, problem.Taken) {
-			err = fmt.Errorf("what stands there changed meanwhile; plan again: %w", problem.Changed)
+			err = fmt.Errorf("what is there changed meanwhile; plan again: %w", problem.Changed)
 		}
 		it.work.Aside = nil
 		return err

@@ -42,7 +42,7 @@ func outcomes(r sitetest.Receipt) (all []catalogue.ItemOutcome) {
 
 func TestBringingBackAndUndoingLeavesEverythingAsItWas(t *testing.T) {
 	s := sitetest.New(t)
-	s.Lay(map[string]string{"/home/ines/Papers/quote.odt": "what stands there now"})
+	s.Lay(map[string]string{"/home/ines/Papers/quote.odt": "what is there now"})
 	s.Discard("/home/ines/Papers/quote.odt", "the draft that was deleted")
 	s.Discard("/home/ines/Lost/deep/offsets.csv", "1,2,3\n")
 	s.Discard("/home/ines/Moulds/", "one.svg\ntwo.svg\nfull size/three.svg\n")
@@ -67,7 +67,7 @@ func TestBringingBackAndUndoingLeavesEverythingAsItWas(t *testing.T) {
 		content, err := os.ReadFile(s.Path("/home/ines/Papers/quote.odt"))
 		require.NoError(t, err)
 		if rule == plan.KeepBoth {
-			assert.Equal(t, "what stands there now", string(content))
+			assert.Equal(t, "what is there now", string(content))
 			assert.Contains(t, after, `"Papers/quote (deleted 2026-11-03 16.30).odt"`)
 		} else {
 			assert.Equal(t, "the draft that was deleted", string(content))

@@ -71,10 +71,10 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	}
 	list, err := os.ReadDir(s.Path("/home/ines/Vault"))
 	require.NoError(t, err)
-	assert.Len(t, list, 2, "what stands there is left alone")
+	assert.Len(t, list, 2, "what is there is left alone")
 	require.NoError(t, s.Undo(r.ID))
 
-	// In a larger folder it is one item: beside what stands there, at its place where nothing does, and nothing where nothing is needed.
+	// In a larger folder it is one item: beside what is there, at its place where nothing does, and nothing where nothing is needed.
 	larger := restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: "/home/ines"}, At: at, Only: restore.OnlyExact}}
 	r = s.BringBack(larger)
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
@@ -94,7 +94,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 
 	answer, err := s.Adviser.Advise(t.Context(), advise.Question{Question: advice.Question{Loss: advice.Damaged}, Place: in, Zone: time.UTC})
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(answer.Folder.Because, " "), "The same container is known at loft:/srv/other/Vault too")
+	assert.Contains(t, strings.Join(advice.Texts(answer.Folder.Because), " "), "The same container is known at loft:/srv/other/Vault too")
 	assert.Equal(t, []place.Place{{Machine: "loft", Path: "/srv/other/Vault"}}, answer.FoundAt)
 
 	for _, c := range s.Find(catalogue.Query{Words: "Stock.db", Sort: catalogue.ByName}) {

@@ -71,7 +71,7 @@ func (t *treeTarget) arrive(it *carried) error {
 		if err := st.take(t.ctx, folder, it.item.To.Name(), it.work.Aside.Was, staged(it.item.N, endAside)); err != nil {
 			it.work.Aside = nil
 			if errors.Is(err, errChanged) {
-				err = errors.New("what stands there changed while it was set aside; plan again")
+				err = errors.New("what is there changed while it was set aside; plan again")
 			}
 			return err
 		}

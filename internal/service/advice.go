@@ -82,6 +82,10 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 		}
 	}
 	content, err := s.contents.Standing(ctx, p)
+	if errors.Is(err, contents.ErrNothingStands) {
+		return nil, &problem{Status: http.StatusNotFound, Title: fmt.Sprintf("Nothing is at %s", p),
+			Next: "Check the path, or find copies of it by its name with: humble-rewind find"}
+	}
 	if err != nil {
 		return nil, notExamined(err)
 	}
@@ -226,9 +230,10 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		Others:    []api.OtherCopy{},
 		FoundAt:   []api.Place{},
 		Looked:    []api.Looked{},
-		Notes:     list(answer.Notes),
-		Next:      list(answer.Next),
-		Because:   list(answer.Because),
+		Notes:     advice.Texts(answer.Notes),
+		Next:      advice.Texts(answer.Next),
+		Because:   advice.Texts(answer.Because),
+		Reasons:   toReasons(answer.Because),
 	}
 	copies, err := s.namedIn(ctx, answer)
 	if err != nil {
@@ -238,11 +243,15 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		shown := toCopy(copies[r.Copy.ID])
 		shown.Condition = toCondition(r.Condition)
 		to := toPlace(r.To)
-		standing := r.Copy.Live
-		a.Recommended = &api.Recommended{Copy: &shown, To: &to, Because: r.Because, Costs: r.Costs, Standing: optional(standing)}
+		standing := r.Copy.Live && !r.Copy.Leftover
+		a.Recommended = recommended(r.Sure, r.Because, r.Costs)
+		a.Recommended.Copy, a.Recommended.To, a.Recommended.Standing = &shown, &to, optional(standing)
+	}
+	if answer.Ask != nil {
+		a.Question = toAsk(answer.Ask)
 	}
 	for _, o := range answer.Others {
-		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(copies[o.Copy.ID]), Why: o.Why})
+		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(copies[o.Copy.ID]), Why: o.Why.Text, Reason: toReason(o.Why)})
 	}
 	for _, p := range answer.FoundAt {
 		a.FoundAt = append(a.FoundAt, toPlace(p))
@@ -268,9 +277,36 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		)
 	}
 	if answer.Folder != nil {
-		toFolderAdvice(&a, answer.Folder)
+		toFolderAdvice(&a, q.Place, answer.Folder)
 	}
 	return a, nil
+}
+
+// recommended begins a recommendation.
+func recommended(sure advice.Sure, because, costs []advice.Reason) *api.Recommended {
+	return &api.Recommended{Sure: api.Sure(sure), Because: advice.Texts(because), Reasons: toReasons(because), Costs: advice.Texts(costs),
+		CostReasons: toReasons(costs)}
+}
+
+func toReason(r advice.Reason) api.Reason {
+	return api.Reason{Code: r.Code, Values: r.Values, Text: r.Text}
+}
+
+func toReasons(all []advice.Reason) []api.Reason {
+	shown := make([]api.Reason, len(all))
+	for i, r := range all {
+		shown[i] = toReason(r)
+	}
+	return shown
+}
+
+// toAsk shows the question that would settle an advice.
+func toAsk(q *advice.Ask) *api.AdviceQuestion {
+	shown := api.AdviceQuestion{Code: q.Code, Values: q.Values, Text: q.Text, Answers: make([]api.AdviceAnswer, len(q.Answers))}
+	for i, a := range q.Answers {
+		shown.Answers[i] = api.AdviceAnswer{Text: a.Text, Copy: restore.CopyID(a.Copy.ID), Hints: toHints(a.Hints)}
+	}
+	return &shown
 }
 
 // namedIn reads the copies that an answer names.
@@ -296,14 +332,14 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[int64]
 // maxEntries is how many files of a folder an advice lists.
 const maxEntries = 1000
 
-func toFolderAdvice(a *api.Advice, f *advise.Folder) {
+func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder) {
 	shown := api.FolderAdvice{
 		AsOf:    optionalTime(f.AsOf),
-		Certain: f.Counts[advise.Certain],
-		Assumed: f.Counts[advise.Assumed],
-		Missing: f.Counts[advise.Missing],
-		Kept:    f.Counts[advise.Kept],
-		Came:    f.Counts[advise.Came],
+		Certain: f.Counts[advice.PartCertain],
+		Assumed: f.Counts[advice.PartAssumed],
+		Missing: f.Counts[advice.PartMissing],
+		Kept:    f.Counts[advice.PartKept],
+		Came:    f.Counts[advice.PartCame],
 		Same:    f.Same,
 		Bytes:   f.Bytes,
 		Entries: []api.FolderAdviceEntry{},
@@ -313,8 +349,16 @@ func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 	if m := f.Mass; m != nil {
 		shown.MassChange = &api.MassChange{From: m.From.UTC(), To: m.To.UTC(), Rewritten: m.Rewritten, Removed: m.Removed, Came: m.Came}
 	}
+	at := func(e advice.FolderEntry) api.Place {
+		p := place.Place{Machine: a.Place.Machine, Path: place.Join(folder.Path, e.Path)}
+		return toPlace(p)
+	}
 	for _, e := range f.Entries[:min(maxEntries, len(f.Entries))] {
-		entry := api.FolderAdviceEntry{Name: place.Readable(e.Path), Path: toPlace(e.Place), Part: api.FolderPart(e.Part), Note: e.Note}
+		entry := api.FolderAdviceEntry{Name: place.Readable(e.Path), Path: at(e), Part: api.FolderPart(e.Part), Note: e.Note.Text, AsOf: optionalTime(e.AsOf)}
+		if e.Note.Code != "" {
+			reason := toReason(e.Note)
+			entry.Reason = &reason
+		}
 		if e.Copy != 0 {
 			entry.Copy = optional(restore.CopyID(e.Copy))
 		}
@@ -328,7 +372,8 @@ func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 	if f.MovedTo.Path != "" {
 		to, standing := toPlace(f.MovedTo), true
 		a.FoundAt = append(a.FoundAt, to)
-		a.Recommended = &api.Recommended{To: &to, Because: f.Because, Costs: f.Costs, Standing: &standing}
+		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
+		a.Recommended.To, a.Recommended.Standing = &to, &standing
 		if f.Moved.ID != 0 {
 			moved := toCopy(f.Moved)
 			a.Recommended.Copy = &moved
@@ -337,7 +382,8 @@ func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 	}
 	if len(f.Copies()) > 0 {
 		to := a.Place
-		a.Recommended = &api.Recommended{To: &to, Because: f.Because, Costs: f.Costs}
+		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
+		a.Recommended.To = &to
 		if f.Whole.ID != 0 {
 			whole := toCopy(f.Whole)
 			a.Recommended.Copy, a.Recommended.CapturedAt = &whole, optionalTime(f.WholeAt)
@@ -347,5 +393,7 @@ func toFolderAdvice(a *api.Advice, f *advise.Folder) {
 		}
 		return
 	}
-	a.Because = list(f.Because)
+	if len(a.Because) == 0 {
+		a.Because, a.Reasons = advice.Texts(f.Because), toReasons(f.Because)
+	}
 }

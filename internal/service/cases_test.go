@@ -201,7 +201,7 @@ func TestTheEncryptedFolderComesBackAndNewerWorkStays(t *testing.T) {
 	add(t, s, k.Id, api.CaseEntryKindWrong, "", wrong)
 	without := entry(adviseCase(t, s, k.Id), list)
 	assert.Nil(t, without.Copy, "it has no other version")
-	assert.Contains(t, without.Note, "is not the one, as a technician said")
+	assert.Contains(t, without.Note, "said that it is not this one")
 	add(t, s, k.Id, api.CaseEntryKindRight, "", wrong)
 	assert.Equal(t, wrong, *entry(adviseCase(t, s, k.Id), list).Copy)
 	aside := api.ClashRuleSetAside

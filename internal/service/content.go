@@ -274,6 +274,13 @@ func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
 	if look.Lines != nil {
 		a.Lines = &look.Lines
 	}
+	if len(look.Sheets) > 0 {
+		sheets := make([]api.PreviewSheet, len(look.Sheets))
+		for i, s := range look.Sheets {
+			sheets[i] = api.PreviewSheet{Name: optional(s.Name), Rows: s.Rows}
+		}
+		a.Sheets = &sheets
+	}
 	return a
 }
 

@@ -240,7 +240,7 @@ type Lockable interface {
 
 // Returning is a store whose copies go back into it where nobody says otherwise, as new versions beside those that it keeps.
 type Returning interface {
-	// Returns tells to which path of the store's machine a copy goes back, and whether what stands there stays as a version.
+	// Returns tells to which path of the store's machine a copy goes back, and whether what is there stays as a version.
 	Returns(ref sighting.Ref) (path string, versions bool, err error)
 }
 

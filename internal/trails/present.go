@@ -24,7 +24,7 @@ type Present struct {
 	Reread bool
 }
 
-// TrailNow is Trail, and looks at what stands there. What was not surveyed yet comes without a copy.
+// TrailNow is Trail, and looks at what is there. What was not surveyed yet comes without a copy.
 func (r *Reader) TrailNow(ctx context.Context, p place.Place, present Present) (Trail, error) {
 	return r.trail(ctx, p, present)
 }

@@ -23,7 +23,7 @@ import (
 
 var first = time.Date(2026, 9, 7, 6, 0, 0, 0, time.UTC)
 
-// loft captures a machine's home day by day as full copies; each day is what stands there, content by path.
+// loft captures a machine's home day by day as full copies; each day is what is there, content by path.
 type loft struct {
 	*sitetest.Site
 	t   *testing.T

@@ -1,7 +1,6 @@
 package advice
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,27 +9,26 @@ import (
 	"humble-rewind/internal/core/entry"
 )
 
-// maxOthers bounds how many runners-up are listed.
-const maxOthers = 20
-
 // copyWhy says why this copy of several.
-func (c *chooser) copyWhy(n int, best Copy, examined Examined) (why []string) {
-	if best.Place != c.Place {
-		why = append(why, fmt.Sprintf("It was known as %s then.", best.Place))
+func (c *chooser) copyWhy(n int, best Copy, examined Examined) (why []Reason) {
+	leftover := c.mixed.leftover(n) != nil
+	if best.Place != c.Evidence.Place && !best.Leftover {
+		why = append(why, c.Reason("known-as", "place", best.Place))
 	}
 	all := readable(c.copiesOf(n))
-	name := c.sourceName(best)
-	switch {
+	switch name := c.sourceName(best); {
+	case leftover || best.Leftover && best.Place != c.Evidence.Place:
+		why = append(why, c.Reason("lies-at", "place", best.Place))
 	case best.Live:
-		why = append(why, fmt.Sprintf("It stands at %s now.", best.Place))
+		why = append(why, c.Reason("there-now", "place", best.Place))
 	case len(all) > 1:
-		why = append(why, fmt.Sprintf("Of the %d copies of it that can be read, the one in %s is the nearest at hand.", len(all), name))
+		why = append(why, c.Reason("of-several", "n", len(all), "source", name))
 	default:
-		why = append(why, fmt.Sprintf("It is read from %s, which alone has it.", name))
+		why = append(why, c.Reason("only-copy", "source", name))
 	}
 	for _, copy := range all {
 		if reason := examined.Failed[copy.ID]; reason != "" {
-			why = append(why, fmt.Sprintf("The copy in %s could not be read: %s.", c.sourceName(copy), strings.TrimSuffix(reason, ".")))
+			why = append(why, c.Reason("copy-failed", "source", c.sourceName(copy), "why", strings.TrimSuffix(reason, ".")))
 		}
 	}
 	return why
@@ -44,75 +42,46 @@ func (c *chooser) sourceName(copy Copy) string {
 }
 
 // costsOf says what bringing a version back would lose.
-func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []string {
-	costs := slices.Clone(w.costs)
+func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []Reason {
 	v := &c.Trail.Versions[n]
 	nearest := v
 	if w.nearest >= 0 {
 		nearest = &c.Trail.Versions[w.nearest]
 	}
+	var costs []Reason
 	switch {
 	case v.Content != nearest.Content:
-		costs = append(
-			costs,
-			fmt.Sprintf("What was saved between %s and %s is not in it.", c.say(v.Arrived), c.say(laterOf(nearest.Arrived, w.wanted))),
-		)
-	case c.Loss == Deleted || c.Loss == Misplaced:
-		if v.Superseded.Sub(v.LastSeen) > time.Hour && !v.Superseded.IsZero() {
-			costs = append(
-				costs,
-				fmt.Sprintf(
-					"Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.",
-					c.say(v.LastSeen),
-					c.say(v.Superseded),
-				),
-			)
+		costs = append(costs, c.Reason("saved-between", "from", v.Arrived, "to", laterOf(nearest.Arrived, w.wanted)))
+		if w.strict && c.brokenAfter(n) {
+			_, more := c.window(n, v.LastSeen, v.Superseded)
+			costs = append(costs, more...)
 		}
+	default:
+		costs = append(costs, w.costs...)
 	}
 	later := 0
 	var last time.Time
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
-		if o := &c.Trail.Versions[k]; o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Now) {
+		if o := &c.Trail.Versions[k]; o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Speaker.Now) && c.mixed.leftover(k) == nil {
 			later++
 			last = o.Arrived
 		}
 	}
 	if later > 0 {
-		costs = append(
-			costs,
-			fmt.Sprintf(
-				"%s came later, up to %s; none of that is in it, and none of it is touched.",
-				capital(counted(later, "other version", "other versions")),
-				c.say(last),
-			),
-		)
+		costs = append(costs, c.Reason("later-versions", "n", later, "at", last))
 	}
 	for _, other := range c.Neighbours {
 		if until := v.Superseded; !until.IsZero() && other.Written.After(until) {
-			costs = append(
-				costs,
-				fmt.Sprintf(
-					"%s beside it was written on %s, after this version was replaced, and may no longer fit.",
-					other.Name,
-					c.say(other.Written),
-				),
-			)
+			costs = append(costs, c.Reason("neighbour", "name", other.Name, "at", other.Written))
 		}
 	}
 	if verdict.State == condition.Doubtful || verdict.State == condition.Unread {
-		costs = append(costs, "Open it before you promise anything.")
+		costs = append(costs, c.Reason("open-it-first"))
 	}
 	if len(costs) == 0 {
-		costs = append(costs, "Nothing that is known of would be lost.")
+		costs = append(costs, c.Reason("costs-nothing"))
 	}
 	return costs
-}
-
-func counted(n int, one, many string) string {
-	if n == 1 {
-		return "one " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 func laterOf(a, b time.Time) time.Time {
@@ -123,36 +92,30 @@ func laterOf(a, b time.Time) time.Time {
 }
 
 // recordOnly says why none of a version's copies is left.
-func (c *chooser) recordOnly(all []Copy) string {
+func (c *chooser) recordOnly(all []Copy) Reason {
 	for _, copy := range all {
-		if !copy.Expires.IsZero() && copy.Expires.Before(c.Now) {
-			return fmt.Sprintf("Only the record of it is left: it expired from %s on %s.", c.sourceName(copy), c.say(copy.Expires))
+		if !copy.Expires.IsZero() && copy.Expires.Before(c.Speaker.Now) {
+			return c.Reason("expired", "source", c.sourceName(copy), "at", copy.Expires)
 		}
 	}
-	return "Only the record of it is left; its bytes are nowhere any more."
+	return c.Reason("only-record")
 }
 
 // nothing explains why no version is recommended.
 func (c *chooser) nothing(w candidates) {
+	because := func(code string, pairs ...any) { c.Because = append(c.Because, c.Reason(code, pairs...)) }
 	switch {
 	case len(c.Trail.Versions) == 0:
-		c.Because = append(c.Because, fmt.Sprintf("No source ever saw anything at %s.", c.Place))
+		because("never-seen", "place", c.Evidence.Place)
 	case len(w.order) == 0 && !c.Good.IsZero():
-		c.Because = append(
-			c.Because,
-			fmt.Sprintf(
-				"Nothing is known to have stood there on %s or before; the oldest version came on %s.",
-				c.say(c.Good),
-				c.say(c.Trail.Versions[0].Arrived),
-			),
-		)
+		because("nothing-by-then", "at", c.Good, "oldest", c.Trail.Versions[0].Arrived)
 	case len(w.order) == 0:
-		c.Because = append(c.Because, fmt.Sprintf("Nothing is known to have stood there before %s.", c.say(w.wanted)))
+		because("nothing-before", "at", w.wanted)
 	default:
-		c.Because = append(c.Because, "None of the versions that come into question can be recommended.")
+		because("none-fits")
 		for _, n := range w.order[:min(3, len(w.order))] {
-			if why := c.whyNot[n]; why != "" {
-				c.Because = append(c.Because, fmt.Sprintf("The one of %s: %s", c.say(c.Trail.Versions[n].Arrived), why))
+			if why := c.whyNot[n]; why.Code != "" {
+				because("none-of", "at", c.Trail.Versions[n].Arrived, "why", why.Text)
 			}
 		}
 	}
@@ -163,22 +126,10 @@ func (c *chooser) others() {
 	met := map[int]bool{}
 	if c.Recommended != nil && c.Recommended.Version >= 0 {
 		met[c.Trail.Versions[c.Recommended.Version].Content] = true
-		n := 0
-		for _, copy := range c.copiesOf(c.Recommended.Version) {
-			if copy.ID == c.Recommended.Copy.ID || copy.Access == Recorded || n == 3 {
-				continue
-			}
-			n++
-			c.Others = append(
-				c.Others,
-				Other{
-					Copy:    copy,
-					Version: c.Recommended.Version,
-					State:   c.Recommended.Condition.State,
-					Why:     "The same content, less near at hand.",
-				},
-			)
-		}
+		c.sameContent()
+	}
+	listed := func(id int64) bool {
+		return c.Recommended != nil && c.Recommended.Copy.ID == id || slices.ContainsFunc(c.Others, func(o Other) bool { return o.Copy.ID == id })
 	}
 	for n := len(c.Trail.Versions) - 1; n >= 0 && len(c.Others) < maxOthers; n-- {
 		v := &c.Trail.Versions[n]
@@ -194,8 +145,11 @@ func (c *chooser) others() {
 		if found, ok := c.verdicts[n]; ok {
 			o.State = found.State
 		}
-		if o.Why == "" {
-			o.Why = fmt.Sprintf("It came on %s, and another is nearer to the wanted moment.", c.say(v.Arrived))
+		if s := c.mixed.leftover(n); s != nil && o.Why.Code == "" {
+			o.Why = c.Reason("leftover-other", "what", s.What, "at", s.Earliest)
+		}
+		if o.Why.Code == "" {
+			o.Why = c.Reason("nearer-one", "at", v.Arrived)
 		}
 		c.Others = append(c.Others, o)
 	}
@@ -206,29 +160,35 @@ func (c *chooser) others() {
 			continue
 		}
 		met[v.Content] = true
-		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread,
-			Why: fmt.Sprintf("It was recorded on %s, but on another branch or the like: nothing shows that it stood here.", c.say(v.Arrived))})
+		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread, Why: c.Reason("off-the-line", "at", v.Arrived)})
 	}
-	if c.Loss != Unsaved {
-		for _, s := range c.Strays {
-			if len(c.Others) == maxOthers {
-				break
-			}
-			c.Others = append(
-				c.Others,
-				Other{
-					Copy:    s.Copy,
-					Version: -1,
-					State:   condition.Unread,
-					Why:     fmt.Sprintf("%s of it, from %s: a leftover, and no save.", capital(s.What), c.say(s.Earliest)),
-				},
-			)
+	for i := range c.Strays {
+		s := &c.Strays[i]
+		if len(c.Others) >= maxOthers || c.Loss == Unsaved || listed(s.Copy.ID) || c.sameAs(s) >= 0 {
+			continue
 		}
+		why := c.mixed.out[s.Copy.ID]
+		if why.Code == "" {
+			why = c.Reason("leftover-other", "what", s.What, "at", s.Earliest)
+		}
+		c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: condition.Unread, Why: why})
 	}
 	for _, e := range c.Elsewhere {
-		if len(c.Others) < maxOthers && (c.Recommended == nil || c.Recommended.Copy.ID != e.Copy.ID) {
-			c.Others = append(c.Others, Other{Copy: e.Copy, Version: -1, State: condition.Unread, Why: e.Why})
+		if len(c.Others) < maxOthers && !listed(e.Copy.ID) {
+			c.Others = append(c.Others, Other{Copy: e.Copy, Version: -1, State: condition.Unread, Why: c.Reason("why-it-is-it", "why", e.Why)})
 		}
+	}
+}
+
+// sameContent lists some more copies of what is recommended.
+func (c *chooser) sameContent() {
+	n := 0
+	for _, copy := range c.copiesOf(c.Recommended.Version) {
+		if copy.ID == c.Recommended.Copy.ID || copy.Access == Recorded || n == maxSame {
+			continue
+		}
+		n++
+		c.Others = append(c.Others, Other{Copy: copy, Version: c.Recommended.Version, State: c.Recommended.Condition.State, Why: c.Reason("same-content")})
 	}
 }
 
@@ -255,7 +215,7 @@ func (c *chooser) look() {
 			t.newest = laterOf(t.newest, at)
 		default:
 			t.records++
-			if !copy.Expires.IsZero() && copy.Expires.Before(c.Now) {
+			if !copy.Expires.IsZero() && copy.Expires.Before(c.Speaker.Now) {
 				t.expired = laterOf(t.expired, copy.Expires)
 			}
 		}
@@ -276,94 +236,79 @@ func (c *chooser) look() {
 	for i := range c.Sources {
 		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Note: c.lookNote(&c.Sources[i], tallies[i])})
 	}
-	c.Notes = append(c.Notes, c.Locks...)
+	for _, lock := range c.Locks {
+		c.note("why-it-is-it", "why", lock)
+	}
 }
 
 func (c *chooser) lookNote(s *Source, t tally) string {
-	var parts []string
+	var parts []Reason
+	say := func(code string, pairs ...any) { parts = append(parts, c.Reason(code, pairs...)) }
 	switch {
 	case t.copies == 1:
-		parts = append(parts, fmt.Sprintf("One copy, last seen %s.", c.say(t.newest)))
+		say("has-one", "at", t.newest)
 	case t.copies > 1:
-		parts = append(parts, fmt.Sprintf("%d copies, the newest seen %s.", t.copies, c.say(t.newest)))
+		say("has-copies", "n", t.copies, "at", t.newest)
 	}
 	switch {
 	case !t.expired.IsZero():
-		parts = append(parts, fmt.Sprintf("What it had expired on %s.", c.say(t.expired)))
+		say("had-expired", "at", t.expired)
 	case t.records > 0 && t.copies > 0:
-		parts = append(parts, fmt.Sprintf("Of %d more only the record is left.", t.records))
+		say("records-more", "n", t.records)
 	case t.records > 0:
-		parts = append(parts, fmt.Sprintf("It had %s once; only the record is left.", counted(t.records, "copy", "copies")))
+		say("records-only", "n", t.records)
 	}
 	if s.Trouble != "" {
-		parts = append(parts, "It could not be read last: "+strings.TrimSuffix(s.Trouble, ".")+".")
+		say("store-trouble", "why", strings.TrimSuffix(s.Trouble, "."))
 	}
 	if t.copies == 0 && t.records == 0 {
-		parts = append(parts, s.Nothing("the file", c.Now, c.Zone))
+		parts = append(parts, s.Nothing("the file", c.Speaker))
 	}
-	switch {
-	case t.alike == 1:
-		parts = append(parts, "It has one of the same name, of another place.")
-	case t.alike > 1:
-		parts = append(parts, fmt.Sprintf("It has %d of the same name, of other places.", t.alike))
+	if t.alike > 0 {
+		say("same-name-one", "n", t.alike)
 	}
-	return strings.Join(parts, " ")
+	return strings.Join(Texts(parts), " ")
 }
 
 // Nothing says why a source has nothing of what was lost, which is called what in the sentence.
-func (s *Source) Nothing(what string, now time.Time, zone *time.Location) string {
+func (s *Source) Nothing(what string, speak Speaker) Reason {
 	switch {
 	case s.Excluded != "":
-		return fmt.Sprintf("It was never in it: the exclusion %q leaves it out.", s.Excluded)
+		return speak.Reason("excluded", "pattern", "“"+s.Excluded+"”")
 	case len(s.Captures) == 0:
-		return "It was never surveyed."
+		return speak.Reason("never-surveyed")
 	case s.Covers && !s.Since.IsZero():
-		return fmt.Sprintf("The folder is in it since %s, and %s was not there at any of its times.", Say(s.Since, now, zone), what)
+		return speak.Reason("shown-since", "at", s.Since, "what", what)
 	case s.Covers:
-		return fmt.Sprintf(
-			"It looks after that place since %s, and %s was not there at any of its times.",
-			Say(s.Captures[0], now, zone),
-			what,
-		)
+		return speak.Reason("covered-since", "at", s.Captures[0], "what", what)
 	}
-	return "Nothing in it is known to have come from there."
+	return speak.Reason("nothing-of-it")
 }
 
 // next says what remains to be tried.
 func (c *chooser) next() {
+	next := func(code string, pairs ...any) { c.Next = append(c.Next, c.Reason(code, pairs...)) }
 	if len(c.Sources) == 0 {
-		c.Next = append(
-			c.Next,
-			"No source is known for this machine: add one with humble-rewind source add, or see what there is with humble-rewind source "+
-				"suggest.",
-		)
+		next("next-add")
 		return
 	}
 	for i := range c.Sources {
 		s := &c.Sources[i]
 		if s.Trouble != "" {
-			c.Next = append(c.Next, fmt.Sprintf("Make %s reachable and survey it again.", s.Name))
+			next("next-reach", "source", s.Name)
 		} else if len(s.Captures) == 0 {
-			c.Next = append(c.Next, fmt.Sprintf("Survey %s.", s.Name))
+			next("next-survey", "source", s.Name)
 		}
 	}
 	if c.Recommended != nil {
 		return
 	}
 	if c.Hints.reads() || c.Hints.Least > 0 || c.Hints.Most > 0 || c.Hints.Media != "" {
-		c.Next = append(c.Next, "Ask again with fewer hints: a word may be spelled differently in the file.")
+		next("next-hints")
 	}
 	if len(c.Trail.Versions) == 0 && len(c.Elsewhere) > 0 {
-		c.Next = append(
-			c.Next,
-			"Look at those of the same name first: one may be it, in a folder other than the user remembers. Then ask again with its "+
-				"place.",
-		)
+		next("next-same-name")
 	}
-	c.Next = append(
-		c.Next,
-		"Look for it under another name with humble-rewind find, and ask the user where else it may be: a stick, a mail, a colleague's "+
-			"machine, paper.",
-		"If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.",
-	)
+	next("next-find")
+	next("next-image")
 }

@@ -1,10 +1,10 @@
-// Package advice chooses the right copy of a lost file and says why.
+// Package advice chooses the right copy of a lost file, or of each file of a folder, and says why.
 //
-// It is pure: what is known of the file comes in as values, and what has to be read of contents is asked of a [Reading],
-// version by version and only where it decides something. The rules run in a fixed order instead of adding up weights, so
-// that every decision can be said in a sentence: what can be read before what cannot; then what is nearest to the wanted
-// moment; then what is sound; then the place itself before its other names; then, among copies of one version, by where
-// they are.
+// It is pure: what is known comes in as values, and what has to be read of contents is asked of a [Reading], content by content
+// and only where it decides something. The rules run in a fixed order instead of adding up weights, so that every decision can be
+// said in a sentence: what can be read before what cannot; then what is nearest to the wanted moment; then what is sound; then
+// the place itself before its other names; then, among copies of one version, by where they are. What decides by its size is
+// in one place, with the reason for it; what is said is in another.
 package advice
 
 import (
@@ -74,26 +74,22 @@ const (
 	Recorded        // the bytes are nowhere any more
 )
 
-// Stray is a leftover that belongs to the document.
+// Stray is a leftover that may belong to the document.
 type Stray struct {
 	Copy     Copy
 	What     string    // such as "an autosave"
 	Earliest time.Time // the earliest write time known of its content
-	Size     int64
+	Size     int64     // bytes
 	SHA256   string
-	Why      []string // why it belongs
-	Trust    Trust
+	// Named tells that its name, by the rules, is that of a leftover of this document, Sure that it is of no other's, Beside that
+	// it lies in its folder, and Backup that it keeps what was there before the save that made it.
+	Named, Sure, Beside, Backup bool
 }
 
-// Trust says how surely a stray belongs to a document.
-type Trust int
-
-// The trusts.
-const (
-	Weak Trust = iota // listed, and recommended only where its content agrees
-	Likely
-	Sure
-)
+// content is what is read of a leftover, judged under the document's name.
+func (s *Stray) content(name string) Content {
+	return Content{Copies: []Copy{s.Copy}, Size: s.Size, SHA256: s.SHA256, As: name}
+}
 
 // Elsewhere is a file outside the places of the trail that may be the one that is looked for: it stands somewhere now, or
 // a store has it without a record of where it came from.
@@ -142,20 +138,36 @@ type Evidence struct {
 	Zone       *time.Location // in which times are said
 }
 
-// Reading reads contents. Versions are indexes into the trail's.
+// Content is one content that may be read, from any of its copies.
+type Content struct {
+	Copies []Copy // those that may be read, the best first
+	Size   int64  // bytes
+	SHA256 string // "" while unknown
+	As     string // the name under which it is judged; "": that of the copy's own place
+}
+
+// Reading reads contents.
 type Reading interface {
-	// Condition examines a version; which copy it read is returned, because others may have failed.
-	Condition(version int) Examined
-	// Holds tells whether all words are in a version; what lacks is named. ok is false where it cannot be read as text.
-	Holds(version int, words []string) (lacking []string, ok bool)
-	// Kept returns the share of a's content that b still has, from 0 to 1; ok is false where that cannot be told.
-	Kept(a, b int) (share float64, ok bool)
-	// Cut holds the end of a version against an earlier one.
-	Cut(version, earlier int) Cut
-	// ConditionOf examines a single copy that is no version of the place.
-	ConditionOf(c Copy) Examined
-	// HoldsOf is Holds for such a copy.
-	HoldsOf(c Copy, words []string) (lacking []string, ok bool)
+	// Condition examines a content; which copies could not be read is returned with why.
+	Condition(c Content) Examined
+	// Holds tells whether all words are in a content; what lacks is named. ok is false where it cannot be read as text.
+	Holds(c Content, words []string) (lacking []string, ok bool)
+	// Kept returns the share of a's content that b still has, from 0 to 1, and of b's that a had; ok is false where that cannot be told.
+	Kept(a, b Content) (kept, had float64, ok bool)
+	// Same tells whether two contents are the same, byte for byte; ok is false where that cannot be told.
+	Same(a, b Content) (same, ok bool)
+	// Cut holds the end of a content against an earlier one.
+	Cut(c, earlier Content) Cut
+	// Only returns some words in a row that are in one content and not in the other, "" where there are none or it is no text.
+	Only(c, other Content) string
+	// Rivals returns contents of other documents of the same kind that a leftover may be of as well, with where they are.
+	Rivals(s *Stray) []Rival
+}
+
+// Rival is another document that a leftover may be of.
+type Rival struct {
+	Place   place.Place
+	Content Content
 }
 
 // Cut says what the end of a content tells, held against an earlier one. Saves end where a line ends.
@@ -169,11 +181,22 @@ const (
 	Beginning     // it is the beginning of the earlier one and nothing more, cut off in the middle
 )
 
-// Examined is the outcome of examining a version.
+// Examined is the outcome of examining a content.
 type Examined struct {
 	condition.Verdict
+	SHA256 string           // "" where it was not read to its end
 	Failed map[int64]string // copies that could not be read, and why
 }
+
+// Sure is how sure an advice is.
+type Sure string
+
+// The degrees of being sure.
+const (
+	Certain Sure = "certain" // captures and content prove it
+	Likely  Sure = "likely"  // right unless one thing fails that is assumed and named
+	Open    Sure = "open"    // it takes an answer or a look
+)
 
 // Advice is the answer.
 type Advice struct {
@@ -181,20 +204,36 @@ type Advice struct {
 	Others      []Other
 	FoundAt     []place.Place
 	Looked      []Looked
-	Notes       []string // what does not fit together, and what is not known
-	Next        []string // what remains to be tried
-	Because     []string // why nothing is recommended, where nothing is
+	Notes       []Reason // what does not fit together, and what is not known
+	Next        []Reason // what remains to be tried
+	Because     []Reason // why nothing is recommended, where nothing is
+	Ask         *Ask     // what would settle it; nil where nothing is to be settled
 }
 
 // Recommended is the copy to bring back.
 type Recommended struct {
 	Copy      Copy
-	Version   int         // index into the trail's; -1 for a stray or what stands elsewhere
+	Version   int         // index into the trail's; -1 for a leftover or what stands elsewhere
 	To        place.Place // where it goes, under the name that it should have
 	Condition condition.Verdict
-	Because   []string
+	Sure      Sure
+	Because   []Reason
 	Plain     int // how many of the first reasons say why it is this one, in words for the user
-	Costs     []string
+	Costs     []Reason
+}
+
+// Ask is a question to the user that settles between two candidates, with what each answer would give.
+type Ask struct {
+	Reason
+	Answers []AskAnswer
+}
+
+// AskAnswer is one answer.
+type AskAnswer struct {
+	Text string
+	Copy Copy // what it would give
+	// Hints lead to it when the question is asked again with them.
+	Hints Hints
 }
 
 // Other is a runner-up.
@@ -202,7 +241,7 @@ type Other struct {
 	Copy    Copy
 	Version int // -1 for what is no version of the place
 	State   condition.State
-	Why     string // why not
+	Why     Reason // why not
 }
 
 // Looked says what one source had.

@@ -29,47 +29,56 @@ type contents struct {
 	words  map[string]string
 	copies map[int64]advice.Examined // of those beside the trail
 	cut    map[string]string         // digests of what is the beginning of another
+	kept   map[string]float64        // what two digests have in common, where it is not nearly all
+	only   map[string]string
+	rivals []advice.Rival
 	asked  int
 }
 
-func (c *contents) Condition(v int) advice.Examined {
+func (c *contents) Condition(v advice.Content) advice.Examined {
+	if found, ok := c.copies[v.Copies[0].ID]; ok {
+		return found
+	}
 	c.asked++
-	if c.broken[c.t.Versions[v].SHA256] {
+	if c.broken[v.SHA256] {
 		return advice.Examined{Verdict: condition.Verdict{State: condition.Broken, Reasons: []string{"It is torn."}}}
 	}
 	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []string{"It is whole."}}}
 }
 
-func (c *contents) ConditionOf(copy advice.Copy) advice.Examined {
-	return c.copies[copy.ID]
-}
-
-func (c *contents) HoldsOf(copy advice.Copy, words []string) ([]string, bool) {
-	return words, true // none of those beside the trail has any
-}
-
-func (c *contents) Holds(v int, words []string) (lacking []string, ok bool) {
+func (c *contents) Holds(v advice.Content, words []string) (lacking []string, ok bool) {
 	for _, w := range words {
-		if !strings.Contains(c.words[c.t.Versions[v].SHA256], w) {
+		if !strings.Contains(c.words[v.SHA256], w) {
 			lacking = append(lacking, w)
 		}
 	}
 	return lacking, true
 }
 
-func (c *contents) Kept(a, b int) (float64, bool) { return 0.9, true }
+func (c *contents) Kept(a, b advice.Content) (float64, float64, bool) {
+	if share, ok := c.kept[a.SHA256+" "+b.SHA256]; ok {
+		return share, share, true
+	}
+	return 0.9, 0.9, true
+}
 
-func (c *contents) Cut(v, earlier int) advice.Cut {
-	switch whole, cut := c.cut[c.t.Versions[v].SHA256]; {
-	case whole == c.t.Versions[earlier].SHA256:
+func (c *contents) Same(a, b advice.Content) (bool, bool) { return a.SHA256 == b.SHA256, true }
+
+func (c *contents) Cut(v, earlier advice.Content) advice.Cut {
+	switch whole, cut := c.cut[v.SHA256]; {
+	case whole == earlier.SHA256:
 		return advice.Beginning
-	case c.cut[c.t.Versions[earlier].SHA256] != "":
+	case c.cut[earlier.SHA256] != "":
 		return advice.CutToo
 	case cut:
 		return advice.Ragged
 	}
 	return advice.NotCut
 }
+
+func (c *contents) Only(a, b advice.Content) string { return c.only[a.SHA256+" "+b.SHA256] }
+
+func (c *contents) Rivals(*advice.Stray) []advice.Rival { return c.rivals }
 
 // history is one source with a snapshot a day, the last of them yesterday, each with the digest given; "" is nothing there.
 func history(digests ...string) (advice.Evidence, *contents) {
@@ -151,7 +160,7 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 		"cannot be read": {advice.Examined{Failed: map[int64]string{70: "it is gone"}}, advice.Question{},
 			"It cannot be read: it is gone"},
 		"lacks words": {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
-		"too small":   {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "less than"},
+		"too small":   {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "should have 500 bytes at least"},
 		"not the one": {sound, advice.Question{Wrong: map[string]bool{"x": true}}, "not this one"},
 		"of another kind": {advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: "text/plain"}},
 			advice.Question{Hints: advice.Hints{Media: "image/"}}, "image/ is wanted"},
@@ -160,9 +169,10 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 			ev, c := history("a", "")
 			c.copies = map[int64]advice.Examined{70: change.examined}
 			c.words["a"] = "oak"
+			c.words["x"] = ""
 			beside := advice.Copy{ID: 70, Live: true, Place: place.Place{Machine: "loft", Path: "/home/ines/Desktop/plan.odt"}}
 			if loss == advice.Unsaved {
-				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: "x", Trust: advice.Sure}}
+				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: "x", Named: true, Sure: true}}
 			} else {
 				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Why: "The same content.", Proved: true, Size: 90, SHA256: "x"}}
 			}
@@ -183,7 +193,7 @@ func TestWhatWasMadeFromALaterVersionIsACost(t *testing.T) {
 	ev.Neighbours = []advice.Neighbour{{Name: "plan.pdf", Written: now.Add(-time.Hour)}, {Name: "plan.csv", Written: now.AddDate(0, -1, 0)}}
 	a := advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -2)}, ev, c)
 	require.NotNil(t, a.Recommended)
-	costs := strings.Join(a.Recommended.Costs, " ")
+	costs := strings.Join(advice.Texts(a.Recommended.Costs), " ")
 	assert.Contains(t, costs, "plan.pdf beside it was written on Fri 20 Nov, 15:00")
 	assert.NotContains(t, costs, "plan.csv")
 }
@@ -203,7 +213,7 @@ func TestWhatIsBrokenIsNeverRecommended(t *testing.T) {
 	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 1, a.Recommended.Copy.ID)
-	assert.Contains(t, strings.Join(a.Recommended.Because, " "), "The 2 newer ones were examined, and all of them are broken.")
+	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Because), " "), "All 2 newer versions were examined, and all of them are broken.")
 }
 
 func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t *testing.T) {
@@ -213,7 +223,7 @@ func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t 
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
 	assert.Contains(t, fmt.Sprint(a.Others), "It is the beginning of the version of Tue 17 Nov")
-	assert.Contains(t, fmt.Sprint(a.Others), "It ends in the middle of a line, as the version of Tue 17 Nov")
+	assert.Contains(t, fmt.Sprint(a.Others), "It ends in the middle of a line, which the version of Tue 17 Nov")
 	a = advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 4, a.Recommended.Copy.ID, "somebody may have shortened it")

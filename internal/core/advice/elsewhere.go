@@ -2,7 +2,6 @@ package advice
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"time"
 
@@ -11,47 +10,92 @@ import (
 
 // misplaced looks for where the file lives now; where it lives nowhere, it was deleted.
 func (c *chooser) misplaced() {
-	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) {
-		v := &c.Trail.Versions[n]
-		for _, copy := range c.copiesOf(n) {
-			if !copy.Live || copy.Access == Recorded || copy.Place != v.Place {
-				continue
-			}
-			because := []string{fmt.Sprintf("It is not lost: it stands at %s, and was followed there.", v.Place)}
-			if v.Place == c.Place {
-				because = []string{fmt.Sprintf("It is not lost: it stands at %s.", v.Place)}
-			}
-			examined := c.examine(n)
-			if c.whyNot[n] = cmp.Or(c.against(n), c.againstCopy(copy, v.SHA256, v.Size, examined)); c.whyNot[n] != "" {
-				c.found(copy.Place)
-				break
-			}
-			c.recommendFound(copy, n, examined.Verdict, because)
-			return
-		}
+	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) && c.stillThere(n) {
+		return
 	}
 	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Old && !e.Lost }) {
-		if c.recommendElsewhere(e, fmt.Sprintf("It is not lost: it stands at %s.", e.Copy.Place)) {
+		if c.recommendElsewhere(e, c.Reason("not-lost", "place", e.Copy.Place)) {
 			return
 		}
 	}
 	if len(c.Trail.Versions) > 0 {
-		c.note("It stands nowhere on the machines that are looked after, so it is treated as deleted.")
+		c.note("stands-nowhere")
 	}
+	clear(c.verdicts) // the versions are counted anew
+	clear(c.whyNot)
+	c.mix()
 	c.restore(c.deleted())
+}
+
+// stillThere recommends the last version where it stands, at the place or where it was followed to.
+func (c *chooser) stillThere(n int) bool {
+	v := &c.Trail.Versions[n]
+	for _, copy := range c.copiesOf(n) {
+		if !copy.Live || copy.Access == Recorded || copy.Place != v.Place {
+			continue
+		}
+		sure, because := Certain, []Reason{c.Reason("not-lost", "place", v.Place)}
+		if v.Place != c.Evidence.Place {
+			because = []Reason{c.Reason("followed", "place", v.Place)}
+			sure = Likely
+		}
+		examined := c.examine(n)
+		if c.whyNot[n] = c.against(n); c.whyNot[n].Code == "" {
+			c.whyNot[n] = c.againstCopy(c.contentOf(n), examined)
+		}
+		if c.whyNot[n].Code != "" {
+			c.found(copy.Place)
+			return false
+		}
+		c.recommendFound(copy, n, examined.Verdict, because)
+		if sure == Likely && c.keptContent(n) {
+			sure = Certain
+		}
+		c.assume(sure, "assume-followed")
+		return true
+	}
+	return false
+}
+
+// keptContent tells whether a version has, byte for byte, what stood at the place itself.
+func (c *chooser) keptContent(n int) bool {
+	v := &c.Trail.Versions[n]
+	for k := range n {
+		if o := &c.Trail.Versions[k]; o.Place == c.Evidence.Place && v.SHA256 != "" && o.SHA256 == v.SHA256 {
+			return true
+		}
+	}
+	return false
+}
+
+// assume says how sure what was found is, and what it stands on where it is not certain.
+func (c *chooser) assume(sure Sure, code string) {
+	r := c.Recommended
+	switch r.Condition.State {
+	case condition.Unread:
+		sure, code = Open, "open-unread"
+	case condition.Doubtful:
+		if sure == Certain {
+			sure, code = Likely, "assume-whole"
+		}
+	}
+	if r.Sure = sure; sure != Certain {
+		r.Because = append(r.Because, c.Reason(code))
+	}
 }
 
 // proved lists what is surely the file, best first: on its own machine before others, worked on since before as it was.
 func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
 	all := slices.DeleteFunc(
-		slices.Clone(c.Elsewhere),
+		slices.Clone(c.Evidence.Elsewhere),
 		func(e Elsewhere) bool { return !e.Proved || e.Copy.Access == Recorded || !wanted(e) },
 	)
+	machine := c.Evidence.Place.Machine
 	slices.SortStableFunc(all, func(a, b Elsewhere) int {
 		return cmp.Or(
 			Behind(a.Old, b.Old),
 			Behind(a.Lost, b.Lost),
-			Behind(a.Copy.Place.Machine != c.Place.Machine, b.Copy.Place.Machine != c.Place.Machine),
+			Behind(a.Copy.Place.Machine != machine, b.Copy.Place.Machine != machine),
 			Behind(!a.Newer, !b.Newer),
 			b.At.Compare(a.At),
 			cmp.Compare(a.Copy.ID, b.Copy.ID),
@@ -67,12 +111,12 @@ func (c *chooser) standsElsewhere() bool {
 		return false
 	}
 	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Newer }) {
-		because := "No source has a copy of it any more, but the same content stands elsewhere."
+		because := c.Reason("same-there")
 		switch {
 		case e.Lost:
-			because = "No source has a copy of it that says where it came from, but an item without a record has the same content."
+			because = c.Reason("same-lost")
 		case e.Old:
-			because = "No source has a copy of it any more, but an older version stands elsewhere."
+			because = c.Reason("older-there")
 		}
 		if c.recommendElsewhere(e, because) {
 			return true
@@ -83,28 +127,36 @@ func (c *chooser) standsElsewhere() bool {
 
 // recommendElsewhere recommends a file that stands elsewhere, unless something speaks against it, which its runner-up's
 // reason then says.
-func (c *chooser) recommendElsewhere(e Elsewhere, because string) bool {
-	examined := c.reading.ConditionOf(e.Copy)
-	if why := c.againstCopy(e.Copy, e.SHA256, e.Size, examined); why != "" {
-		for i := range c.Elsewhere {
-			if c.Elsewhere[i].Copy.ID == e.Copy.ID {
-				c.Elsewhere[i].Why += " " + why
+func (c *chooser) recommendElsewhere(e Elsewhere, because Reason) bool {
+	content := Content{Copies: []Copy{e.Copy}, Size: e.Size, SHA256: e.SHA256}
+	examined := c.reading.Condition(content)
+	if why := c.againstCopy(content, examined); why.Code != "" {
+		for i := range c.Evidence.Elsewhere {
+			if c.Evidence.Elsewhere[i].Copy.ID == e.Copy.ID {
+				c.Evidence.Elsewhere[i].Why += " " + why.Text
 			}
 		}
 		return false
 	}
-	c.recommendFound(e.Copy, -1, examined.Verdict, []string{because, e.Why})
+	c.recommendFound(e.Copy, -1, examined.Verdict, []Reason{because, c.Reason("why-it-is-it", "why", e.Why)})
+	r := c.Recommended
 	if e.Lost {
-		c.Recommended.Costs = []string{"Nothing that is known of would be lost."}
+		r.Costs = []Reason{c.Reason("costs-nothing")}
 	}
-	if e.Old {
-		c.Recommended.Costs = append(c.Recommended.Costs, "What was saved after that version is not in it.")
+	switch {
+	case e.Old:
+		r.Costs = append(r.Costs, c.Reason("older-lacks"))
+		c.assume(Likely, "assume-older")
+	case e.Newer:
+		c.assume(Likely, "assume-followed")
+	default:
+		c.assume(Certain, "")
 	}
 	return true
 }
 
 // recommendFound recommends a copy that was found outside the order of versions: one that stands somewhere stays there.
-func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdict, because []string) {
+func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdict, because []Reason) {
 	to := copy.Place
 	if copy.Live {
 		c.found(copy.Place)
@@ -116,73 +168,75 @@ func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdi
 		Version:   version,
 		To:        to,
 		Condition: verdict,
-		Because:   append(because, said(verdict)...),
+		Because:   append(because, c.said(verdict)),
 		Plain:     len(because),
-		Costs:     []string{"Nothing is lost by using it where it is; moving it back is up to the user."},
+		Costs:     []Reason{c.Reason("stays-there")},
 	}
 }
 
 // elsewhere names where else the file stands, whatever the loss.
 func (c *chooser) elsewhere() {
-	for _, e := range c.Elsewhere {
+	for _, e := range c.Evidence.Elsewhere {
 		if e.Proved && e.Copy.Live {
 			c.found(e.Copy.Place)
 		}
 		if r := c.Recommended; e.Lost && !e.Proved && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
-			c.note(
-				"%s holds an item of the same name without a record of where it came from, written on %s, after what is recommended; "+
-					"look at it too.",
-				capital(c.sourceName(e.Copy)),
-				c.say(e.At),
-			)
+			c.note("unrecorded-newer", "source", c.sourceName(e.Copy), "at", e.At)
 		}
 	}
-	n := len(c.Trail.Versions) - 1
-	if n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.Trail.Versions[n].Place != c.Place && c.Loss != Damaged {
-		c.found(c.Trail.Versions[n].Place)
+	for n := len(c.Trail.Versions) - 1; n >= 0; n-- {
+		if v := &c.Trail.Versions[n]; c.mixed.leftover(n) == nil {
+			if v.Superseded.IsZero() && v.Place != c.Evidence.Place && c.Loss != Damaged {
+				c.found(v.Place)
+			}
+			return
+		}
 	}
 }
 
-// unsaved looks for work that was never saved: the newest stray whose content is newer than the last save.
+// unsaved looks for work that was never saved: the newest leftover whose content is newer than the last save.
 func (c *chooser) unsaved() {
 	save, examined := c.lastSave()
-	strays := slices.DeleteFunc(slices.Clone(c.Strays), func(s Stray) bool { return s.Earliest.After(c.Noticed.Add(time.Minute)) })
-	slices.SortStableFunc(strays, func(a, b Stray) int {
-		return cmp.Or(b.Earliest.Compare(a.Earliest), cmp.Compare(b.Trust, a.Trust), cmp.Compare(a.Copy.ID, b.Copy.ID))
+	var strays []*Stray
+	for i := range c.Strays {
+		if s := &c.Strays[i]; !s.Earliest.After(c.Noticed.Add(clockSlack)) {
+			strays = append(strays, s)
+		}
+	}
+	slices.SortStableFunc(strays, func(a, b *Stray) int {
+		return cmp.Or(b.Earliest.Compare(a.Earliest), Behind(!a.Sure, !b.Sure), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
 	for _, s := range strays {
-		examined := c.reading.ConditionOf(s.Copy)
-		if why := c.strayWhyNot(s, save, examined); why != "" {
-			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: examined.State, Why: capital(s.What) + ". " + why})
+		examined := c.reading.Condition(s.content(c.Evidence.Place.Name()))
+		if why := c.strayWhyNot(s, save, examined); why.Code != "" {
+			c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: examined.State, Why: why})
 			continue
 		}
 		c.recommendStray(s, save, examined.Verdict)
 		return
 	}
 	if save < 0 {
-		c.Because = append(c.Because, "No version of it was ever seen, and no leftover that belongs to it can be used.")
+		c.Because = append(c.Because, c.Reason("nothing-unsaved"))
 		return
 	}
-	why := "No leftover of it is newer than the last save"
+	code := "no-newer"
 	if len(c.Strays) == 0 {
-		why = "No leftover of it was found"
+		code = "no-leftover"
 	}
 	v := &c.Trail.Versions[save]
 	all := c.copiesOf(save)
-	r := &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
-		Because: append(
-			[]string{fmt.Sprintf("%s, so the last save is all there is: it is from %s.", why, c.say(v.Arrived))},
-			said(examined.Verdict)...), Plain: 1,
-		Costs: []string{fmt.Sprintf("What was written after %s and never saved is not in it.", c.say(v.Arrived))}}
-	c.Recommended = r
+	c.Recommended = &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
+		Because: []Reason{c.Reason(code, "at", v.Arrived), c.said(examined.Verdict)}, Plain: 1,
+		Costs: []Reason{c.Reason("unsaved-lacks", "at", v.Arrived)}}
 	if all[0].Live {
 		c.found(all[0].Place)
 	}
+	c.assume(Likely, "assume-none")
 }
 
 // lastSave is the newest version that is not broken.
 func (c *chooser) lastSave() (int, Examined) {
-	n, _, examined := c.first(candidates{order: c.before(c.Noticed), wanted: c.Noticed})
+	n, _, examined := c.first(wantedAt(c.Noticed, c.before(c.Noticed)))
 	return n, examined
 }
 
@@ -195,66 +249,50 @@ func (c *chooser) savedAt(n int) time.Time {
 	return v.Arrived
 }
 
-func (c *chooser) strayWhyNot(s Stray, save int, examined Examined) string {
+func (c *chooser) strayWhyNot(s *Stray, save int, examined Examined) Reason {
 	switch {
 	case s.Copy.Access == Recorded:
-		return "Its bytes cannot be had any more."
+		return c.Reason("gone-leftover")
 	case s.Size == 0:
-		return "It is empty."
-	case s.Trust == Weak:
-		return "Nothing but a similar name says that it belongs to this document."
+		return c.Reason("empty-leftover")
 	}
-	if why := c.againstCopy(s.Copy, s.SHA256, s.Size, examined); why != "" || save < 0 {
+	if t := c.trusted(s); !t.belongs {
+		return t.against
+	}
+	if why := c.againstCopy(s.content(c.Evidence.Place.Name()), examined); why.Code != "" || save < 0 {
 		return why
 	}
 	v := &c.Trail.Versions[save]
 	if s.SHA256 != "" && s.SHA256 == v.SHA256 {
-		return "It holds just what was last saved."
+		return c.Reason("just-saved")
 	}
-	for k := range c.Trail.Versions {
-		if old := &c.Trail.Versions[k]; s.SHA256 != "" && old.SHA256 == s.SHA256 {
-			return fmt.Sprintf("It holds an older version, of %s.", c.say(old.Arrived))
-		}
+	if k := c.sameAs(s); k >= 0 {
+		return c.Reason("older-save", "at", c.Trail.Versions[k].Arrived)
 	}
 	if at := c.savedAt(save); !s.Earliest.After(at) {
-		return fmt.Sprintf("Its content is from %s, before the last save of %s.", c.say(s.Earliest), c.say(at))
+		return c.Reason("before-save", "at", s.Earliest, "saved", at)
 	}
-	return ""
+	return Reason{}
 }
 
-func (c *chooser) recommendStray(s Stray, save int, verdict condition.Verdict) {
+func (c *chooser) recommendStray(s *Stray, save int, verdict condition.Verdict) {
+	because := []Reason{c.Reason("unsaved-only", "what", s.What, "at", s.Earliest)}
+	costs := []Reason{c.Reason("later-lacks", "at", s.Earliest)}
 	if save >= 0 {
-		c.whyNot[save] = "It is the last save; the leftover goes on from there."
-	}
-	because := []string{}
-	if save >= 0 {
+		c.whyNot[save] = c.Reason("last-save")
 		at := c.savedAt(save)
-		because = append(
-			because,
-			fmt.Sprintf(
-				"It is %s of this document, written on %s, %s after the last save of %s.",
-				s.What,
-				c.say(s.Earliest),
-				distance(s.Earliest.Sub(at)),
-				c.say(at),
-			),
-		)
-	} else {
-		because = append(because, fmt.Sprintf("It is %s of this document, written on %s; the document itself was never saved.", s.What,
-			c.say(s.Earliest)))
+		because = []Reason{c.Reason("unsaved-newer", "what", s.What, "at", s.Earliest, "after", s.Earliest.Sub(at), "saved", at)}
+		costs = append(costs, c.Reason("compare-first"))
 	}
-	because = append(because, s.Why...)
-	costs := []string{fmt.Sprintf("What was written after %s is not in it.", c.say(s.Earliest))}
-	if save >= 0 {
-		costs = append(costs, "The last save stays as it is; compare the two before one takes the other's place.")
-	}
+	because = append(because, c.trusted(s).why...)
 	c.Recommended = &Recommended{
 		Copy:      s.Copy,
 		Version:   -1,
-		To:        c.Place,
+		To:        c.Evidence.Place,
 		Condition: verdict,
-		Because:   append(because, said(verdict)...),
+		Because:   append(because, c.said(verdict)),
 		Plain:     1,
 		Costs:     costs,
 	}
+	c.assume(Likely, "assume-leftover")
 }

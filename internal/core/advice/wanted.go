@@ -2,7 +2,6 @@ package advice
 
 import (
 	"cmp"
-	"fmt"
 	"slices"
 	"time"
 
@@ -12,11 +11,19 @@ import (
 // candidates are versions in order, nearest to the wanted moment first, with what made them so.
 type candidates struct {
 	order   []int
-	because []string // sentences about the wanted moment
+	because []Reason // about the wanted moment
 	wanted  time.Time
 	nearest int  // the version that is wanted itself, had it no fault; -1 where none is
 	strict  bool // only what is sound, and what is doubtful only where nothing is
-	costs   []string
+	costs   []Reason
+	// assumed is what it stands on that is not proved; the zero reason where everything is. Where open, it takes an answer.
+	assumed Reason
+	open    bool
+	rival   int // the version that it may be instead; -1 where there is none
+}
+
+func wantedAt(at time.Time, order []int) candidates {
+	return candidates{order: order, wanted: at, nearest: -1, rival: -1}
 }
 
 // wanted works out which versions come into question, and in which order.
@@ -60,24 +67,19 @@ func (c *chooser) deleted() candidates {
 		return c.neverRemoved()
 	}
 	v := &c.Trail.Versions[n]
-	when := "on " + c.say(v.Superseded)
+	w := wantedAt(v.Superseded, nil)
+	w.nearest = n
 	if v.LastSeen.Before(v.Superseded) {
-		when = fmt.Sprintf(
-			"some time between %s, when it was last seen, and %s, when it was no longer there",
-			c.say(v.LastSeen),
-			c.say(v.Superseded),
-		)
-	}
-	w := candidates{
-		wanted:  v.Superseded,
-		nearest: n,
-		because: []string{fmt.Sprintf("It is the content that stood there when it was deleted, %s.", when)},
+		w.because = []Reason{c.Reason("deleted-between", "seen", v.LastSeen, "gone", v.Superseded)}
+		w.assumed, w.costs = c.window(n, v.LastSeen, v.Superseded)
+	} else {
+		w.because = []Reason{c.Reason("deleted-then", "at", v.Superseded)}
 	}
 	for k := n; k >= 0; k-- {
 		w.order = append(w.order, k)
 	}
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
-		c.whyNot[k] = fmt.Sprintf("It was written after the deletion, on %s.", c.say(c.Trail.Versions[k].Arrived))
+		c.whyNot[k] = c.Reason("after-deletion", "at", c.Trail.Versions[k].Arrived)
 	}
 	return w
 }
@@ -85,35 +87,28 @@ func (c *chooser) deleted() candidates {
 // neverRemoved is a deletion that no source recorded.
 func (c *chooser) neverRemoved() candidates {
 	order := c.before(c.Noticed)
-	w := candidates{order: order, wanted: c.Noticed, nearest: -1}
+	w := wantedAt(c.Noticed, order)
 	if len(order) == 0 {
 		return w
 	}
 	w.nearest = order[0]
 	last := &c.Trail.Versions[order[0]]
+	w.assumed = c.Reason("assume-record")
 	if !last.Superseded.IsZero() {
-		w.because = []string{
-			fmt.Sprintf("No source recorded a deletion; it is the last content known, seen until %s.", c.say(last.LastSeen)),
-		}
+		w.because = []Reason{c.Reason("no-deletion-gone", "seen", last.LastSeen)}
 		return w
 	}
 	if len(order) > 1 && order[0] > 0 {
-		const another = 0.8
-		if kept, ok := c.reading.Kept(order[0]-1, order[0]); ok && 1-kept >= another && c.isFile(order[0]-1) {
-			c.whyNot[order[0]] = "It stands there now, and is another file under the same name."
+		before := order[0] - 1
+		if kept, _, ok := c.reading.Kept(c.contentOf(before), c.contentOf(order[0])); ok && 1-kept >= anotherFile && c.isFile(before) {
+			c.whyNot[order[0]] = c.Reason("another-file")
 			w.order, w.nearest = order[1:], order[1]
 			w.wanted = last.Arrived
-			w.because = []string{
-				fmt.Sprintf(
-					"No source recorded a deletion, but what stands there since %s has next to nothing of what stood there before; this "+
-						"is that.",
-					c.say(last.Arrived),
-				),
-			}
+			w.because = []Reason{c.Reason("no-deletion-other", "at", last.Arrived)}
 			return w
 		}
 	}
-	w.because = []string{fmt.Sprintf("No source recorded a deletion: it still stands at %s.", last.Place)}
+	w.because = []Reason{c.Reason("no-deletion-there", "place", last.Place)}
 	return w
 }
 
@@ -122,67 +117,80 @@ func (c *chooser) overwritten() candidates {
 		return c.atGood()
 	}
 	order := c.before(c.Noticed)
-	w := candidates{order: order, wanted: c.Noticed, nearest: -1}
+	w := wantedAt(c.Noticed, order)
 	if len(order) == 0 {
 		return w
 	}
 	if len(c.Hints.Words) > 0 { // the filter finds the last with them
-		w.because = []string{fmt.Sprintf("It is the last version with %s in it.", quoted(c.Hints.Words))}
+		w.because = []Reason{c.Reason("last-with-words", "words", Words(c.Hints.Words))}
+		w.assumed = c.Reason("assume-words")
 		return w
 	}
-	at, clear, why := c.breakIn(order)
-	if last := &c.Trail.Versions[order[0]]; at >= 0 && !clear && ends(c.Trail.Versions, order[0]) && !last.Superseded.After(c.Noticed) {
-		w.nearest = order[0]
-		w.because = []string{
-			fmt.Sprintf(
-				"No save stands out as the one that went wrong, and the file was gone on %s; this is what stood there last.",
-				c.say(last.Superseded),
-			),
-		}
+	if len(c.Hints.Without) > 0 {
+		w.because = []Reason{c.Reason("last-without-words", "words", Words(c.Hints.Without))}
+		w.assumed = c.Reason("assume-words")
 		return w
 	}
-	if at < 0 {
+	b := c.breakIn(order)
+	if last := &c.Trail.Versions[order[0]]; b.at >= 0 && !b.clear && ends(c.Trail.Versions, order[0]) && !last.Superseded.After(c.Noticed) {
 		w.nearest = order[0]
-		w.because = []string{"No save is known that overwrote anything; it is the last content."}
+		w.because = []Reason{c.Reason("no-break-gone", "at", last.Superseded)}
+		w.assumed, w.open, w.rival = c.Reason("open-break"), true, c.versionBefore(order, b.at)
+		return w
+	}
+	if b.at < 0 {
+		w.nearest = order[0]
+		w.because = []Reason{c.Reason("no-overwriting")}
+		w.assumed = c.Reason("open-break")
+		w.open = c.Trail.Versions[order[0]].Superseded.IsZero()
 		return w
 	}
 	for _, n := range order {
-		if n >= at {
-			c.whyNot[n] = "It came with or after the save that broke with what was there before."
+		if n >= b.at {
+			c.whyNot[n] = c.Reason("after-break")
 		} else {
 			w.nearest = max(w.nearest, n)
 		}
 	}
-	w.order = slices.DeleteFunc(slices.Clone(order), func(n int) bool { return n >= at })
-	w.wanted = c.Trail.Versions[at].Arrived
-	w.because = []string{why}
+	w.order = slices.DeleteFunc(slices.Clone(order), func(n int) bool { return n >= b.at })
+	w.wanted = c.Trail.Versions[b.at].Arrived
+	w.because = []Reason{b.why}
+	w.assumed = c.Reason("assume-break", "at", w.wanted)
+	if !b.clear {
+		w.assumed, w.open, w.rival = c.Reason("open-break"), true, order[0]
+	}
 	return w
+}
+
+// versionBefore is the latest of some versions, latest first, that came before another.
+func (c *chooser) versionBefore(order []int, n int) int {
+	for _, k := range order {
+		if k < n {
+			return k
+		}
+	}
+	return -1
 }
 
 func (c *chooser) atGood() candidates {
 	order := c.before(c.Good)
-	w := candidates{order: order, wanted: c.Good, nearest: -1}
+	w := wantedAt(c.Good, order)
 	if len(order) == 0 && len(c.Trail.Versions) > 0 {
 		// What was first seen later may have stood there already, where its write time is not believed.
 		if v := &c.Trail.Versions[0]; v.Doubt != "" && v.After.Before(c.Good) {
 			w.order, w.nearest = []int{0}, 0
-			w.because = []string{
-				fmt.Sprintf(
-					"It is the oldest content known; its write time is not believed, so it may have stood there on %s.",
-					c.say(c.Good),
-				),
-			}
+			w.because = []Reason{c.Reason("oldest-known", "at", c.Good)}
+			w.assumed = c.Reason("assume-date")
 			return w
 		}
 	}
 	for n := range c.Trail.Versions {
 		if c.Trail.Versions[n].Arrived.After(c.Good) {
-			c.whyNot[n] = fmt.Sprintf("It came on %s, after the file was last right.", c.say(c.Trail.Versions[n].Arrived))
+			c.whyNot[n] = c.Reason("came-after-right", "at", c.Trail.Versions[n].Arrived)
 		}
 	}
 	if len(order) > 1 && c.putBack(order[0]) {
-		c.whyNot[order[0]] = "It stands there now, so it is what went wrong; that it had come by then is only assumed, as it brought an " +
-			"older write time with it."
+		c.whyNot[order[0]] = c.Reason("put-back")
 		w.order = order[1:]
 		order = w.order
 	}
@@ -191,66 +199,101 @@ func (c *chooser) atGood() candidates {
 	}
 	w.nearest = order[0]
 	v := &c.Trail.Versions[order[0]]
-	if current, proved := c.Trail.Current(c.Good); current == order[0] && !proved {
-		w.because = []string{
-			fmt.Sprintf(
-				"It stood there on %s as far as is known: it was seen until %s, and the next version came on %s.",
-				c.say(c.Good),
-				c.say(v.LastSeen),
-				c.say(v.Superseded),
-			),
-		}
+	current, proved := c.Trail.Current(c.Good)
+	switch {
+	case current == order[0] && proved:
+		w.because = []Reason{c.Reason("right-then", "at", c.Good)}
+	case current == order[0]:
+		w.because = []Reason{c.Reason("right-assumed", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
 		if v.Superseded.IsZero() {
-			w.because = []string{
-				fmt.Sprintf(
-					"It stood there on %s as far as is known: it was last seen on %s, and nothing newer is known.",
-					c.say(c.Good),
-					c.say(v.LastSeen),
-				),
-			}
+			w.because = []Reason{c.Reason("right-assumed-end", "at", c.Good, "seen", v.LastSeen)}
 		}
-		w.costs = []string{
-			fmt.Sprintf(
-				"Nobody looked between %s and %s; what was saved in that time, if anything, is not in it.",
-				c.say(v.LastSeen),
-				c.say(c.Good),
-			),
+		w.assumed, w.costs = c.window(order[0], v.LastSeen, c.Good)
+		if w.assumed.Code == "" && !v.Superseded.IsZero() {
+			w.because = []Reason{c.Reason("right-seen", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
 		}
-	} else {
-		w.because = []string{fmt.Sprintf("It is what stood there on %s, when it was last right.", c.say(c.Good))}
+		if next := order[0] + 1; next < len(c.Trail.Versions) && c.Trail.Versions[next].Doubt != "" && c.mixed.leftover(next) == nil {
+			w.rival, w.open = next, true
+		}
+	default:
+		w.because = []Reason{c.Reason("right-then", "at", c.Good)}
+		w.assumed = c.Reason("assume-date")
 	}
 	return w
 }
 
-// putBack tells whether a version is what stands there now, brought an older write time with it, and was first seen only
+// putBack tells whether a version is what is there now, brought an older write time with it, and was first seen only
 // after the file was last right.
 func (c *chooser) putBack(n int) bool {
 	v := &c.Trail.Versions[n]
-	return n == len(c.Trail.Versions)-1 && v.First.After(c.Good) && !v.Arrived.Equal(v.Written)
+	return n == len(c.Trail.Versions)-1 && v.First.After(c.Good) && !v.Arrived.Equal(v.Written) && c.mixed.leftover(n) == nil
 }
 
-// What makes a save a break.
-const (
-	breakShare = 0.5 // of the content before that is lost
-	breakHabit = 3   // times what the file's usual saves lose
-	breakSaves = 100 // the last saves that are looked at; each is read
-)
+// window says what it means that nobody looked from when a version was seen until a moment: a cost where nobody is expected to have saved in
+// so short a time, and beside that something that is assumed where somebody may well have.
+func (c *chooser) window(n int, seen, until time.Time) (assumed Reason, costs []Reason) {
+	span := until.Sub(seen)
+	switch {
+	case span <= 0 || c.mixed.leftover(n) != nil:
+		return Reason{}, nil
+	case c.mayHaveSaved(n, span):
+		return c.Reason("assume-no-save", "from", seen, "to", until), []Reason{c.Reason("wide-window", "from", seen, "to", until)}
+	}
+	event := map[Loss]string{Overwritten: "the moment when it was right", Damaged: "the first broken version came"}[c.Loss]
+	return Reason{}, []Reason{c.Reason("small-window", "window", span, "event", cmp.Or(event, "it was gone"))}
+}
+
+// mayHaveSaved tells whether, by the habit that the saves up to a version show, one more is to be expected in a span of time.
+func (c *chooser) mayHaveSaved(n int, span time.Duration) bool {
+	var saves []time.Time
+	for k := 0; k <= n; k++ {
+		if c.isFile(k) && c.mixed.leftover(k) == nil {
+			saves = append(saves, c.Trail.Versions[k].Arrived)
+		}
+	}
+	return expected(append(saves, c.Trail.Versions[n].LastSeen), span)
+}
+
+// expected tells whether somebody may well have saved within a span of time, by the moments at which she did, oldest first; the last is
+// that at which the latest save still stood.
+func expected(saves []time.Time, span time.Duration) bool {
+	switch {
+	case span <= shortWindow:
+		return false
+	case span >= longWindow || len(saves) < 2:
+		return true
+	}
+	between := make([]time.Duration, len(saves)-1)
+	for i := range between {
+		between[i] = saves[i+1].Sub(saves[i])
+	}
+	slices.Sort(between)
+	return span >= between[len(between)/2]/habitShare
+}
+
+// broke is a save that went wrong.
+type broke struct {
+	at    int  // the version that it made; -1 where there is none
+	clear bool // nothing else is as likely
+	why   Reason
+}
 
 // breakIn finds the last save that lost far more of the content before it than the file's usual saves do, or put older
-// content in the place of newer; -1 where there is only one version. Where none is clearly so, it is the likeliest.
-func (c *chooser) breakIn(order []int) (at int, clear bool, why string) {
+// content in the place of newer; none where there is only one version. Where none is clearly so, it is the likeliest.
+func (c *chooser) breakIn(order []int) broke {
 	type save struct {
 		n    int
 		lost float64
 	}
 	var saves []save
+	order = slices.DeleteFunc(slices.Clone(order), func(n int) bool { return c.mixed.leftover(n) != nil })
 	order = order[:min(len(order), breakSaves+1)]
 	for k := len(order) - 2; k >= 0; k-- { // oldest first
 		n, before := order[k], order[k+1]
 		if !c.isFile(n) || !c.isFile(before) || c.Trail.Versions[n].Content == c.Trail.Versions[before].Content {
 			continue
 		}
-		kept, ok := c.reading.Kept(before, n)
+		kept, _, ok := c.reading.Kept(c.contentOf(before), c.contentOf(n))
 		if !ok {
 			a, b := c.Trail.Versions[before].Size, c.Trail.Versions[n].Size
 			kept = min(1, float64(b)/float64(max(1, a)))
@@ -258,7 +301,7 @@ func (c *chooser) breakIn(order []int) (at int, clear bool, why string) {
 		saves = append(saves, save{n, 1 - kept})
 	}
 	if len(saves) == 0 {
-		return -1, false, ""
+		return broke{at: -1}
 	}
 	lost := make([]float64, len(saves))
 	for i, s := range saves {
@@ -268,49 +311,78 @@ func (c *chooser) breakIn(order []int) (at int, clear bool, why string) {
 	usual := lost[(len(lost)-1)/2]
 	for i := len(saves) - 1; i >= 0; i-- {
 		v := &c.Trail.Versions[saves[i].n]
-		if c.cameBack(saves[i].n) {
-			return saves[i].n, true, fmt.Sprintf("It is the version before an older one took its place on %s.", c.say(v.Arrived))
-		}
-		if saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > 0.8) {
-			return saves[i].n, true, fmt.Sprintf(
-				"It is the version before the save of %s, which lost %d %% of what was in it; saves before lost %d %% as a rule.",
-				c.say(v.Arrived),
-				percent(saves[i].lost),
-				percent(usual),
-			)
+		switch {
+		case c.cameBack(saves[i].n):
+			return broke{saves[i].n, true, c.Reason("older-came-back", "at", v.Arrived)}
+		case c.backdated(saves[i].n):
+			return broke{saves[i].n, true, c.Reason("backdated", "at", v.Arrived, "written", v.Written)}
+		case saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > breakTotal):
+			return broke{saves[i].n, true, c.Reason("before-the-break", "at", v.Arrived, "lost", Share(saves[i].lost), "usual", Share(usual))}
 		}
 	}
 	worst := slices.MaxFunc(saves, func(a, b save) int { return cmp.Or(cmp.Compare(a.lost, b.lost), cmp.Compare(a.n, b.n)) })
-	if worst.lost < 0.1 {
+	if worst.lost < breakAny {
 		last := saves[len(saves)-1].n
-		return last, false, fmt.Sprintf(
-			"No save stands out as the one that went wrong; it is the version before the last, which came on %s.",
-			c.say(c.Trail.Versions[last].Arrived),
-		)
+		return broke{last, false, c.Reason("before-the-last", "at", c.Trail.Versions[last].Arrived)}
 	}
-	return worst.n, false, fmt.Sprintf(
-		"It is the version before the save of %s, which lost the most of what was in it (%d %%), though not far more than others.",
-		c.say(c.Trail.Versions[worst.n].Arrived),
-		percent(worst.lost),
-	)
+	return broke{worst.n, false, c.Reason("before-the-worst", "at", c.Trail.Versions[worst.n].Arrived, "lost", Share(worst.lost))}
 }
 
 // cameBack tells whether a version's content had stood there before another did.
 func (c *chooser) cameBack(n int) bool {
 	for k := n - 2; k >= 0; k-- {
-		if c.Trail.Versions[k].Content == c.Trail.Versions[n].Content {
-			return c.Trail.Versions[n-1].Content != c.Trail.Versions[n].Content
+		if c.sameContents(k, n) {
+			return !c.sameContents(n-1, n)
 		}
 	}
 	return false
 }
 
+// sameContents tells whether two versions have the same content; where their digests are not known, those of the same size are read.
+func (c *chooser) sameContents(a, b int) bool {
+	va, vb := &c.Trail.Versions[a], &c.Trail.Versions[b]
+	if va.Content == vb.Content {
+		return true
+	}
+	if va.Size != vb.Size || va.Size == 0 || !c.isFile(a) || !c.isFile(b) || va.SHA256 != "" && vb.SHA256 != "" {
+		return false
+	}
+	same, ok := c.reading.Same(c.contentOf(a), c.contentOf(b))
+	return ok && same
+}
+
+// backdated tells whether a version brought a date with it that is older than that of the version before: no save does.
+func (c *chooser) backdated(n int) bool {
+	k := n - 1
+	for k >= 0 && c.mixed.leftover(k) != nil {
+		k--
+	}
+	if k < 0 {
+		return false
+	}
+	v, before := &c.Trail.Versions[n], &c.Trail.Versions[k]
+	return v.Doubt == "" && before.Doubt == "" && !v.Written.IsZero() && v.Written.Before(before.Written.Add(-dateSlack))
+}
+
 func (c *chooser) damaged() candidates {
 	order := c.before(c.Noticed)
-	w := candidates{order: order, wanted: c.Noticed, nearest: -1, strict: true}
+	w := wantedAt(c.Noticed, order)
+	w.strict = true
 	if len(order) > 0 {
 		w.nearest = order[0]
 	}
-	w.because = []string{"It is the newest version that is sound."}
+	w.because = []Reason{c.Reason("newest-sound")}
 	return w
+}
+
+// LastRight is until when something is known to have been right, or, where nobody said so, when the loss was noticed; now where that is not
+// known either.
+func LastRight(good, noticed, now time.Time) time.Time {
+	if noticed.IsZero() || noticed.After(now) {
+		noticed = now
+	}
+	if good.IsZero() || good.After(noticed) {
+		return noticed
+	}
+	return good
 }

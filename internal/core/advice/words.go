@@ -11,9 +11,6 @@ import (
 	"humble-rewind/internal/core/condition"
 )
 
-// say writes a time for reading aloud.
-func (c *chooser) say(t time.Time) string { return Say(t, c.Now, c.Zone) }
-
 // Say writes a time for reading aloud: the day of the week and the day, with the year where it is not this one.
 func Say(t, now time.Time, zone *time.Location) string {
 	if t.IsZero() {
@@ -90,15 +87,10 @@ func anyOf(failed map[int64]string) string {
 }
 
 // said says what examining a content gave.
-func said(v condition.Verdict) []string {
-	reasons := strings.Join(v.Reasons, " ")
-	switch v.State {
-	case condition.Sound:
-		return []string{strings.TrimSpace("It was examined and is sound. " + reasons)}
-	case condition.Doubtful:
-		return []string{strings.TrimSpace("It was examined, and whether it is whole is not certain. " + reasons)}
-	case condition.Broken:
-		return []string{strings.TrimSpace("It is broken. " + reasons)}
+func (s Speaker) said(v condition.Verdict) Reason {
+	code := map[condition.State]string{condition.Sound: "sound", condition.Doubtful: "doubtful", condition.Broken: "broken"}[v.State]
+	if code == "" {
+		code = "unread"
 	}
-	return []string{strings.TrimSpace("It could not be examined, so nothing is promised. " + reasons)}
+	return s.Reason(code, "why", v.Reasons)
 }

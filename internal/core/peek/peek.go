@@ -14,6 +14,8 @@ const (
 	maxLines     = 1000
 	maxLineRunes = 2000
 	maxStrings   = 60
+	maxColumns   = 100
+	maxCellRunes = 200
 )
 
 // Shows says what kind of look a preview gives.
@@ -33,8 +35,9 @@ type Preview struct {
 	MediaType     string // by content
 	Encoding      string // of text
 	Lines         []string
-	Cut           bool // there is more than the lines show
-	Width, Height int  // of a picture, in pixels
+	Sheets        []document.Sheet // of a spreadsheet or separated values, beside the lines
+	Cut           bool             // there is more than is shown
+	Width, Height int              // of a picture, in pixels
 	Note          string
 }
 
@@ -60,6 +63,7 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 		if err == nil {
 			p.Shows = Text
 			p.Lines, p.Cut = documentLines(d)
+			p.sheets(d)
 			return p, nil
 		}
 		if p.MediaType != "application/zip" || document.Damaged(err) {
@@ -70,6 +74,9 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 			p.Shows, p.Encoding = Text, encoding
 			p.Lines, p.Cut = lines(decodeText(head, encoding))
 			p.Cut = p.Cut || size > int64(len(head))
+			if d, ok := separated(p.Lines); ok {
+				p.sheets(d)
+			}
 			return p, nil
 		}
 	}
@@ -95,6 +102,47 @@ func documentLines(d document.Document) (kept []string, cut bool) {
 		kept = append(kept, line)
 	}
 	return kept, cut || d.Cut || len(all) > maxLines
+}
+
+// sheets keeps the cells of a document's sheets, as far as a first look goes.
+func (p *Preview) sheets(d document.Document) {
+	rows := 0
+	for _, sheet := range d.Sheets {
+		kept := document.Sheet{Name: sheet.Name}
+		for _, row := range sheet.Rows {
+			if rows++; rows > maxLines {
+				p.Cut = true
+				break
+			}
+			cells := make([]string, min(len(row), maxColumns))
+			for i := range cells {
+				cells[i] = row[i]
+				if r := []rune(row[i]); len(r) > maxCellRunes {
+					cells[i] = string(r[:maxCellRunes]) + " …"
+				}
+			}
+			p.Cut = p.Cut || len(row) > maxColumns
+			kept.Rows = append(kept.Rows, cells)
+		}
+		if len(kept.Rows) > 0 {
+			p.Sheets = append(p.Sheets, kept)
+		}
+	}
+}
+
+// separated reads lines of text as a table, where each of them has the same number of cells.
+func separated(lines []string) (document.Document, bool) {
+	const few = 2
+	d, err := document.ReadCSV(strings.Join(lines, "\n"))
+	if err != nil || len(d.Sheets) != 1 || len(d.Sheets[0].Rows) < few || len(d.Sheets[0].Rows[0]) < few {
+		return d, false
+	}
+	for _, row := range d.Sheets[0].Rows {
+		if len(row) != len(d.Sheets[0].Rows[0]) {
+			return d, false
+		}
+	}
+	return d, true
 }
 
 func allZero(b []byte) bool {

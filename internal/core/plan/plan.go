@@ -24,8 +24,8 @@ type Rule string
 
 // The rules. The zero Rule is KeepBoth.
 const (
-	KeepBoth Rule = "keep-both" // the copy gets a readable new name beside what stands there
-	SetAside Rule = "set-aside" // what stands there goes into safekeeping first
+	KeepBoth Rule = "keep-both" // the copy gets a readable new name beside what is there
+	SetAside Rule = "set-aside" // what is there goes into safekeeping first
 	Skip     Rule = "skip"      // the copy stays where it is
 )
 
@@ -37,7 +37,7 @@ const (
 	Move   Action = "move"      // it leaves its store, record and all
 	Copy   Action = "copy"      // its store keeps it
 	Pass   Action = "skip"      // nothing is done, by rule
-	Aside  Action = "set-aside" // nothing comes; what stands there goes into safekeeping
+	Aside  Action = "set-aside" // nothing comes; what is there goes into safekeeping
 	Refuse Action = "refuse"    // nothing can be done; the note says why
 )
 
@@ -51,7 +51,7 @@ type Wanted struct {
 	Size    int64        // bytes, of all files where it is a folder
 	Volume  entry.Volume // the file system it lies on
 	Leaves  bool         // whether it is taken out of its store
-	Dated   time.Time    // the time that tells it from what stands there, in the zone to show it in
+	Dated   time.Time    // the time that tells it from what is there, in the zone to show it in
 	DatedBy string       // what that time is, such as "deleted"
 	Problem string       // why it cannot be brought back at all; empty where it can
 	Alone   bool         // of a folder: itself, without what is in it
@@ -439,16 +439,16 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 	switch {
 	case rule == Skip:
 		item.Action, item.Makes = Pass, nil
-		item.Clash = what + " stands there; skipped"
+		item.Clash = what + " is there already; skipped"
 		m.taken[item.To] = true
 		return true
 	case rule == KeepBoth && item.Versioned && !own && stands.Type == entry.File && item.Type == entry.File:
 		item.SetsAside = true
-		item.Clash = what + " stands there; it stays as the version before"
+		item.Clash = what + " is there already; it stays as the version before"
 		return false
 	case rule == SetAside && !own && stands.Type != entry.Other:
 		item.SetsAside = true
-		item.Clash = what + " stands there; it is set aside into safekeeping"
+		item.Clash = what + " is there already; it is set aside into safekeeping"
 		return false
 	}
 	folder := place.Folder(item.To.Path)
@@ -457,6 +457,6 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 		return m.taken[p] || m.world.At(p).Exists
 	})
 	item.To.Path = place.Join(folder, name)
-	item.Clash = what + " stands there; both are kept"
+	item.Clash = what + " is there already; both are kept"
 	return false
 }

@@ -8,7 +8,8 @@
 // KIND is autosave, backup, temporary, recovery or lock; TRUST is sure, likely or weak. PATTERN is a file name in which
 // {name} stands for a whole file name, {stem} and {ext} for what is before and behind its last dot, {bare} for a name without
 // any dot, {n} for digits, {x} for anything, and {path:C} for a whole path whose slashes are written as the character C. FOLDER is a
-// folder below a person's home in which * stands for one name; without it the leftover lies beside its document. DOCUMENT is the
+// folder below a person's home, or, with a slash before it, of the machine, in which * stands for one name and ** at the end for whatever is
+// below; without it the leftover lies beside its document. DOCUMENT is the
 // document's name made of the same parts, in which ? stands for one character, or .* for any extension; a lone * says that
 // only content can tell. A # begins a comment, where it is the first thing in a line.
 package stray
@@ -62,6 +63,7 @@ type Rule struct {
 	Document string
 	name     *regexp.Regexp
 	folder   *regexp.Regexp
+	begins   string // of the folder, up to its first *: cheaper to look at
 	swap     string // the character that slashes of {path:C} are written as
 }
 
@@ -121,6 +123,45 @@ func (rules Rules) Match(file, home string) (Match, bool) {
 	return Match{}, false
 }
 
+// For picks the rules by which something at a path may be a leftover of a document, told from its name alone: those that name
+// documents, where it has the document's name in its own or nearly all of that, and those by which only content tells.
+type For struct {
+	nameless Rules
+	tails    []string
+}
+
+// For prepares to look for leftovers of a document that is known under some names.
+func (rules Rules) For(documents []string) For {
+	const swapped = 2 // letters at the beginning of a name that some programs write others for
+	var f For
+	for i := range rules {
+		if rules[i].Document == "*" {
+			f.nameless = append(f.nameless, rules[i])
+		}
+	}
+	for _, d := range documents {
+		name := []rune(place.Name(d))
+		stem := []rune(strings.TrimSuffix(string(name), path.Ext(string(name))))
+		if len(stem) > swapped+1 {
+			stem = stem[swapped:]
+		}
+		f.tails = append(f.tails, string(stem))
+	}
+	return f
+}
+
+// May tells whether what lies at a path may be a leftover of the document.
+func (f For) May(lies, home string) bool {
+	name := place.Name(lies)
+	for _, tail := range f.tails {
+		if strings.Contains(name, tail) {
+			return true
+		}
+	}
+	_, ok := f.nameless.Match(lies, home)
+	return ok
+}
+
 // Matches yields what each rule that a file fits makes of it. A name such as plan.odt_0.odt can be read in several ways,
 // and only the document tells which is meant.
 func (rules Rules) Matches(file, home string) iter.Seq[Match] {
@@ -130,7 +171,12 @@ func (rules Rules) Matches(file, home string) iter.Seq[Match] {
 			r := &rules[i]
 			if r.folder != nil {
 				below, ok := place.Below(dir, home)
-				if home == "" || !ok || !r.folder.MatchString(below) {
+				if strings.HasPrefix(r.Folder, "/") {
+					below, ok = dir, true
+				} else if home == "" {
+					ok = false
+				}
+				if !ok || !strings.HasPrefix(below, r.begins) || !r.folder.MatchString(below) {
 					continue
 				}
 			}
@@ -227,9 +273,11 @@ func parse(line string) (Rule, error) {
 	left = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(strings.TrimPrefix(left, fields[0])), fields[1]))
 	if pattern, folder, ok := cutLast(left, " in "); ok {
 		left = strings.TrimSpace(pattern)
-		r.Folder = strings.Trim(strings.TrimSpace(folder), "/")
-		parts := strings.Split(regexp.QuoteMeta(r.Folder), `\*`)
-		r.folder = regexp.MustCompile(`^(?s:` + strings.Join(parts, `[^/]+`) + `)$`)
+		r.Folder = strings.TrimSuffix(strings.TrimSpace(folder), "/")
+		any := strings.ReplaceAll(regexp.QuoteMeta(r.Folder), `/\*\*`, `(?:/.*)?`)
+		r.begins, _, _ = strings.Cut(r.Folder, "*")
+		r.begins = strings.TrimSuffix(r.begins, "/")
+		r.folder = regexp.MustCompile(`^(?s:` + strings.ReplaceAll(any, `\*`, `[^/]+`) + `)$`)
 	}
 	r.Pattern, r.Document = left, strings.TrimSpace(document)
 	expression, err := r.expression()
@@ -291,4 +339,13 @@ func (r *Rule) expression() (string, error) {
 	}
 	b.WriteString(`)$`)
 	return b.String(), nil
+}
+
+// Sessions are the folders in which programs keep what is written for a moment, for a person with a home: the system's own, and hers.
+func Sessions(home string) []string {
+	all := []string{"/tmp", "/var/tmp"}
+	if home != "" {
+		all = append(all, place.Join(home, "tmp"), place.Join(home, ".tmp"))
+	}
+	return all
 }

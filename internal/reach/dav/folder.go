@@ -398,7 +398,7 @@ func (n *newFile) Cut(_ context.Context, size int64) error {
 	return nil
 }
 
-// send puts what was written in place of the empty file that was made, if that is still what stands there.
+// send puts what was written in place of the empty file that was made, if that is still what is there.
 func (n *newFile) send(ctx context.Context) error {
 	if !n.dirty {
 		return nil

@@ -1,0 +1,188 @@
+package advice
+
+import (
+	"slices"
+	"strings"
+
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/trail"
+)
+
+// examine examines a version, and judges what its bytes alone do not tell.
+func (c *chooser) examine(n int) Examined {
+	if found, ok := c.verdicts[n]; ok {
+		return found
+	}
+	found := c.byItself(n)
+	c.verdictOf(n, &found)
+	c.verdicts[n] = found
+	return found
+}
+
+// byItself is what a version's bytes alone tell.
+func (c *chooser) byItself(n int) Examined {
+	v := &c.Trail.Versions[n]
+	if found, ok := c.alone[v.Content]; ok {
+		return found
+	}
+	found := c.reading.Condition(c.contentOf(n))
+	if v.SHA256 == "" {
+		v.SHA256 = found.SHA256
+	}
+	found.Reasons = slices.Clip(found.Reasons)
+	c.alone[v.Content] = found
+	return found
+}
+
+// verdictOf judges beside the other versions what was found of one.
+func (c *chooser) verdictOf(n int, found *Examined) {
+	looks := c.Loss == Damaged || c.mixed.leftover(n) != nil
+	switch {
+	case found.Empty && !c.everHeld():
+		found.State, found.Reasons = condition.Sound, []string{c.Reason("empty-always").Text}
+	case found.Empty:
+		found.State = condition.Broken
+	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
+		found.State = condition.Broken
+		found.Reasons = append([]string{c.Reason("changed-silently").Text}, found.Reasons...)
+	case c.Loss == Damaged && found.State == condition.Sound && found.Rename != "":
+		c.judgeKind(n, found)
+	case found.State == condition.Doubtful && !found.Proved && c.becameNothing(n, found):
+	case looks && found.State != condition.Broken && found.State != condition.Unread && !found.Proved:
+		c.judgeEnd(n, found)
+	}
+}
+
+// earlier yields the versions with another content that came before one, latest first.
+func (c *chooser) earlier(n int) (all []int) {
+	met := map[int]bool{c.Trail.Versions[n].Content: true}
+	for k := n - 1; k >= 0 && len(met) <= maxEnds; k-- {
+		v := &c.Trail.Versions[k]
+		if !met[v.Content] && c.isFile(k) && v.Size > 0 && c.mixed.leftover(k) == nil {
+			met[v.Content] = true
+			all = append(all, k)
+		}
+	}
+	return all
+}
+
+// judgeKind finds out whether a version that is of another kind than its name says took the place of one that is not: then it
+// is no wrong name, but a wrong content.
+func (c *chooser) judgeKind(n int, found *Examined) {
+	before := c.earlier(n)
+	if len(before) == 0 {
+		return
+	}
+	if v := c.byItself(before[0]); v.State == condition.Sound && v.Rename == "" {
+		found.State, found.Rename = condition.Doubtful, ""
+		found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[before[0]].Arrived).Text)
+	}
+}
+
+// becameNothing finds out whether a version of no known format took the place of one whose format proved it whole: no name need tell
+// what was meant then.
+func (c *chooser) becameNothing(n int, found *Examined) bool {
+	if found.Media != "application/octet-stream" {
+		return false
+	}
+	for _, k := range c.earlier(n) {
+		before := c.byItself(k)
+		if before.State == condition.Unread || before.Media == found.Media {
+			continue
+		}
+		if before.State != condition.Sound {
+			return false
+		}
+		found.State = condition.Broken
+		found.Reasons = []string{c.Reason("became-noise", "at", c.Trail.Versions[k].Arrived).Text}
+		return true
+	}
+	return false
+}
+
+// judgeEnd finds out whether a version without checks of its own was cut off, from the versions before it.
+func (c *chooser) judgeEnd(n int, found *Examined) {
+	for _, k := range c.earlier(n) {
+		at := c.Trail.Versions[k].Arrived
+		if c.byItself(k).State == condition.Broken {
+			continue
+		}
+		switch c.reading.Cut(c.contentOf(n), c.contentOf(k)) {
+		case NotCut:
+			return
+		case Beginning:
+			found.State, found.Reasons = condition.Broken, []string{c.Reason("cut-beginning", "at", at).Text}
+			return
+		case Ragged:
+			found.State, found.Reasons = condition.Doubtful, []string{c.Reason("cut-ragged", "at", at).Text}
+			return
+		}
+	}
+}
+
+// everHeld tells whether any version had content.
+func (c *chooser) everHeld() bool {
+	return slices.ContainsFunc(c.Trail.Versions, func(v trail.Version) bool { return v.Type == entry.File && v.Size > 0 })
+}
+
+// hidden tells whether a version's content came up by a change that kept size and write time.
+func (c *chooser) hidden(n int) bool {
+	for k := range c.Trail.Versions {
+		if c.Trail.Versions[k].Content == c.Trail.Versions[n].Content {
+			return c.Trail.Versions[k].Hidden
+		}
+	}
+	return false
+}
+
+// against says which hint speaks against a version.
+func (c *chooser) against(n int) Reason {
+	if h := c.Hints; h.Media != "" {
+		if found := c.examine(n); found.Media != "" && !strings.HasPrefix(found.Media, h.Media) {
+			return c.Reason("other-type", "media", found.Media, "wanted", h.Media)
+		}
+	}
+	return c.hinted(c.contentOf(n))
+}
+
+// againstCopy says what speaks against a content that is no version of the place: that it cannot be read, is broken, or a hint.
+func (c *chooser) againstCopy(content Content, examined Examined) Reason {
+	switch {
+	case len(examined.Failed) > 0:
+		return c.Reason("unreadable", "why", anyOf(examined.Failed))
+	case examined.State == condition.Broken:
+		return c.Reason("broken", "why", examined.Reasons)
+	case c.Hints.Media != "" && examined.Media != "" && !strings.HasPrefix(examined.Media, c.Hints.Media):
+		return c.Reason("other-type", "media", examined.Media, "wanted", c.Hints.Media)
+	}
+	return c.hinted(content)
+}
+
+// hinted says which hint speaks against a content, whichever copy it is read from.
+func (c *chooser) hinted(content Content) Reason {
+	h := c.Hints
+	switch {
+	case content.SHA256 != "" && c.Wrong[content.SHA256]:
+		return c.Reason("said-wrong")
+	case h.Least > 0 && content.Size < h.Least:
+		return c.Reason("too-small", "size", Size(content.Size), "least", Size(h.Least))
+	case h.Most > 0 && content.Size > h.Most:
+		return c.Reason("too-large", "size", Size(content.Size), "most", Size(h.Most))
+	}
+	if len(h.Words) > 0 {
+		lacking, ok := c.reading.Holds(content, h.Words)
+		if !ok {
+			return c.Reason("text-unreadable")
+		}
+		if len(lacking) > 0 {
+			return c.Reason("lacks-words", "words", Words(lacking))
+		}
+	}
+	for _, word := range h.Without {
+		if lacking, ok := c.reading.Holds(content, []string{word}); ok && len(lacking) == 0 {
+			return c.Reason("has-words", "words", Words{word})
+		}
+	}
+	return Reason{}
+}

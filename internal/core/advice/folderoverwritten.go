@@ -1,0 +1,246 @@
+package advice
+
+import (
+	"cmp"
+	"slices"
+	"time"
+
+	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/place"
+)
+
+// overwritten brings back the files in whose place something else came: those that a mass change made worse, and, of the others, each by
+// itself.
+func (c *folderChooser) overwritten() {
+	c.findMoved()
+	c.findMass()
+	if c.Mass == nil {
+		c.AsOf = c.Good
+	}
+	if c.Sealed {
+		c.sayMoment()
+		return
+	}
+	c.ahead()
+	for i := range c.Files {
+		f := &c.Files[i]
+		hit := c.Mass != nil && c.Mass.Hit[i]
+		switch {
+		case f.stands():
+			c.changed(i, hit)
+		case hit && c.moved[i] == (place.Place{}):
+			if n, from, to, ok := f.removal(c.Noticed); ok {
+				c.removed(removal{i, n, from, to})
+			}
+		}
+	}
+	c.sayMoment()
+}
+
+// sayMoment says which moment is offered, and why.
+func (c *folderChooser) sayMoment() {
+	switch {
+	case c.Mass != nil:
+		c.sayMass()
+	case !c.Good.IsZero():
+		c.because("offered-right", "at", c.Good)
+	}
+}
+
+// ahead examines what stands, in one go: what the mass change hit first, then what an earlier one did.
+func (c *folderChooser) ahead() {
+	var hit, earlier, rest []Sized
+	for i := range c.Files {
+		f := &c.Files[i]
+		v := f.last()
+		if !f.stands() || v.Arrived > c.Noticed.UnixNano() {
+			continue
+		}
+		s := Sized{cmp.Or(v.Live, v.Copy), v.Size}
+		switch {
+		case s.ID == 0:
+		case c.Mass != nil && (c.Mass.Hit[i] || c.Mass.New[i]):
+			hit = append(hit, s)
+		case c.hitBefore(i):
+			earlier = append(earlier, s)
+		case c.Loss == Damaged || len(f.Versions) > 1:
+			rest = append(rest, s)
+		}
+	}
+	c.reading.Ahead(slices.Concat(hit, earlier, rest))
+}
+
+func (c *folderChooser) hitBefore(file int) bool {
+	for _, m := range c.masses {
+		if m.Hit[file] {
+			return true
+		}
+	}
+	return false
+}
+
+// standing examines what stands of a file, judged beside its versions, and counts what it is.
+func (c *folderChooser) standing(f *FolderFile) Examined {
+	ch := newChooser(Question{Loss: Damaged, Noticed: c.Noticed}, c.evidence(f), c.reading)
+	ch.interleaveNone()
+	last := len(f.Versions) - 1
+	found := ch.reading.Condition(c.content(f, last))
+	if found.State != condition.Broken && found.State != condition.Unread {
+		ch.verdictOf(last, &found)
+	}
+	switch found.State {
+	case condition.Unread:
+		c.unread++
+	default:
+		c.read++
+		if found.State == condition.Broken {
+			c.broken++
+			if found.Noise {
+				c.noise++
+			}
+		}
+	}
+	return found
+}
+
+// changed judges a file that stands, for having been overwritten.
+func (c *folderChooser) changed(i int, hit bool) {
+	f := &c.Files[i]
+	last := len(f.Versions) - 1
+	v := f.last()
+	if v.Arrived > c.Noticed.UnixNano() && !hit {
+		c.Same++
+		return
+	}
+	if c.Mass != nil && c.Mass.New[i] {
+		c.add(FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: c.Reason("entry-came")})
+		return
+	}
+	n, before := -1, time.Time{}
+	switch {
+	case !c.Good.IsZero():
+		n, _ = f.At(c.Good.UnixNano())
+		before = c.Good
+	case hit:
+		if k, at := f.own(c.Mass); k > 0 {
+			n, before = k-1, at
+		}
+	}
+	if n < 0 {
+		c.alone(i)
+		return
+	}
+	if f.Versions[n].Content == v.Content {
+		c.Same++
+		return
+	}
+	kept, note := c.harmless(f, n, last, hit)
+	if kept {
+		if note.Code == "" {
+			c.Same++
+			return
+		}
+		c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: note})
+		return
+	}
+	e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
+	if note.Code == "entry-lost" && c.Good.IsZero() {
+		e = workedOut(e, note)
+	}
+	if e.Note.Code == "" {
+		e.Note = note
+	}
+	c.add(e)
+}
+
+// alone judges a file that no mass change hit, and of which nobody said when it was right: only what clearly stands out is harm.
+func (c *folderChooser) alone(i int) {
+	f := &c.Files[i]
+	if len(f.Versions) < 2 {
+		if f.Versions[0].Live != 0 && c.standing(f).State == condition.Broken {
+			c.mendOne(f)
+			return
+		}
+		c.Same++
+		return
+	}
+	ch := newChooser(Question{Loss: Overwritten, Noticed: c.Noticed}, c.evidence(f), c.reading)
+	ch.interleaveNone()
+	if b := ch.breakIn(ch.before(c.Noticed)); b.clear && c.Good.IsZero() {
+		before := ch.Trail.Versions[b.at].Arrived.Add(-1)
+		note := c.Reason("entry-returned", "at", ch.Trail.Versions[b.at].Arrived)
+		if b.why.Code == "before-the-break" {
+			note = c.Reason("entry-lost", "at", ch.Trail.Versions[b.at].Arrived, "lost", Share(b.why.Values["lost"].(float64)))
+		}
+		e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
+		c.add(workedOut(e, note))
+		return
+	}
+	if c.standing(f).State == condition.Broken {
+		c.mendOne(f)
+		return
+	}
+	c.Same++
+}
+
+// workedOut says of an entry that its moment is worked out from contents alone, so that it is not certain.
+func workedOut(e FolderEntry, note Reason) FolderEntry {
+	if e.Part == PartCertain {
+		e.Part = PartAssumed
+	}
+	if e.Note.Code == "" {
+		e.Note = note
+	}
+	return e
+}
+
+// harmless tells whether what stands now is work that should stay: it is not broken, it is not older content come back, and it came after
+// the mass change or goes on from what was there before.
+func (c *folderChooser) harmless(f *FolderFile, n, last int, hit bool) (bool, Reason) {
+	v := &f.Versions[last]
+	at := moment(v.Arrived)
+	if c.returned(f, n, last) {
+		return false, c.Reason("entry-returned", "at", at)
+	}
+	found := c.standing(f)
+	after := c.Mass != nil && v.Arrived > c.Mass.To.UnixNano()
+	switch {
+	case found.State == condition.Broken:
+		return false, c.Reason("broken", "why", found.Reasons)
+	case found.State == condition.Unread && hit:
+		return after, c.Reason("entry-unread", "at", at)
+	case after && hit:
+		return true, c.Reason("entry-later", "at", at)
+	}
+	kept, _, ok := c.reading.Kept(c.content(f, n), c.content(f, last))
+	switch {
+	case !ok && !hit:
+		return true, Reason{}
+	case ok && kept >= goesOn && hit:
+		return true, c.Reason("entry-goes-on", "share", Share(kept))
+	case ok && kept >= goesOn:
+		return true, c.Reason("entry-later", "at", at)
+	}
+	return false, c.Reason("entry-lost", "at", at, "lost", Share(1-kept))
+}
+
+// returned tells whether a version has, byte for byte, what had stood there before another did already, or an older date than that:
+// somebody, or a sync, put older content in the place of newer.
+func (c *folderChooser) returned(f *FolderFile, n, last int) bool {
+	v, before := &f.Versions[last], &f.Versions[n]
+	if !v.Doubted && !before.Doubted && v.Written != 0 && before.Written != 0 && v.Written < before.Written-int64(dateSlack) {
+		return true
+	}
+	for k := range f.Versions[:n] {
+		old := &f.Versions[k]
+		if old.Content == v.Content {
+			return true
+		}
+		if old.Size == v.Size && old.Size > 0 && old.Content != before.Content {
+			if same, ok := c.reading.Same(c.content(f, k), c.content(f, last)); ok && same {
+				return true
+			}
+		}
+	}
+	return false
+}

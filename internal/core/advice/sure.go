@@ -1,0 +1,137 @@
+package advice
+
+import (
+	"strings"
+
+	"humble-rewind/internal/core/condition"
+)
+
+// surely says how sure a recommendation is, and names what it stands on that is not proved: one thing makes it likely, one that
+// only the user or a look can settle makes it open.
+func (c *chooser) surely(w candidates, n int) {
+	r := c.Recommended
+	v := &c.Trail.Versions[n]
+	s := c.mixed.leftover(n)
+	state := r.Condition.State
+	r.Sure = Certain
+	why := Reason{}
+	switch {
+	case state == condition.Unread:
+		r.Sure, why = Open, c.Reason("open-unread")
+	case state == condition.Doubtful && w.strict:
+		r.Sure, why = Open, c.Reason("open-doubtful")
+	case w.open:
+		r.Sure, why = Open, w.assumed
+	case s != nil:
+		r.Sure, why = Likely, c.Reason("assume-leftover")
+		r.Costs = append(r.Costs, c.Reason("leftover-costs"))
+	case state == condition.Doubtful:
+		r.Sure, why = Likely, c.Reason("assume-whole")
+	case w.nearest >= 0 && v.Content != c.Trail.Versions[w.nearest].Content && !w.strict:
+		r.Sure, why = Likely, c.Reason("assume-older")
+	case w.assumed.Code != "":
+		r.Sure, why = Likely, w.assumed
+	case w.strict && c.brokenAfter(n) && c.assumedBefore(n).Code != "":
+		r.Sure, why = Likely, c.assumedBefore(n)
+	case w.strict && !r.Condition.Proved && !c.brokenAfter(n):
+		r.Sure, why = Likely, c.Reason("assume-whole")
+	case v.Doubt != "" && !c.Good.IsZero():
+		r.Sure, why = Likely, c.Reason("assume-date")
+	}
+	if r.Copy.Access == Doubted && r.Sure == Certain {
+		r.Sure, why = Likely, c.Reason("assume-whole")
+	}
+	if why.Code != "" {
+		r.Because = append(r.Because, why)
+	}
+	if r.Sure == Open {
+		c.ask(w, n)
+	}
+}
+
+// brokenAfter tells whether a newer version was found to be broken, so that the damage is known to have come after this one.
+func (c *chooser) brokenAfter(n int) bool {
+	for k := n + 1; k < len(c.Trail.Versions); k++ {
+		if c.mixed.leftover(k) == nil && c.verdicts[k].State == condition.Broken {
+			return true
+		}
+	}
+	return false
+}
+
+// assumedBefore is what is assumed of the time between a version and the broken one after it.
+func (c *chooser) assumedBefore(n int) Reason {
+	v := &c.Trail.Versions[n]
+	if v.Superseded.IsZero() {
+		return Reason{}
+	}
+	assumed, _ := c.window(n, v.LastSeen, v.Superseded)
+	return assumed
+}
+
+// ask finds the one question that settles between what is recommended and what it may be instead.
+func (c *chooser) ask(w candidates, n int) {
+	k := w.rival
+	if k < 0 || k >= len(c.Trail.Versions) || !c.isFile(k) || c.Trail.Versions[k].Content == c.Trail.Versions[n].Content {
+		return
+	}
+	copies := readable(c.copiesOf(k))
+	if len(copies) == 0 || c.examine(k).State == condition.Broken {
+		return
+	}
+	ours, theirs := c.contentOf(n), c.contentOf(k)
+	first, second := c.Recommended.Copy, copies[0]
+	if len(c.Hints.Words) == 0 && len(c.Hints.Without) == 0 {
+		if passage := c.passage(ours, theirs); passage != "" {
+			c.Ask = &Ask{Reason: c.askFor(passage), Answers: []AskAnswer{
+				{Text: "Yes", Copy: first, Hints: Hints{Words: []string{passage}}}, {Text: "No", Copy: second, Hints: Hints{Without: []string{passage}}}}}
+			return
+		}
+		if passage := c.passage(theirs, ours); passage != "" {
+			c.Ask = &Ask{Reason: c.askFor(passage), Answers: []AskAnswer{
+				{Text: "Yes", Copy: second, Hints: Hints{Words: []string{passage}}}, {Text: "No", Copy: first, Hints: Hints{Without: []string{passage}}}}}
+			return
+		}
+	}
+	a, b := &c.Trail.Versions[n], &c.Trail.Versions[k]
+	if small, large := min(a.Size, b.Size), max(a.Size, b.Size); float64(large) >= tellingSizes*float64(small) {
+		between := (small + large) / 2
+		fewer, more := Hints{Most: between}, Hints{Least: between}
+		answers := []AskAnswer{{Text: capital(bytes(a.Size)), Copy: first, Hints: more}, {Text: capital(bytes(b.Size)), Copy: second, Hints: fewer}}
+		if a.Size < b.Size {
+			answers[0].Hints, answers[1].Hints = fewer, more
+		}
+		c.Ask = &Ask{Reason: c.Reason("ask-size", "one", Size(a.Size), "other", Size(b.Size)), Answers: answers}
+		return
+	}
+	at := laterOf(a.Arrived, b.Arrived)
+	answers := []AskAnswer{{Text: "From before", Copy: first}, {Text: "From after", Copy: second}}
+	if a.Arrived.After(b.Arrived) {
+		answers[0].Copy, answers[1].Copy = second, first
+	}
+	c.Ask = &Ask{Reason: c.Reason("ask-date", "at", at), Answers: answers}
+}
+
+// passage is one that a content has and another has not.
+func (c *chooser) passage(of, other Content) string {
+	found := c.reading.Only(of, other)
+	if found == "" {
+		return ""
+	}
+	if lacking, ok := c.reading.Holds(of, []string{found}); !ok || len(lacking) > 0 {
+		return ""
+	}
+	if lacking, ok := c.reading.Holds(other, []string{found}); !ok || len(lacking) == 0 {
+		return ""
+	}
+	return found
+}
+
+// askFor asks for a passage.
+func (c *chooser) askFor(passage string) Reason {
+	passage = strings.Join(strings.Fields(passage), " ")
+	if c.Loss == Overwritten {
+		return c.Reason("ask-passage-then", "passage", passage)
+	}
+	return c.Reason("ask-passage-want", "passage", passage)
+}
