@@ -60,7 +60,7 @@ func (p *Program) adviseCommand() *cli.Command {
 			func(ctx context.Context, s *session, c *cli.Command, args []string) error {
 				if id := c.String("case"); id != "" {
 					if len(args) > 0 {
-						return usage("advise: a case has its own place; leave one of them out")
+						return usage("a case has its own place; leave one of them out")
 					}
 					response, err := s.api.AdviseCase(ctx, id, &api.AdviseCaseParams{Zone: s.zoneName()})
 					return s.showAdvice(id)(shown[api.Advice](s, response, err))
@@ -78,7 +78,7 @@ func (p *Program) adviseCommand() *cli.Command {
 
 func (s *session) adviceQuestion(c *cli.Command, args []string) (api.NewAdvice, error) {
 	if len(args) == 0 {
-		return api.NewAdvice{}, usage("advise: name the place of what was lost, or a case with --case")
+		return api.NewAdvice{}, usage("name the place of what was lost, or a case with --case")
 	}
 	at, err := typedPlace(args[0])
 	if err != nil {
@@ -87,7 +87,7 @@ func (s *session) adviceQuestion(c *cli.Command, args []string) (api.NewAdvice, 
 	loss := api.Loss(c.String("loss"))
 	if !loss.Valid() {
 		return api.NewAdvice{}, usage(
-			"advise: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved; %s is none of them",
+			"say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved; %s is none of them",
 			place.Quote(string(loss)),
 		)
 	}
@@ -181,7 +181,7 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	case r != nil && a.Folder.AsOf != nil:
 		fmt.Fprintf(
 			s.Stdout,
-			"Bring back %s as they stood on %s.\n",
+			"Bring back %s as they were on %s.\n",
 			count(int64(a.Folder.Certain+a.Folder.Assumed), "file", "files"),
 			s.at(a.Folder.AsOf),
 		)
@@ -191,13 +191,15 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 		fmt.Fprintln(s.Stdout, "Nothing is recommended.")
 	}
 	if r := a.Recommended; r != nil {
+		fmt.Fprintln(s.Stdout, howSure(r.Sure))
+		s.printQuestion(a, forCase)
 		s.sentences("Because:", r.Because)
 		s.sentences("What it costs:", r.Costs)
 	} else {
 		s.sentences("Because:", a.Because)
 	}
 	for _, p := range a.FoundAt {
-		fmt.Fprintf(s.Stdout, "It stands at: %s\n", quoted(p))
+		fmt.Fprintf(s.Stdout, "It is at: %s\n", quoted(p))
 	}
 	s.printFolderAdvice(a.Folder)
 	if len(a.Others) > 0 {
@@ -230,13 +232,67 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 	fmt.Fprintln(s.Stdout, s.zoneLine())
 }
 
+// howSure says how sure an advice is.
+func howSure(sure api.Sure) string {
+	switch sure {
+	case api.SureCertain:
+		return "This is certain."
+	case api.SureLikely:
+		return "This is likely; the reasons say what it stands on."
+	}
+	return "This is open: it takes an answer from the user, or a look."
+}
+
+// printQuestion prints the one question that would settle an advice, with what each answer gives and how it is asked again.
+func (s *session) printQuestion(a api.Advice, forCase string) {
+	q := a.Question
+	if q == nil {
+		return
+	}
+	fmt.Fprintln(s.Stdout, "Ask the user: "+inert(q.Text))
+	for _, answer := range q.Answers {
+		line := fmt.Sprintf("  %s: it is %s", inert(answer.Text), answer.Copy)
+		if h := answer.Hints; h != nil {
+			if option := hintOption(h); forCase != "" {
+				line += fmt.Sprintf("; note that with humble-rewind case change %s %s", forCase, option)
+			} else {
+				line += "; ask again with " + option
+			}
+		}
+		fmt.Fprintln(s.Stdout, line)
+	}
+}
+
+// hintOption writes one hint as the option that gives it.
+func hintOption(h *api.Hints) string {
+	switch {
+	case h.Containing != nil:
+		return "--containing " + place.Quote(strings.Join(*h.Containing, " "))
+	case h.Without != nil:
+		return "--without " + place.Quote(strings.Join(*h.Without, " "))
+	case h.Least != nil:
+		return fmt.Sprintf("--least %d", *h.Least)
+	case h.Most != nil:
+		return fmt.Sprintf("--most %d", *h.Most)
+	}
+	return ""
+}
+
+// partWord says what becomes of a file, in the product's words.
+func partWord(part api.FolderPart) string {
+	if part == api.FolderPartAssumed {
+		return string(api.SureLikely)
+	}
+	return string(part)
+}
+
 func (s *session) printFolderAdvice(f *api.FolderAdvice) {
 	if f == nil || len(f.Entries) == 0 {
 		return
 	}
 	fmt.Fprintf(
 		s.Stdout,
-		"\n%d certain, %d assumed, %d missing, %d kept as they are, %d came with it, %d the same.\n",
+		"\n%d certain, %d likely, %d missing, %d kept as they are, %d came with it, %d the same.\n",
 		f.Certain,
 		f.Assumed,
 		f.Missing,
@@ -250,7 +306,7 @@ func (s *session) printFolderAdvice(f *api.FolderAdvice) {
 		if n == most {
 			break
 		}
-		t.add(dash(text(e.Copy)), string(e.Part), sizeOf(e.Size), quotePath(e.Name), inert(e.Note))
+		t.add(dash(text(e.Copy)), partWord(e.Part), sizeOf(e.Size), quotePath(e.Name), inert(e.Note))
 	}
 	t.print(s.Stdout)
 	if len(f.Entries) > most {

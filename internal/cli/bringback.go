@@ -16,7 +16,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 		Name: "bring-back", Usage: "bring copies back to where they were, or elsewhere", ArgsUsage: "COPY... | PLACE --as-of TIME | " +
 			"--case CASE [COPY...]",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it stood at this `TIME`, such as yesterday 17:00"},
+			&cli.StringFlag{Name: "as-of", Usage: "bring the place back as it was at this `TIME`, such as yesterday 17:00"},
 			&cli.StringFlag{
 				Name:  "captured-at",
 				Usage: "of a copy that its store shows at many points in time: which (`TIME`); the latest where left out",
@@ -36,7 +36,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 			&cli.StringFlag{
 				Name:  "clash",
 				Value: "keep-both",
-				Usage: "what to do where something stands already: keep-both, set-aside or skip (`RULE`)",
+				Usage: "what to do where something is there already: keep-both, set-aside or skip (`RULE`)",
 			},
 			&cli.BoolFlag{Name: "keep-owners", Usage: "keep owners and set-id bits also of what comes from a store that users can write"},
 			&cli.BoolFlag{Name: "trust-claimed", Usage: "let copies go to the places that records claim which may be forged"},
@@ -103,16 +103,16 @@ func (s *session) what(body *api.NewBringBack, c *cli.Command, args []string) er
 	case len(args) == 0 && body.Case != nil && asOf == nil:
 		return nil
 	case len(args) == 0:
-		return usage("bring-back: it wants the ids of copies, such as c12 c15, or a place, or a case with --case")
+		return usage("it wants the ids of copies, such as c12 c15, or a place, or a case with --case")
 	case asOf == nil && strings.Contains(args[0], ":"):
-		return usage("bring-back: %s is a place; say as of when with --as-of TIME, or name copies by their ids", place.Quote(args[0]))
+		return usage("%s is a place; say as of when with --as-of TIME, or name copies by their ids", place.Quote(args[0]))
 	case asOf == nil && c.IsSet("only"):
-		return usage("bring-back: --only is for a folder --as-of a time")
+		return usage("--only is for a folder --as-of a time")
 	case asOf == nil:
 		body.Copies = &args
 		return nil
 	case len(args) > 1:
-		return usage("bring-back: --as-of is for one place, and %d words were given", len(args))
+		return usage("--as-of is for one place, and %d words were given", len(args))
 	}
 	p, err := typedPlace(args[0])
 	if err != nil {
@@ -174,7 +174,7 @@ func (s *session) showPlan(plan api.Plan) {
 		}
 	}
 	if len(plan.Items) == 0 {
-		fmt.Fprintln(s.Stdout, "There is nothing to bring back: everything stands as it did.")
+		fmt.Fprintln(s.Stdout, "There is nothing to bring back: everything is as it was.")
 		return
 	}
 	t.print(s.Stdout)

@@ -156,7 +156,7 @@ func (s *session) typedCase(c *cli.Command) (api.NewCase, error) {
 		Hints:    hints(c),
 	}
 	if !body.Loss.Valid() {
-		return body, usage("case open: say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved")
+		return body, usage("say what happened with --loss deleted, overwritten, damaged, misplaced or unsaved")
 	}
 	var err error
 	if body.Place, err = placeFlag(c); err != nil {
@@ -185,7 +185,7 @@ func placeFlag(c *cli.Command) (*api.Destination, error) {
 // askCase asks for everything, one question after the other. What was understood of a time is said back.
 func (s *session) askCase() (body api.NewCase, err error) {
 	if s.Stdin == nil {
-		return body, usage("case open: give at least --loss and --place or --words")
+		return body, usage("give at least --loss and --place or --words")
 	}
 	in := bufio.NewScanner(s.Stdin)
 	ask := func(question string) string {
@@ -221,7 +221,7 @@ func (s *session) askCase() (body api.NewCase, err error) {
 	for !body.Loss.Valid() {
 		typed := ask("What happened: deleted, overwritten, damaged, misplaced or unsaved?")
 		if typed == "" {
-			return body, usage("case open: without what happened there is no case")
+			return body, usage("without what happened there is no case")
 		}
 		body.Loss = api.Loss(strings.ToLower(typed))
 	}

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/agnivade/levenshtein"
 	"github.com/urfave/cli/v3"
 
 	"humble-rewind/internal/core/place"
@@ -72,7 +73,7 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 		status = &statusError{ExitFailed, err}
 	}
 	if status.err != nil {
-		fmt.Fprintln(p.Stderr, "humble-rewind: "+status.err.Error())
+		fmt.Fprintln(p.Stderr, p.lead(args)+status.err.Error())
 		if status.status == ExitUsage && !strings.Contains(status.Error(), "\nNext: ") {
 			fmt.Fprintln(p.Stderr, "Next: humble-rewind help, or the command with --help, says how it is used.")
 		}
@@ -80,9 +81,30 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 	return status.status
 }
 
+// lead is what an error begins with: the program, and the command that was asked for.
+func (p *Program) lead(args []string) string {
+	lead := program
+	c := p.command()
+	for _, word := range args[min(1, len(args)):] {
+		sub := c.Command(word)
+		if sub == nil {
+			if strings.HasPrefix(word, "-") {
+				continue
+			}
+			break
+		}
+		c = sub
+		lead += " " + sub.Name
+	}
+	return lead + ": "
+}
+
+// program is what the program is called.
+const program = "humble-rewind"
+
 func (p *Program) command() *cli.Command {
 	root := &cli.Command{
-		Name:                  "humble-rewind",
+		Name:                  program,
 		Usage:                 "get people's files back",
 		Version:               p.Version,
 		Writer:                p.Stdout,
@@ -104,32 +126,76 @@ func (p *Program) command() *cli.Command {
 			p.trailCommand(), p.folderCommand(),
 			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(),
 			p.caseCommand(),
-			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(), p.driveCommand(),
+			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(), p.driveCommand(), p.manualCommand(),
 		},
 		CommandNotFound: nil,
 	}
-	p.harden(root, "humble-rewind")
+	p.harden(root)
 	return root
 }
 
 // harden sets on every command what is not inherited: usage errors as ours, list flags that do not split at commas
 // (which names may hold), no exiting from inside, and an error for words that are no command.
-func (p *Program) harden(c *cli.Command, path string) {
-	c.OnUsageError = func(_ context.Context, _ *cli.Command, err error, _ bool) error { return usage("%s: %w", path, err) }
+func (p *Program) harden(c *cli.Command) {
+	c.OnUsageError = func(_ context.Context, cmd *cli.Command, err error, _ bool) error { return wrongOption(cmd, err) }
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.DisableSliceFlagSeparator = true
 	if len(c.Commands) > 0 && c.Action == nil {
 		c.Action = func(_ context.Context, cmd *cli.Command) error {
 			if word := cmd.Args().First(); word != "" {
-				return usage("%s: there is no command %s", path, place.Quote(word))
+				return usage("there is no command %s%s", place.Quote(word), meant(word, commandNames(cmd)))
 			}
 			_ = cli.ShowSubcommandHelp(cmd)
 			return silent(ExitUsage)
 		}
 	}
 	for _, sub := range c.Commands {
-		p.harden(sub, path+" "+sub.Name)
+		p.harden(sub)
 	}
+}
+
+// wrongOption words an error about an option, and names the one that was likely meant.
+func wrongOption(c *cli.Command, err error) error {
+	name, ok := strings.CutPrefix(err.Error(), "flag provided but not defined: ")
+	if !ok {
+		return usage("%w", err)
+	}
+	name = strings.TrimLeft(name, "-")
+	var known []string
+	for _, of := range []*cli.Command{c, c.Root()} {
+		for _, f := range of.Flags {
+			for _, n := range f.Names() {
+				known = append(known, "--"+n)
+			}
+		}
+	}
+	return usage("there is no option --%s%s", name, meant("--"+name, known))
+}
+
+func commandNames(c *cli.Command) (all []string) {
+	for _, sub := range c.VisibleCommands() {
+		all = append(all, sub.Name)
+	}
+	return all
+}
+
+// meant names the word that was likely meant, for the end of a sentence: one that begins so, or is written nearly so; "" where none is.
+func meant(word string, known []string) string {
+	const far = 3 // letters changed, of which a word must have more
+	best, nearest := "", far
+	for _, k := range known {
+		n := levenshtein.ComputeDistance(word, k)
+		if len(strings.TrimLeft(word, "-")) >= 2 && strings.HasPrefix(k, word) {
+			n = 1
+		}
+		if n < nearest && n < len(strings.TrimLeft(k, "-")) {
+			best, nearest = k, n
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return "; did you mean " + best + "?"
 }
 
 func firstNonEmpty(values ...string) string {
@@ -145,9 +211,21 @@ func firstNonEmpty(values ...string) string {
 func arguments(c *cli.Command, least, most int, what string) ([]string, error) {
 	args := c.Args().Slice()
 	if len(args) < least || most >= 0 && len(args) > most {
-		return nil, usage("%s: it wants %s, and got %d words", strings.TrimSpace(c.FullName()), what, len(args))
+		given := "and nothing was given"
+		if len(args) > 0 {
+			given = fmt.Sprintf("and was given %s", strings.Join(quotedAll(args), " "))
+		}
+		return nil, usage("it takes %s, %s", what, given)
 	}
 	return args, nil
+}
+
+func quotedAll(words []string) []string {
+	all := make([]string, len(words))
+	for i, w := range words {
+		all[i] = place.Quote(w)
+	}
+	return all
 }
 
 func jsonFlag() cli.Flag {

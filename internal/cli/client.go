@@ -181,8 +181,11 @@ func problemError(status int, body []byte) error {
 		text = strings.TrimRight(text, "\n") + "\nNext: " + *p.Next
 	}
 	exit := ExitFailed
-	if status == http.StatusBadRequest {
+	switch status {
+	case http.StatusBadRequest:
 		exit = ExitUsage
+	case http.StatusNotFound: // whatever it is that is not known
+		exit = ExitNothing
 	}
 	return &statusError{exit, errors.New(text)}
 }

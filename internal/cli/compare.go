@@ -46,7 +46,7 @@ func (s *session) showComparison(d api.Comparison) {
 	if d.Right != nil {
 		fmt.Fprintf(s.Stdout, "second  %s  %s  written %s\n", d.Right.Id, quoted(d.Right.Place), s.at(d.Right.WrittenAt))
 	} else {
-		fmt.Fprintf(s.Stdout, "second  what stands there now\n")
+		fmt.Fprintf(s.Stdout, "second  what is there now\n")
 	}
 	fmt.Fprintln(s.Stdout, inert(d.Summary))
 	for _, note := range d.Notes {

@@ -3,9 +3,7 @@ package cli
 import (
 	"context"
 	"encoding/base64"
-	"errors"
 	"fmt"
-	"net/http"
 	"strings"
 	"time"
 
@@ -17,7 +15,7 @@ import (
 
 func (p *Program) folderCommand() *cli.Command {
 	return &cli.Command{
-		Name: "folder", Usage: "a folder as it stood at a moment, put together from all sources", ArgsUsage: "PLACE",
+		Name: "folder", Usage: "a folder as it was at a moment, put together from all sources", ArgsUsage: "PLACE",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as-of", Usage: "the moment, a `TIME` such as yesterday 17:00 (default: now)"},
 			&cli.StringFlag{Name: "against", Usage: "what to compare it with: now or a `TIME`", Value: "now"},
@@ -42,7 +40,7 @@ func (p *Program) folderCommand() *cli.Command {
 				ctx,
 				&api.GetFolderParams{Machine: at.Machine, PathBytes: encoded(at.Path), AsOf: asOf, Against: against, Deep: &deep},
 			)
-			f, err := found[api.Folder](s, response, err)
+			f, err := shown[api.Folder](s, response, err)
 			if err == nil && !s.json {
 				s.showFolder(f)
 			}
@@ -64,18 +62,19 @@ func encoded(path string) *string {
 	return &text
 }
 
-// found is shown for what is asked for by its place: where nothing is known of that, nothing was found.
-func found[T any](s *session, response *http.Response, err error) (v T, e error) {
-	missing := err == nil && response.StatusCode == http.StatusNotFound
-	v, e = shown[T](s, response, err)
-	if status, ok := errors.AsType[*statusError](e); ok && missing {
-		e = &statusError{ExitNothing, status.err}
-	}
-	return v, e
-}
+// What the terminal's grid shows: the newest moments, and so many entries that changed in them.
+const (
+	maxColumns = 40
+	maxRows    = 200
+)
 
-// maxColumns is how many moments the terminal's grid shows, the newest.
-const maxColumns = 40
+// unchanged tells of an entry whether it was all the time as it was in the first moment that is shown, which is the very first or not.
+func unchanged(cells string, veryFirst bool) bool {
+	if veryFirst {
+		cells = strings.TrimPrefix(cells, "#")
+	}
+	return strings.Count(cells, "-") == len(cells)
+}
 
 func (s *session) showFolder(f api.Folder) {
 	when, against := "now", "now"
@@ -105,7 +104,7 @@ func (s *session) showFolder(f api.Folder) {
 		fmt.Fprintf(s.Stdout, "It was %s before, and what was in that counts as in this.\n\n", quoted(*f.Was))
 	}
 	if f.Sealed != nil {
-		fmt.Fprintf(s.Stdout, "%s is %s.\nA single file of it fits to nothing. Bring it back whole, beside what stands there: humble-rewind bring-back %s "+
+		fmt.Fprintf(s.Stdout, "%s is %s.\nA single file of it fits to nothing. Bring it back whole, beside what is there: humble-rewind bring-back %s "+
 			"--as-of TIME\n\n", quoted(f.Sealed.Place), f.Sealed.Why, quoted(f.Sealed.Place))
 	}
 	t := table{head: []string{"COPY", "STATE", "SIZE", "WRITTEN", "NAME"}, right: map[int]bool{2: true}}
@@ -146,14 +145,17 @@ func (s *session) showGrid(f api.Folder) {
 	if len(moments) == 0 {
 		return
 	}
-	wide, quiet := 0, 0
+	wide, quiet, changed := 0, 0, 0
 	var rows []api.FolderRow
 	for _, r := range f.Rows {
 		switch shown := r.Cells[first:]; {
 		case !strings.ContainsAny(shown, "#>-"):
 			continue // not there in any of these moments
-		case strings.Count(shown, "-") == len(shown):
+		case unchanged(shown, first == 0):
 			quiet++
+			continue
+		}
+		if changed++; changed > maxRows {
 			continue
 		}
 		rows = append(rows, r)
@@ -165,6 +167,10 @@ func (s *session) showGrid(f api.Folder) {
 		fmt.Fprintf(s.Stdout, "  %s  │%s│\n", runewidth.FillRight(r.Name, wide), cells.Replace(r.Cells[first:]))
 	}
 	fmt.Fprintf(s.Stdout, "  %s  │%s│\n", strings.Repeat(" ", wide), s.ruler(moments))
+	if n := changed - len(rows); n > 0 {
+		fmt.Fprintf(s.Stdout, "  %s changed in these moments; name a folder in this one to see them, or find them by name.\n",
+			count(int64(n), "more entry", "more entries"))
+	}
 	if quiet > 0 {
 		fmt.Fprintf(s.Stdout, "  %s did not change in these moments.\n", count(int64(quiet), "more entry", "more entries"))
 	}

@@ -13,8 +13,8 @@ import (
 	"humble-rewind/internal/core/place"
 )
 
-// table prints rows under a head, columns as wide as their widest cell; the last column is not padded. Numbers are set
-// to the right in the columns named.
+// table prints rows under a head, where they have one, columns as wide as their widest cell; the last column is not padded.
+// Numbers are set to the right in the columns named.
 type table struct {
 	head  []string
 	right map[int]bool
@@ -24,13 +24,20 @@ type table struct {
 func (t *table) add(cells ...string) { t.rows = append(t.rows, cells) }
 
 func (t *table) print(w io.Writer) {
-	widths := make([]int, len(t.head))
-	for _, row := range append([][]string{t.head}, t.rows...) {
+	var widths []int
+	rows := t.rows
+	if len(t.head) > 0 {
+		rows = append([][]string{t.head}, rows...)
+	}
+	for _, row := range rows {
 		for i, cell := range row {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
 			widths[i] = max(widths[i], runewidth.StringWidth(cell))
 		}
 	}
-	for _, row := range append([][]string{t.head}, t.rows...) {
+	for _, row := range rows {
 		var line strings.Builder
 		for i, cell := range row {
 			padding := strings.Repeat(" ", widths[i]-runewidth.StringWidth(cell))

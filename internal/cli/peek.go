@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 
+	"github.com/mattn/go-runewidth"
 	"github.com/urfave/cli/v3"
 
 	"humble-rewind/api"
@@ -94,9 +96,61 @@ func (s *session) preview(ctx context.Context, id string, look api.Preview) erro
 		s.listing(look)
 	default:
 		fmt.Fprintln(s.Stdout)
+		if look.Sheets != nil {
+			s.sheets(look)
+			return nil
+		}
 		s.lines(look)
 	}
 	return nil
+}
+
+// maxCell is how wide a cell is shown in the terminal, in characters.
+const maxCell = 40
+
+// sheets prints the cells of a spreadsheet as tables.
+func (s *session) sheets(look api.Preview) {
+	for _, sheet := range *look.Sheets {
+		if sheet.Name != nil {
+			fmt.Fprintf(s.Stdout, "%s\n", inert(*sheet.Name))
+		}
+		t := table{right: map[int]bool{}}
+		wide := 0
+		for _, row := range sheet.Rows {
+			wide = max(wide, len(row))
+		}
+		for _, row := range sheet.Rows {
+			cells := make([]string, wide)
+			for i := range cells {
+				if i < len(row) {
+					cells[i] = runewidth.Truncate(flat(row[i]), maxCell, "…")
+				}
+			}
+			t.add(cells...)
+		}
+		for i := range wide {
+			t.right[i] = numeric(sheet.Rows, i)
+		}
+		t.print(s.Stdout)
+	}
+	if look.Cut != nil && *look.Cut {
+		fmt.Fprintln(s.Stdout, "… there is more; --raw writes all of it")
+	}
+}
+
+// numeric tells whether a column holds numbers, but for its head.
+func numeric(rows [][]string, column int) bool {
+	numbers := 0
+	for n, row := range rows {
+		if column >= len(row) || row[column] == "" || n == 0 {
+			continue
+		}
+		if strings.Trim(row[column], "0123456789.,-+ %€") != "" {
+			return false
+		}
+		numbers++
+	}
+	return numbers > 0
 }
 
 func (s *session) lines(look api.Preview) {

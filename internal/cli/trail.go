@@ -40,7 +40,7 @@ func (p *Program) trailCommand() *cli.Command {
 					params.Copies = new(api.GetTrailParamsCopiesMarks)
 				}
 				response, err := s.api.GetTrail(ctx, &params)
-				t, err := found[api.Trail](s, response, err)
+				t, err := shown[api.Trail](s, response, err)
 				if err == nil && !s.json {
 					s.showTrail(t)
 				}
@@ -98,7 +98,7 @@ func (s *session) showVersions(t api.Trail) {
 	}
 	table := table{head: head, right: map[int]bool{0: true, 4: true}}
 	for i, v := range t.Versions {
-		lastSeen, replaced := s.at(&v.LastSeenAt), "stands"
+		lastSeen, replaced := s.at(&v.LastSeenAt), "still there"
 		switch {
 		case v.Beside != nil:
 			lastSeen, replaced = "—", "beside"
