@@ -40,7 +40,7 @@ func TestACaseByKeyboard(t *testing.T) {
 		b.TabTo("button: Open the case", 12),
 		b.Press(browser.Enter),
 		b.WaitText("Quote 116 Little Tern.odt overwritten"),
-		b.WaitText("It stood there on"),
+		b.WaitText("It is what was there on"),
 		b.WaitText("● found"),
 	)
 	do(t, b.TabTo("input: Please do not save this file again", 40), b.Press(browser.Space), b.WaitText("Done by technician"))
@@ -50,7 +50,7 @@ func TestACaseByKeyboard(t *testing.T) {
 		b.WaitText("application/vnd.oasis.opendocument.text"),
 		b.WaitText("revision 6 of the lines"),
 		b.Press("c"),
-		b.WaitText("what stands there now"),
+		b.WaitText("what is there now"),
 		b.WaitText("paragraph"),
 	)
 	do(t, b.Press("x"), b.WaitText("Said not to be the one: c"), b.WaitText("A technician looked at it and said that it is not this one"))
@@ -100,7 +100,7 @@ func TestAFolderAndWordsByKeyboard(t *testing.T) {
 		b.Press(browser.Enter),
 		b.WaitText("24 files were rewritten"),
 		b.WaitText("came with it"),
-		b.WaitText("See the folder as it stood then"),
+		b.WaitText("See the folder as it was then"),
 	)
 	do(
 		t,
@@ -109,7 +109,7 @@ func TestAFolderAndWordsByKeyboard(t *testing.T) {
 		b.WaitText("Copy c"),
 		b.WaitText("image/svg+xml"),
 		b.Press("c"),
-		b.WaitText("what stands there now"),
+		b.WaitText("what is there now"),
 	)
 	do(
 		t,

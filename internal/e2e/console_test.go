@@ -76,7 +76,7 @@ func TestClashesAreShownBeforeAnythingIsDone(t *testing.T) {
 	stands := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes/Quote 127 Sea Campion.odt")
 	require.NoError(t, os.WriteFile(stands, []byte("written again from memory"), 0o644))
 	do(t, b.Visit(s.URL+"/find?words=quote+127&source=trash"), b.WaitText("2 copies"), b.TabTo("row", 40), b.Press(browser.Space, "b"))
-	do(t, b.WaitText("stands there; both are kept"), b.WaitText("(deleted "))
+	do(t, b.WaitText("is there already; both are kept"), b.WaitText("(deleted "))
 	do(t, b.ShiftTab(), b.ShiftTab(), b.Press(browser.Down), b.WaitText("it is set aside into safekeeping"))
 	do(t, b.Press(browser.Escape))
 	content, err := os.ReadFile(stands)
@@ -148,14 +148,14 @@ func TestASignInThatFailsSaysWhatToDo(t *testing.T) {
 }
 
 // A quote that was saved over: its versions are stepped through, two are compared, and the one from before comes back
-// beside what stands there; then the folder that it lay in is stepped back in time.
+// beside what is there; then the folder that it lay in is stepped back in time.
 func TestTrailAndFolderByKeyboard(t *testing.T) {
 	t.Parallel()
 	s, b := served(t)
 	quotes := filepath.Join(s.World.Dir, "machines/front-office/home/ines/Documents/Quotes")
 	do(t, b.Press("/"), b.Type("116 little"), b.Press(browser.Enter), b.WaitText("9 copies"), b.TabTo("row", 40), b.Press("t"),
 		b.WaitText("Version 8 of 8"))
-	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It stands there now."))
+	do(t, b.WaitText("Also known as /home/ines/Documents/Offers"), b.WaitText("It is there now."))
 	do(
 		t,
 		b.TabTo("application", 40),

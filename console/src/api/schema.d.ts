@@ -1353,6 +1353,8 @@ export interface components {
             size: number;
             encoding?: string;
             lines?: string[];
+            /** @description Of a spreadsheet, or of separated values: its cells, beside the lines */
+            sheets?: components["schemas"]["PreviewSheet"][];
             /** @description There is more than is shown */
             cut?: boolean;
             width?: number;
@@ -1361,6 +1363,10 @@ export interface components {
             /** @description Where a link points */
             target?: string;
             note?: string;
+        };
+        PreviewSheet: {
+            name?: string;
+            rows: string[][];
         };
         PreviewEntry: {
             name: string;
@@ -1541,6 +1547,36 @@ export interface components {
             /** @description The beginning of its media type, such as image/ */
             media_type?: string;
         };
+        /**
+         * @description certain: proved by captures and content. likely: right unless one thing fails that is assumed; the last reason names it. open: it takes an answer or a look
+         * @enum {string}
+         */
+        Sure: "certain" | "likely" | "open";
+        Reason: {
+            /** @description Stays the same from release to release */
+            code: string;
+            /** @description What it speaks of: times, texts, numbers; sizes in bytes, spans in seconds, shares from 0 to 1 */
+            values: {
+                [key: string]: unknown;
+            };
+            /** @description Both as a sentence */
+            text: string;
+        };
+        AdviceAnswer: {
+            text: string;
+            /** @description What would be recommended then */
+            copy: string;
+            hints?: components["schemas"]["Hints"];
+        };
+        /** @description The one question to the user that settles an open advice, with what each answer would give. Ask again with an answer's hints */
+        AdviceQuestion: {
+            code: string;
+            values: {
+                [key: string]: unknown;
+            };
+            text: string;
+            answers: components["schemas"]["AdviceAnswer"][];
+        };
         Recommended: {
             /** @description Null for a folder whose files come from several copies; see folder */
             copy: components["schemas"]["Copy"] | null;
@@ -1550,14 +1586,20 @@ export interface components {
              * @description Of a folder that a store shows at many points in time: which; bring-backs take it
              */
             captured_at?: string;
+            sure: components["schemas"]["Sure"];
+            /** @description The sentences of the reasons */
             because: string[];
+            reasons: components["schemas"]["Reason"][];
+            /** @description What bringing it back would lose */
             costs: string[];
+            cost_reasons: components["schemas"]["Reason"][];
             /** @description It stands there now; nothing need be brought back */
             standing?: boolean;
         };
         OtherCopy: {
             copy: components["schemas"]["Copy"];
             why: string;
+            reason: components["schemas"]["Reason"];
         };
         Looked: {
             source: components["schemas"]["SourceRef"];
@@ -1577,6 +1619,12 @@ export interface components {
             /** Format: int64 */
             size?: number;
             note: string;
+            reason?: components["schemas"]["Reason"];
+            /**
+             * Format: date-time
+             * @description The moment as of which it comes back
+             */
+            as_of?: string;
         };
         MassChange: {
             /** Format: date-time */
@@ -1630,6 +1678,9 @@ export interface components {
             next: string[];
             /** @description Why nothing is recommended, where nothing is */
             because: string[];
+            /** @description The same with codes */
+            reasons: components["schemas"]["Reason"][];
+            question?: components["schemas"]["AdviceQuestion"];
             folder?: components["schemas"]["FolderAdvice"];
         };
         Understood: {

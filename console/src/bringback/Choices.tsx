@@ -40,8 +40,8 @@ const Elsewhere = styled.form`
 `;
 
 const hints: Record<ClashRule, string> = {
-  "keep-both": "The copy gets a name that carries its date; what stands there is not touched.",
-  "set-aside": "What stands there is kept safely first; undo puts it back.",
+  "keep-both": "The copy gets a name that carries its date; what is there is not touched.",
+  "set-aside": "What is there is kept safely first; undo puts it back.",
   skip: "The copy stays where it is.",
 };
 
@@ -66,7 +66,7 @@ export function Choices({ clash, setClash, setWhere }: Props) {
       </Group>
       {!own && <ElsewhereForm setWhere={setWhere} />}
       <Group value={clash} onChange={(v) => setClash(v as ClashRule)}>
-        <Label>If something stands there</Label>
+        <Label>If something is there</Label>
         <Choice value="keep-both">Keep both</Choice>
         <Choice value="set-aside">Set it aside</Choice>
         <Choice value="skip">Skip</Choice>

@@ -42,11 +42,7 @@ export function Planned({ what, clash, where, confirmed, setConfirmed, begin, bu
       {planning && <Quiet>Working out the plan …</Quiet>}
       {plan.data &&
         "items" in plan.data &&
-        (items.length > 0 ? (
-          <PlanTable items={items} />
-        ) : (
-          <p role="status">There is nothing to bring back: everything stands as it did.</p>
-        ))}
+        (items.length > 0 ? <PlanTable items={items} /> : <p role="status">There is nothing to bring back: everything is as it was.</p>)}
       {asks.length > 0 && <Confirmations asks={asks} confirmed={confirmed} setConfirmed={setConfirmed} />}
       <Actions>
         {plan.data && "items" in plan.data && !planning && (

@@ -8,18 +8,26 @@ import { absolute } from "../when";
 import { useChange } from "./useCases";
 import { hintsSaid, lossWord, stateWord, trailOf, whatOf } from "./words";
 
-/** What a case says of itself, and how it stands. */
+/** What a case is about. */
 export function CaseHead({ of: k }: { of: Case }) {
-  const change = useChange(k.id);
-  const to = (state: Case["state"]) => change.mutate({ state, version: k.version });
   return (
     <header>
       <h1>
         {whatOf(k)} <Quiet>{lossWord(k.loss)}</Quiet>
       </h1>
       {k.place && <PlaceText place={k.place} />}
-      {k.happened && <p>“{k.happened}”</p>}
+    </header>
+  );
+}
+
+/** What a case says of itself, and what can be done with it. */
+export function CaseState({ of: k }: { of: Case }) {
+  const change = useChange(k.id);
+  const to = (state: Case["state"]) => change.mutate({ state, version: k.version });
+  return (
+    <section aria-label="The case">
       <Quiet as="p">
+        {k.happened && `“${k.happened}” `}
         Case <Mono>{k.id}</Mono>, {stateWord[k.state]}
         {k.person && `, for ${k.person}`}, opened {absolute(k.opened_at)} by {k.opened_by}
         {k.good_at && `; last right ${absolute(k.good_at)}`}
@@ -30,10 +38,10 @@ export function CaseHead({ of: k }: { of: Case }) {
         {k.state !== "waiting" && <Plain onPress={() => to("waiting")}>Waits for the user</Plain>}
         {k.state !== "done" && <Plain onPress={() => to("done")}>Done</Plain>}
         {k.state !== "open" && <Plain onPress={() => to("open")}>Goes on</Plain>}
-        <Link to={`/cases/${k.id}/change`}>Change what it says</Link>
+        <Link to={`/cases/${k.id}/change`}>Change</Link>
         {k.place && (
           <Link to={trailOf(k, k.place)}>
-            Its trail<Key aria-hidden>t</Key>
+            Trail<Key aria-hidden>t</Key>
           </Link>
         )}
         <Quiet>
@@ -41,6 +49,6 @@ export function CaseHead({ of: k }: { of: Case }) {
         </Quiet>
       </Row>
       {change.error && <Failure problem={change.error} />}
-    </header>
+    </section>
   );
 }

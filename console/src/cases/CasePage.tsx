@@ -1,24 +1,24 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useState } from "react";
 import { useNavigate, useParams } from "react-router";
-import type { Advice, Case, Copy } from "../api/client";
+import type { Advice, Case, Copy, Schemas } from "../api/client";
 import { caseAdvice, caseOf, copy } from "../api/queries";
 import { BringBackDialog } from "../bringback/BringBackDialog";
 import { Columns, Pane } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { useInsteadOfTray, useKey } from "../useKeys";
-import { AdvicePart } from "./AdvicePart";
+import { AdviceHead, AdvicePart } from "./AdvicePart";
 import { Candidates } from "./Candidates";
-import { CaseHead } from "./CaseHead";
+import { CaseHead, CaseState } from "./CaseHead";
 import { CopyPane, type Look } from "./CopyPane";
 import { LogPart, ReportPart } from "./DonePart";
 import { FirstAidPart } from "./FirstAidPart";
 import { Looked } from "./Looked";
 import { Log } from "./cases.styles";
-import { useAdd, useCaseEvents } from "./useCases";
+import { useAdd, useCaseEvents, useChange } from "./useCases";
 import { trailOf } from "./words";
 
-/** One request for help, from first aid to the report, in the order of the work. */
+/** One request for help: what is advised first, then first aid, the reasons, where we looked, and the report. */
 export function CasePage() {
   const { id = "" } = useParams();
   useCaseEvents();
@@ -35,6 +35,7 @@ function Worked({ of: k }: { of: Case }) {
   const [look, setLook] = useState<Look>("peek");
   const [bringing, setBringing] = useState(false);
   const add = useAdd(k.id);
+  const change = useChange(k.id);
   const navigate = useNavigate();
   const recommended = advice.data?.recommended ?? undefined;
   const folder = advice.data?.folder;
@@ -62,6 +63,7 @@ function Worked({ of: k }: { of: Case }) {
   useKey("x", wrong, chosen !== undefined);
   useKey("m", note);
   useKey("t", trail, k.place !== null);
+  const answer = (hints: Schemas["Hints"]) => change.mutate({ hints: { ...k.hints, ...hints }, version: k.version });
   const choose = (copy: Copy) => {
     setWanted(copy);
     setLook("peek");
@@ -75,15 +77,20 @@ function Worked({ of: k }: { of: Case }) {
     <Columns $widths="minmax(0, 1fr) minmax(300px, 36%)">
       <Log>
         <CaseHead of={k} />
-        <FirstAidPart id={k.id} />
         {advice.isPending && <Notice title="Examining what the sources hold …" />}
         {advice.error && <Candidates of={k} retry={() => void advice.refetch()} problem={advice.error} />}
         {advice.data && (
+          <AdviceHead of={k} advice={advice.data} chosen={chosen} {...{ bring, peek, compare, wrong, choose, read, answer }} />
+        )}
+        <CaseState of={k} />
+        <FirstAidPart id={k.id} />
+        {advice.data && (
           <>
+            <AdvicePart of={k} advice={advice.data} chosen={chosen} {...{ choose, read }} />
             <Looked advice={advice.data} />
-            <AdvicePart of={k} advice={advice.data} chosen={chosen} {...{ bring, peek, compare, wrong, choose, read }} />
           </>
         )}
+        {change.error && <Failure problem={change.error} />}
         {add.error && <Failure problem={add.error} />}
         <ReportPart of={k} />
         <LogPart of={k} />

@@ -6,7 +6,7 @@ import { firstAid } from "../api/queries";
 import { Care, Quiet } from "../parts/controls";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
-import { absolute, bytes } from "../when";
+import { absolute, bytes, counted } from "../when";
 import { Part } from "./cases.styles";
 import { useAdd } from "./useCases";
 
@@ -21,24 +21,34 @@ const Step = styled(Checkbox)`
   &[data-selected] .said { text-decoration: line-through; text-decoration-color: ${tokens.rule}; }
 `;
 
+const Folded = styled.details`
+  > summary { cursor: pointer; font-weight: 650; }
+  > summary span { font-weight: 400; }
+`;
+
 /** What to do, and not to do, before anything else; to be read out, and ticked. */
 export function FirstAidPart({ id }: { id: string }) {
   const { data, error } = useQuery(firstAid(id));
   const add = useAdd(id);
+  const left = data?.steps.filter((s) => !s.done).length ?? 0;
   return (
     <Part aria-label="First aid">
-      <h2>First aid</h2>
-      {error && <Failure problem={error} />}
-      {data?.steps.map((s) => (
-        <Step key={s.id} isSelected={s.done} onChange={(done) => add.mutate({ kind: done ? "step" : "unstep", ref: s.id })}>
-          <span>
-            {s.urgent && !s.done && <Care>Now: </Care>}
-            <span className="said">{s.text}</span> <Quiet>{s.done ? `Done by ${s.done_by ?? "somebody"}.` : s.why}</Quiet>
-          </span>
-        </Step>
-      ))}
-      {data && <Quiet as="p">{driveSaid(data.drive)}</Quiet>}
-      {add.error && <Failure problem={add.error} />}
+      <Folded open={left > 0 || undefined}>
+        <summary>
+          First aid <Quiet>{left > 0 ? `${counted(left, "step")} to read out and tick` : data ? "all steps are done" : ""}</Quiet>
+        </summary>
+        {error && <Failure problem={error} />}
+        {data?.steps.map((s) => (
+          <Step key={s.id} isSelected={s.done} onChange={(done) => add.mutate({ kind: done ? "step" : "unstep", ref: s.id })}>
+            <span>
+              {s.urgent && !s.done && <Care>Now: </Care>}
+              <span className="said">{s.text}</span> <Quiet>{s.done ? `Done by ${s.done_by ?? "somebody"}.` : s.why}</Quiet>
+            </span>
+          </Step>
+        ))}
+        {data && <Quiet as="p">{driveSaid(data.drive)}</Quiet>}
+        {add.error && <Failure problem={add.error} />}
+      </Folded>
     </Part>
   );
 }

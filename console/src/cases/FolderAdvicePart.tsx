@@ -22,7 +22,7 @@ const Table = styled.table`
 const shown = 12;
 
 // Ink means certainty, as in the drawn trail.
-const marks = { certain: "■ certain", assumed: "▨ assumed", missing: "□ missing", kept: "– stays", came: "+ came with it" };
+const marks = { certain: "■ certain", assumed: "▨ likely", missing: "□ missing", kept: "– stays", came: "+ came with it" };
 
 interface Props {
   place: Place;
@@ -39,9 +39,9 @@ export function FolderAdvicePart({ place, folder: f, chosen, read }: Props) {
   return (
     <>
       <Quiet as="p">
-        {f.certain} certain, {f.assumed} assumed, {f.missing} missing, {f.kept} stay, {f.came} came with it, {f.same} the same.{" "}
+        {f.certain} certain, {f.assumed} likely, {f.missing} missing, {f.kept} stay, {f.came} came with it, {f.same} the same.{" "}
         {f.bytes > 0 ? `${bytes(f.bytes)} in all. ` : ""}
-        {f.as_of && <Link to={`${folderLink(place)}&as_of=${encodeURIComponent(f.as_of)}`}>See the folder as it stood then</Link>}
+        {f.as_of && <Link to={`${folderLink(place)}&as_of=${encodeURIComponent(f.as_of)}`}>See the folder as it was then</Link>}
       </Quiet>
       <Table aria-label="Files of the folder">
         <tbody>

@@ -14,7 +14,7 @@ export function Broken() {
   return (
     <Sheet aria-label="Broken documents">
       <Head>
-        <h1>Broken where they stand</h1>
+        <h1>Broken where they are</h1>
         {data && data.total > some && <Link to="/find?condition=broken&shape=now">all {data.total}</Link>}
       </Head>
       {error && <Failure problem={error} />}

@@ -8,6 +8,7 @@ import { Plain, Quiet } from "../parts/controls";
 import { Column, Columns, Desk } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
+import { useNarrow } from "../useNarrow";
 import { counted, zone } from "../when";
 import { CopyList } from "./CopyList";
 import { Filters } from "./Filters";
@@ -50,12 +51,21 @@ export function FindPage() {
   const { data, error, isPending, hasNextPage, fetchNextPage, isFetchingNextPage, refetch } = useInfiniteQuery(copiesQuery(query));
   const found = useMemo(() => data?.pages.flatMap((p) => p.copies) ?? [], [data]);
   const first = data?.pages[0];
+  const narrow = useNarrow();
+  const used = Object.keys(query).filter((name) => name !== "words" && name !== "sort").length;
   const [chosen, setChosen] = useState<string>();
   const shown = found.find((c) => c.id === chosen) ?? found[0];
   return (
     <Columns $widths="176px minmax(0, 1fr) minmax(280px, 36%)">
       <Side as="aside" aria-label="Filters">
-        <Filters />
+        {narrow ? (
+          <details>
+            <summary>Filters{used > 0 && `, ${used} set`}</summary>
+            <Filters />
+          </details>
+        ) : (
+          <Filters />
+        )}
       </Side>
       <Middle>
         <Head>

@@ -81,7 +81,7 @@ export function ReadingPane({ copy: c }: { copy: Copy }) {
   );
 }
 
-const stateSentence = { present: "the same stands there", gone: "nothing stands there", changed: "something else stands there" };
+const stateSentence = { present: "the same is there", gone: "nothing is there", changed: "something else is there" };
 
 /** The ways from a copy to all that is known of its place. */
 function Ways({ copy: c }: { copy: Copy }) {
@@ -91,7 +91,7 @@ function Ways({ copy: c }: { copy: Copy }) {
   useKey("f", () => void navigate(folderLink(parentOf(c.place))));
   return (
     <p>
-      <Link to={trail}>{c.type === "folder" ? "The folder over time" : "Its trail"}</Link>
+      <Link to={trail}>{c.type === "folder" ? "The folder over time" : "Trail"}</Link>
       <Key>t</Key> &nbsp; <Link to={folderLink(parentOf(c.place))}>The folder it lay in</Link>
       <Key>f</Key> &nbsp; <Link to={`/cases/new?${placeParams(c.place)}`}>Open a case</Link>
     </p>

@@ -30,7 +30,7 @@ export function ChosenEntry({ entry: e, asOf }: { entry: FolderEntry; asOf: stri
       )}
       <Row>
         <Link to={e.type === "folder" ? folderLink(e.path, asOf) : trailLink(e.path)}>
-          {e.type === "folder" ? "Open the folder" : "Its trail"}
+          {e.type === "folder" ? "Open the folder" : "Trail"}
         </Link>
       </Row>
       {e.copy && e.type !== "folder" && <Peek key={e.copy} id={e.copy} />}
@@ -40,8 +40,8 @@ export function ChosenEntry({ entry: e, asOf }: { entry: FolderEntry; asOf: stri
 }
 
 const sentences: Record<FolderEntry["state"], string> = {
-  same: "It stands unchanged now.",
-  changed: "Something else stands there now.",
+  same: "It is there, unchanged.",
+  changed: "Something else is there now.",
   missing: "It is no longer there now.",
   added: "It was not there at that moment.",
   moved: "It is elsewhere now.",
@@ -51,7 +51,7 @@ const sentences: Record<FolderEntry["state"], string> = {
 export function NotThen({ row }: { row: FolderRow }) {
   return (
     <Notice title={`${row.name} was not there at that moment, and is not there now.`}>
-      <Link to={trailLink(row.path)}>Its trail</Link> says when it was.
+      <Link to={trailLink(row.path)}>Trail</Link> says when it was.
     </Notice>
   );
 }

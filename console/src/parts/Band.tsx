@@ -15,11 +15,13 @@ const Bar = styled.header`
   padding: 10px 20px;
   border-bottom: 1px solid ${tokens.rule};
   background: ${tokens.sheet};
+  @media (max-width: 600px) { flex-wrap: nowrap; gap: 14px; padding: 6px 12px; overflow-x: auto; white-space: nowrap; }
 `;
 
 const Name = styled.span`
   font-weight: 650;
   letter-spacing: 0.01em;
+  @media (max-width: 600px) { display: none; }
 `;
 
 const Search = styled(SearchField)`
@@ -36,11 +38,13 @@ const Search = styled(SearchField)`
     background: ${tokens.ground};
   }
   input::-webkit-search-cancel-button { display: none; }
+  @media (max-width: 600px) { flex: 0 0 150px; }
 `;
 
 const Pages = styled.nav`
   display: flex;
   gap: 18px;
+  @media (max-width: 600px) { gap: 12px; order: -1; }
   a { color: ${tokens.ink}; text-decoration: none; padding: 2px 0; border-bottom: 2px solid transparent; }
   a:hover { border-bottom-color: ${tokens.rule}; }
   a[aria-current="page"] { border-bottom-color: ${tokens.ink}; font-weight: 650; }

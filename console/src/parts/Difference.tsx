@@ -21,7 +21,7 @@ export function Difference({ left, right, at }: { left: string; right: string; a
       <p>
         <Quiet>first</Quiet> <Mono>{data.left.id}</Mono> {data.left.written_at && absolute(data.left.written_at)}
         <br />
-        <Quiet>second</Quiet> {data.right ? <Mono>{data.right.id}</Mono> : "what stands there now"}{" "}
+        <Quiet>second</Quiet> {data.right ? <Mono>{data.right.id}</Mono> : "what is there now"}{" "}
         {data.right?.written_at && absolute(data.right.written_at)}
       </p>
       <Notice title={data.summary}>{data.notes.join(" ")}</Notice>

@@ -35,6 +35,47 @@ const Listing = styled.table`
   td:last-child { text-align: right; white-space: nowrap; }
 `;
 
+const Scrolled = styled.div`
+  overflow: auto;
+  max-height: 60vh;
+  margin-top: 8px;
+`;
+
+const SheetTable = styled.table`
+  border-collapse: collapse;
+  font-size: 14px;
+  caption { text-align: left; padding: 2px 0; color: ${tokens.quiet}; }
+  td { border: 1px solid ${tokens.faint}; padding: 3px 8px; vertical-align: top; white-space: nowrap; max-width: 36ch; overflow: hidden; text-overflow: ellipsis; }
+  td[data-number="true"] { text-align: right; font-variant-numeric: tabular-nums; }
+`;
+
+const isNumber = (cell: string) => /^[-+]?[\d.,\s]+ ?[%€]?$/.test(cell);
+
+/** The cells of a spreadsheet, sheet by sheet. */
+function Sheets({ sheets, cut }: { sheets: NonNullable<Preview["sheets"]>; cut: boolean }) {
+  return (
+    <Scrolled tabIndex={0} role="region" aria-label="Cells">
+      {sheets.map((sheet, n) => (
+        <SheetTable key={n}>
+          {sheet.name && <caption>{sheet.name}</caption>}
+          <tbody>
+            {sheet.rows.map((row, y) => (
+              <tr key={y}>
+                {row.map((cell, x) => (
+                  <td key={x} data-number={isNumber(cell)} title={cell.length > 36 ? cell : undefined}>
+                    {cell}
+                  </td>
+                ))}
+              </tr>
+            ))}
+          </tbody>
+        </SheetTable>
+      ))}
+      {cut && <Quiet>There is more than is shown.</Quiet>}
+    </Scrolled>
+  );
+}
+
 /** A first look at a copy. What is shown is text or pixels that the service has made harmless. */
 export function Peek({ id }: { id: string }) {
   const { data, error, isPending, refetch } = useQuery(preview(id));
@@ -68,6 +109,7 @@ function Content({ id, look }: { id: string; look: Preview }) {
     case "nothing":
       return null;
     default:
+      if (look.sheets) return <Sheets sheets={look.sheets} cut={look.cut === true} />;
       return (
         <Text tabIndex={0} aria-label="First lines">
           {(look.lines ?? []).join("\n")}

@@ -25,7 +25,7 @@ interface Props {
 
 /** A version, and a look at the copy of it that is chosen. */
 export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring, place }: Props) {
-  const [now, setNow] = useState<string>(); // the copy that is compared with what stands there
+  const [now, setNow] = useState<string>(); // the copy that is compared with what is there
   const v = trail.versions[version];
   if (!v) return null;
   const live = trail.lanes[copy.lane]?.live;
@@ -41,7 +41,7 @@ export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring
       </p>
       <p>{whole ? <CopyLine copy={whole} /> : <Quiet>Copy {copy.id} …</Quiet>}</p>
       <Row>
-        {v.current && <Quiet>It stands there now.</Quiet>}
+        {v.current && <Quiet>It is there now.</Quiet>}
         {!live && !v.current && (
           <Primary isDisabled={!copy.readable} onPress={bring}>
             Bring back …<Key>b</Key>

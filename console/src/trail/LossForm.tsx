@@ -1,6 +1,11 @@
+import { useEffect, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import styled from "styled-components";
+import { understood } from "../api/queries";
+import { SaidTime } from "../cases/SaidTime";
 import { tokens } from "../theme";
+import { absolute } from "../when";
 
 const Form = styled.form`
   display: flex;
@@ -9,8 +14,10 @@ const Form = styled.form`
   margin-top: 8px;
   font-size: 13px;
   color: ${tokens.quiet};
+  label { display: flex; flex-wrap: wrap; gap: 2px 8px; align-items: baseline; }
   input {
     font-size: 14px;
+    width: 24ch;
     padding: 2px 6px;
     border: 1px solid ${tokens.rule};
     border-radius: ${tokens.corner};
@@ -19,36 +26,38 @@ const Form = styled.form`
   }
 `;
 
-/** When it was last right and when the loss was noticed: what the drawing shades and what times are told from. */
+/** When it was last right and when the loss was noticed, as people say it: what the drawing shades and what times are told from. */
 export function LossForm() {
-  const [params, setParams] = useSearchParams();
-  const change = (name: string) => (e: React.ChangeEvent<HTMLInputElement>) => {
-    const value = e.target.value;
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        next.delete(name);
-        if (value) next.set(name, new Date(value).toISOString());
-        return next;
-      },
-      { replace: true },
-    );
-  };
   return (
     <Form onSubmit={(e) => e.preventDefault()} aria-label="The loss">
-      <label>
-        Last right <input type="datetime-local" defaultValue={local(params.get("good_at"))} onChange={change("good_at")} />
-      </label>
-      <label>
-        Loss noticed <input type="datetime-local" defaultValue={local(params.get("noticed_at"))} onChange={change("noticed_at")} />
-      </label>
+      <Time name="good_at" label="Last right" placeholder="friday evening, 3d ago" />
+      <Time name="noticed_at" label="Loss noticed" placeholder="yesterday 17:00" />
     </Form>
   );
 }
 
-/** A moment as the field wants it: on this machine's clock, without a zone. */
-function local(iso: string | null): string {
-  if (!iso) return "";
-  const t = new Date(iso);
-  return new Date(t.getTime() - t.getTimezoneOffset() * 60_000).toISOString().slice(0, 16);
+function Time({ name, label, placeholder }: { name: string; label: string; placeholder: string }) {
+  const [params, setParams] = useSearchParams();
+  const known = params.get(name);
+  const [said, setSaid] = useState(known ? absolute(known) : "");
+  const [typed, setTyped] = useState(false);
+  const at = useQuery(understood(typed ? said : "")).data?.at;
+  const wanted = said.trim() === "" ? null : (at ?? known);
+  useEffect(() => {
+    if (!typed || wanted === known) return;
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        next.delete(name);
+        if (wanted) next.set(name, wanted);
+        return next;
+      },
+      { replace: true },
+    );
+  }, [typed, wanted, known, name, setParams]);
+  const type = (text: string) => {
+    setTyped(true);
+    setSaid(text);
+  };
+  return <SaidTime label={label} placeholder={placeholder} said={said} setSaid={type} quiet={!typed} />;
 }

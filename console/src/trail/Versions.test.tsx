@@ -42,7 +42,7 @@ function Held() {
 it("every version is reached by keyboard, newest first, and says its copies and what is advised", async () => {
   const { container } = render(<Held />);
   await userEvent.tab();
-  expect(screen.getByRole("row", { selected: true }).textContent).toContain("stands");
+  expect(screen.getByRole("row", { selected: true }).textContent).toContain("still there");
   await userEvent.keyboard("{ArrowDown}");
   expect(screen.getByRole("row", { selected: true }).textContent).toContain("c1 archive (record only) ← chosen");
   await userEvent.keyboard("{End}");

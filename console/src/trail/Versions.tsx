@@ -89,7 +89,7 @@ export function Versions({ trail, version, copy, marked, loss, verdict, choose }
                 {verdict?.whyNot.has(i) && <Quiet as="div">{verdict.whyNot.get(i)}</Quiet>}
               </Cell>
               <Cell>{v.beside ? "" : absolute(v.last_seen_at)}</Cell>
-              <Cell>{v.beside ? "beside" : v.superseded_at ? absolute(v.superseded_at) : "stands"}</Cell>
+              <Cell>{v.beside ? "beside" : v.superseded_at ? absolute(v.superseded_at) : "still there"}</Cell>
               <Cell>{bytes(v.size)}</Cell>
               <Cell>
                 <Copies>
