@@ -6,13 +6,19 @@ import (
 	"compress/gzip"
 	"compress/zlib"
 	"crypto/sha256"
+	"database/sql"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"image"
 	"image/color"
 	"image/png"
 	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
+
+	_ "modernc.org/sqlite"
 )
 
 // kind makes and damages contents of one format.
@@ -184,3 +190,29 @@ func zeroed(content []byte) []byte {
 }
 
 func sum(content []byte) string { return fmt.Sprintf("%x", sha256.Sum256(content)) }
+
+// database makes an SQLite database with a row a line.
+func database(lines []string) []byte {
+	dir, err := os.MkdirTemp("", "corpus")
+	if err != nil {
+		panic(err) // nothing can be played then
+	}
+	defer os.RemoveAll(dir)
+	db, err := sql.Open("sqlite", filepath.Join(dir, "a.db"))
+	if err == nil {
+		_, err = db.Exec("CREATE TABLE parts (n INTEGER PRIMARY KEY, name TEXT)")
+	}
+	for _, l := range lines {
+		if err == nil {
+			_, err = db.Exec("INSERT INTO parts (name) VALUES (?)", l)
+		}
+	}
+	if err = errors.Join(err, db.Close()); err != nil {
+		panic(err)
+	}
+	content, err := os.ReadFile(filepath.Join(dir, "a.db"))
+	if err != nil {
+		panic(err)
+	}
+	return content
+}

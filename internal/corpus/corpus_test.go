@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/apart"
+	"humble-rewind/internal/core/advice"
 )
 
 var printed = flag.Bool("table", false, "print the shares answered right, by family")
@@ -42,29 +43,34 @@ func TestTheRightCopyIsRecommendedForEveryLossInTheCorpus(t *testing.T) {
 }
 
 func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
-	for _, c := range Folders() {
-		t.Run(c.Variant, func(t *testing.T) {
-			t.Parallel()
-			answer, got, err := RunFolder(context.Background(), t.TempDir(), c)
-			require.NoError(t, err)
-			f := answer.Folder
-			assert.Equal(t, c.Whole, f.Whole.ID != 0, "%v", f.Because)
-			if c.Found != "" {
-				assert.Equal(t, c.Found, f.MovedTo.String())
-			}
-			if !c.At.IsZero() {
-				assert.Equal(t, c.At, f.WholeAt, "%v", f.Because)
-				require.NotNil(t, f.Aside, "it goes beside what stands there")
-			}
-			require.NotEmpty(t, f.Because)
-			if c.Want == nil {
-				return
-			}
-			assert.Len(t, got, len(c.Want), "%v", f.Because)
-			for path, want := range c.Want {
-				assert.True(t, string(want) == string(got[path]), "%s: %v", path, f.Because)
-			}
-		})
+	all := Folders()
+	outcomes := make([]FolderOutcome, len(all))
+	t.Run("scenes", func(t *testing.T) {
+		for n, c := range all {
+			t.Run(c.Family+"/"+c.Variant, func(t *testing.T) {
+				t.Parallel()
+				o, err := RunFolder(context.Background(), t.TempDir(), c)
+				require.NoError(t, err)
+				outcomes[n] = o
+				f := o.Answer.Folder
+				assert.Empty(t, o.Harmful, "harmful: %v", advice.Texts(f.Because))
+				assert.Empty(t, o.Unanswered, "unanswered: %v", advice.Texts(f.Because))
+				if c.Whole {
+					assert.NotZero(t, f.Whole.ID, "%v", advice.Texts(f.Because))
+				}
+				if c.Found != "" {
+					assert.Equal(t, c.Found, f.MovedTo.String())
+				}
+				if !c.At.IsZero() {
+					assert.Equal(t, c.At, f.WholeAt, "%v", advice.Texts(f.Because))
+					require.NotNil(t, f.Aside, "it goes beside what is there")
+				}
+				require.NotEmpty(t, f.Because)
+			})
+		}
+	})
+	if *printed {
+		require.NoError(t, writeFolderTable(os.Stdout, outcomes))
 	}
 }
 

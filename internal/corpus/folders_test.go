@@ -1,49 +1,36 @@
 package corpus
 
 import (
-	"context"
 	"fmt"
+	"slices"
 	"time"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/core/advice"
 )
 
 // FolderCase is a loss of a whole folder with its answer: what must come back, file by file, and nothing else.
 type FolderCase struct {
-	Variant string
-	Play    func(h *History)
-	Ask     advice.Question
-	Path    string
-	Want    map[string][]byte // by path relative to the folder; nil where the folder must be found elsewhere or whole
-	Found   string
-	Whole   bool      // it must come back as one item
-	At      time.Time // of that: as its store had it then; zero where it is not asked
-}
-
-// RunFolder plays a case out in an empty folder and returns the answer with the contents that it would bring back.
-func RunFolder(ctx context.Context, dir string, c FolderCase) (advise.Answer, map[string][]byte, error) {
-	o, h, reader, err := ask(ctx, dir, Case{Family: "folders", Variant: c.Variant, Play: c.Play, Ask: c.Ask, Path: c.Path})
-	if err != nil {
-		return o.Answer, nil, err
-	}
-	defer h.close()
-	got := map[string][]byte{}
-	if o.Answer.Folder == nil {
-		return o.Answer, nil, fmt.Errorf("%s was not taken for a folder", c.Path)
-	}
-	for _, e := range o.Answer.Folder.Entries {
-		if e.Copy != 0 {
-			if got[e.Path], err = contentOf(h, reader, e.Copy); err != nil {
-				return o.Answer, got, err
-			}
-		}
-	}
-	return o.Answer, got, nil
+	Family, Variant string
+	Play            func(h *History)
+	Ask             advice.Question
+	Path            string
+	Want            map[string][]byte // by path relative to the folder; nil where the folder must be found elsewhere or whole
+	Missing         []string          // files that must be named as missing
+	Found           string
+	Whole           bool      // it must come back as one item
+	At              time.Time // of that: as its store had it then; zero where it is not asked
 }
 
 // Folders are the cases of whole folders.
 func Folders() []FolderCase {
+	all := basicFolders()
+	for i := range all {
+		all[i].Family = "folders"
+	}
+	return slices.Concat(all, removedFolders(), regressedFolders(), damagedFolders(), purposefulFolders(), randomFolders())
+}
+
+func basicFolders() []FolderCase {
 	folder := docs("Rigging")
 	text := kinds[1]
 	of := func(i, revision int) []byte { return text.of(prose(uint64(300+i), 0, 12+revision)) }

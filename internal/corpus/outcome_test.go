@@ -40,6 +40,7 @@ func Run(ctx context.Context, dir string, c Case) (Outcome, error) {
 func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *contents.Reader, error) {
 	o := Outcome{Case: c}
 	h := newHistory(ctx, dir)
+	h.linked = c.Family == wholeFolders
 	c.Play(h)
 	h.At(Now)
 	h.Survey()
@@ -73,11 +74,11 @@ func (o *Outcome) judge(h *History, reader *contents.Reader) {
 	r := o.Answer.Recommended
 	switch {
 	case r == nil:
-		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(o.Answer.Because, " ")
+		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(advice.Texts(o.Answer.Because), " ")
 	default:
 		got, err := contentOf(h, reader, r.Copy.ID)
 		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
-		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(r.Because, " "))
+		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(advice.Texts(r.Because), " "))
 	}
 	if c.Other != "" && !o.lists(h, c.Other) {
 		o.Right = false

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"io"
 	"text/tabwriter"
+
+	"humble-rewind/internal/core/advice"
 )
 
 // counts are how many losses of a family each chooser answers right.
@@ -35,6 +37,30 @@ func writeTable(out io.Writer, outcomes []Outcome) error {
 		by[f].print(w, f)
 	}
 	total.print(w, "all")
+	if err := w.Flush(); err != nil {
+		return err
+	}
+	return writeSure(out, outcomes)
+}
+
+// writeSure writes how many of the recommendations are right, by how sure they say they are, and what is said where nothing is recommended.
+func writeSure(out io.Writer, outcomes []Outcome) error {
+	all, right := map[advice.Sure]int{}, map[advice.Sure]int{}
+	for _, o := range outcomes {
+		sure := advice.Sure("nothing recommended")
+		if r := o.Answer.Recommended; r != nil {
+			sure = r.Sure
+		}
+		all[sure]++
+		right[sure] += one(o.Right)
+	}
+	w := tabwriter.NewWriter(out, 0, 0, 2, ' ', tabwriter.AlignRight)
+	fmt.Fprintln(w, "\nLOSSES\tRIGHT\t  HOW SURE")
+	for _, sure := range []advice.Sure{advice.Certain, advice.Likely, advice.Open, "nothing recommended"} {
+		if all[sure] > 0 {
+			fmt.Fprintf(w, "%d\t%d %%\t  %s\n", all[sure], 100*right[sure]/all[sure], sure)
+		}
+	}
 	return w.Flush()
 }
 
