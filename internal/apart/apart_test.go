@@ -132,7 +132,7 @@ func TestFaultsOfReadingAndEndsOfPatienceAreTheCallers(t *testing.T) {
 	begun := time.Now()
 	_, err = p.Examine(ctx, apart.Content{ReaderAt: endless{}, Size: 1 << 50})
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
-	assert.Less(t, time.Since(begun), 5*time.Second)
+	assert.Less(t, time.Since(begun), time.Minute)
 	_, err = p.Look(t.Context(), content([]byte("still here\n")))
 	assert.NoError(t, err)
 }

@@ -67,7 +67,7 @@ func (b *Browser) Close() {
 }
 
 // patience is how long anything may take to appear.
-const patience = 20 * time.Second
+const patience = time.Minute
 
 // Do runs actions within patience.
 func (b *Browser) Do(actions ...chromedp.Action[chromedp.Void]) error {

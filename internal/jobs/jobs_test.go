@@ -57,7 +57,7 @@ func TestAJobTellsHowFarItIsAndHowItEnded(t *testing.T) {
 		require.Eventually(
 			t,
 			func() bool { now, err := r.Job(t.Context(), j.ID); return err == nil && now.Done == 7 },
-			5*time.Second,
+			time.Minute,
 			time.Millisecond,
 		)
 		close(step)

@@ -143,7 +143,7 @@ func TestNobodyWithoutATokenMakesTheServiceGrow(t *testing.T) {
 	begun := time.Now()
 	answer, _ := ask(t, s, "GET", "/api/v1/machines", "")
 	assert.Equal(t, http.StatusOK, answer.StatusCode)
-	assert.Less(t, time.Since(begun), 2*time.Second)
+	assert.Less(t, time.Since(begun), 20*time.Second)
 }
 
 func TestADataFolderThatIsOpenToOthersIsRefused(t *testing.T) {

@@ -78,7 +78,7 @@ DAVMinTimeout 10
 			c.Close()
 		}
 		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
+	}, time.Minute, 20*time.Millisecond)
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("oak\n"), 0o600))
 	return "dav://ines@" + at + "/?secret-file=" + secret, files
