@@ -2,15 +2,16 @@ package advise
 
 import (
 	"cmp"
-	"fmt"
 	"maps"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 )
 
@@ -52,7 +53,7 @@ func (s *elsewhereSearch) looks() []func() error {
 	case len(s.last) == 0:
 		return nil
 	case s.q.Loss == advice.Misplaced:
-		return []func() error{s.sameDigest, s.twins, s.sameSize, s.sameName, s.lost}
+		return []func() error{s.sameDigest, s.twins, s.sameSize, s.sameName, s.cameUp, s.lost}
 	case lost:
 		return []func() error{s.sameDigest, s.twins, s.lost}
 	}
@@ -68,19 +69,11 @@ func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
 	}
 	s.met[f.Place] = true
 	e.Copy, e.Size, e.SHA256, e.Lost, e.At = s.copyOf(f, store), f.Size, f.SHA256, f.Lost, f.Written
-	s.found = append(s.found, e)
-}
-
-// addSame takes up a file that has, byte for byte, one of the contents.
-func (s *elsewhereSearch) addSame(f catalogue.Fact, content int) {
-	e := advice.Elsewhere{Proved: true, Old: content > 0, Why: "It has the same content, byte for byte."}
-	switch {
-	case f.Lost:
-		e.Why = "It has just this content, byte for byte, without a record of where it came from."
-	case e.Old:
-		e.Why = "An older version of it is there, byte for byte."
+	e.Named = e.Named || f.Name == s.q.Place.Name()
+	if e.Came.IsZero() {
+		e.Came = f.First
 	}
-	s.add(f, e)
+	s.found = append(s.found, e)
 }
 
 // sameDigest finds what is known to hold one of the contents.
@@ -94,7 +87,7 @@ func (s *elsewhereSearch) sameDigest() error {
 			return err
 		}
 		for _, f := range facts {
-			s.addSame(f, n)
+			s.add(f, advice.Elsewhere{Back: n + 1})
 		}
 	}
 	return nil
@@ -172,18 +165,18 @@ func (s *elsewhereSearch) compareDigest(f catalogue.Fact, content int) error {
 	sum, err := s.digest(f)
 	if err == nil && sum == v.SHA256 {
 		f.SHA256 = sum
-		s.addSame(f, content)
+		s.add(f, advice.Elsewhere{Back: content + 1})
 	}
 	return err
 }
 
-// sameName holds what stands anywhere under the same name against the last content.
+// sameName takes up what stands anywhere under the same name.
 func (s *elsewhereSearch) sameName() error {
 	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
-	last, n := s.last[0], 0
+	n := 0
 	for _, f := range facts {
 		if !f.Open || f.Type != entry.File || s.met[f.Place] || !s.all[int64(f.Source)].Source.Traits.Live() {
 			continue
@@ -191,25 +184,58 @@ func (s *elsewhereSearch) sameName() error {
 		if n++; n > maxAlike {
 			return nil
 		}
-		shared, _, err := s.Contents.Shares(s.ctx, last.Copy, f.Copy)
+		came, err := s.came(f)
 		if err != nil {
 			return err
 		}
-		const descendant = 0.6
-		if shared >= descendant && f.First.After(last.First) {
-			s.add(
-				f,
-				advice.Elsewhere{
-					Proved: true,
-					Newer:  true,
-					Why:    fmt.Sprintf("It has the same name and %.0f %% of the last content known, and came up after that.", 100*shared),
-				},
-			)
-		} else {
-			s.add(f, advice.Elsewhere{Why: fmt.Sprintf("It has the same name, and %.0f %% of the content.", 100*shared)})
-		}
+		s.add(f, advice.Elsewhere{Came: came})
 	}
 	return nil
+}
+
+// cameUp takes up files of the same type that were written after the last content and were never seen while the file was: one of them
+// may be it, under another name and worked on since. Those nearest in size come first.
+func (s *elsewhereSearch) cameUp() error {
+	last := s.t.Versions[len(s.t.Versions)-1]
+	ext := names.Fold(path.Ext(s.q.Place.Name()))
+	facts, err := s.Site.Catalogue.FactsWritten(s.ctx, s.all, s.q.Place.Machine, last.Written, maxElsewhere,
+		func(p string) bool { return names.Fold(path.Ext(p)) == ext })
+	if err != nil {
+		return err
+	}
+	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int {
+		return cmp.Compare(max(a.Size, last.Size)-min(a.Size, last.Size), max(b.Size, last.Size)-min(b.Size, last.Size))
+	})
+	n := 0
+	for _, f := range facts {
+		if s.met[f.Place] {
+			continue
+		}
+		came, err := s.came(f)
+		if err != nil {
+			return err
+		}
+		if came.Before(last.LastSeen) {
+			continue
+		}
+		if n++; n > maxAlike {
+			return nil
+		}
+		s.add(f, advice.Elsewhere{Came: came})
+	}
+	return nil
+}
+
+// came is when something was first seen at a fact's place.
+func (s *elsewhereSearch) came(f catalogue.Fact) (time.Time, error) {
+	first := f.First
+	facts, err := s.Site.Catalogue.FactsOf(s.ctx, s.all, f.Place)
+	for i := range facts {
+		if facts[i].First.Before(first) {
+			first = facts[i].First
+		}
+	}
+	return first, err
 }
 
 // lost finds what the machine's stores hold under the file's name without a record of where it came from.
@@ -235,15 +261,7 @@ func (s *elsewhereSearch) lost() error {
 		if s.met[f.Place] {
 			continue
 		}
-		why := "It has the same name, and no record says where it came from."
-		if len(s.last) > 0 {
-			shared, _, err := s.Contents.Shares(s.ctx, s.last[0].Copy, f.Copy)
-			if err != nil {
-				return err
-			}
-			why = fmt.Sprintf("It has the same name and %.0f %% of the content; no record says where it came from.", 100*shared)
-		}
-		s.add(f, advice.Elsewhere{Why: why})
+		s.add(f, advice.Elsewhere{Named: true})
 	}
 	return nil
 }
@@ -273,17 +291,12 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 	})
 	for _, p := range places[:min(maxAlike, len(places))] {
 		f := best[p]
-		why := fmt.Sprintf("It has the same name and is at %s.", p)
-		switch {
-		case !f.Gone.IsZero():
-			why = fmt.Sprintf("It has the same name, and was deleted from %s on %s.", p, advice.Say(f.Gone, s.now, s.q.Zone))
-		case !s.stands(f):
-			why = fmt.Sprintf("It has the same name, and was seen at %s until %s.", p, advice.Say(f.Last, s.now, s.q.Zone))
+		e := advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, At: f.Written, Named: true,
+			Came: f.First, Gone: f.Gone}
+		if !s.stands(f) {
+			e.Seen = f.Last
 		}
-		s.found = append(
-			s.found,
-			advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, Why: why, At: f.Written},
-		)
+		s.found = append(s.found, e)
 	}
 	return nil
 }

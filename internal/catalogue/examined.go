@@ -458,6 +458,21 @@ var oldest = order{value: func(*reading, *located) rankValue { return rankValue{
 	return rankValue{}
 }}
 
+// FactsWritten returns files that stand on a machine now, were written since a moment and lie at a path that fits, at most limit, the
+// newest first.
+func (c *Catalogue) FactsWritten(ctx context.Context, stores map[int64]*Store, machine string, since time.Time, limit int,
+	fits func(path string) bool) ([]Fact, error) {
+	from := since.UnixNano()
+	s := search{r: c.readingWith(stores), by: orders[ByWritten], limit: limit,
+		source: func(s *Store) bool { return isLive(s) && s.Source.Machine == machine },
+		folder: func(f *indexedFolder) bool { return f.written > 0 && notLater(f.written) >= from },
+		span: func(l *located) bool {
+			at := instantNanos(l.Written)
+			return l.Type == entry.File && l.Stands() && at.Valid && at.Int64 >= from && fits(l.placePath())
+		}}
+	return s.facts(ctx)
+}
+
 // FactsLike returns what stands on a machine now under a name in which all words occur, at most limit, the one written last first.
 func (c *Catalogue) FactsLike(ctx context.Context, stores map[int64]*Store, machine, words string, limit int) ([]Fact, error) {
 	return c.factsLike(ctx, stores, words, limit, func(s *Store) bool { return isLive(s) && s.Source.Machine == machine },

@@ -407,6 +407,7 @@ func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src catalo
 	if err != nil {
 		return "", err
 	}
+	found = slices.DeleteFunc(found, func(f source.Suggestion) bool { return f.Besides })
 	if len(found) == 1 {
 		return found[0].At, nil
 	}

@@ -263,9 +263,10 @@ type Described struct {
 
 // Suggestion is a store found on a machine.
 type Suggestion struct {
-	At    string
-	Drive string
-	Why   string
+	At      string
+	Drive   string
+	Why     string
+	Besides bool // one more of its kind, not the usual one that is taken where no location is given
 }
 
 // Kind is a kind of store.

@@ -175,7 +175,7 @@ func (c *chooser) others() {
 	}
 	for _, e := range c.Elsewhere {
 		if len(c.Others) < maxOthers && !listed(e.Copy.ID) {
-			c.Others = append(c.Others, Other{Copy: e.Copy, Version: -1, State: condition.Unread, Why: c.Reason("why-it-is-it", "why", e.Why)})
+			c.Others = append(c.Others, Other{Copy: e.Copy, Version: -1, State: condition.Unread, Why: c.kinship(e).said(c)})
 		}
 	}
 }
@@ -231,7 +231,7 @@ func (c *chooser) look() {
 		see(stray.Copy, stray.Earliest, false)
 	}
 	for _, e := range c.Elsewhere {
-		see(e.Copy, e.At, !e.Proved)
+		see(e.Copy, e.At, !c.kinship(e).proved)
 	}
 	for i := range c.Sources {
 		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Note: c.lookNote(&c.Sources[i], tallies[i])})

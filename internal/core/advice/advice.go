@@ -92,17 +92,20 @@ func (s *Stray) content(name string) Content {
 }
 
 // Elsewhere is a file outside the places of the trail that may be the one that is looked for: it stands somewhere now, or
-// a store has it without a record of where it came from.
+// a store has it without a record of where it came from. Whether it is the one is not judged here.
 type Elsewhere struct {
 	Copy   Copy
-	Size   int64
+	Size   int64 // bytes
 	SHA256 string
-	Why    string // how it is known to be it
-	Proved bool   // the same content, or followed there
-	Newer  bool   // a descendant: worked on since
-	Old    bool   // it has the content of an older version, not of the last
-	Lost   bool   // it stands nowhere; no record says where it came from
-	At     time.Time
+	At     time.Time // when it was written
+	// Back says which of the file's last contents it has, byte for byte: 1 is the last one, 2 the one before; 0: none of them.
+	Back  int
+	Named bool      // it has the file's name
+	Lost  bool      // it stands nowhere; no record says where it came from
+	Came  time.Time // when something was first seen at its place
+	// Seen and Gone tell of what stands there no more when it was last seen, and when it was deleted; zero where it stands, or
+	// where nobody recorded it.
+	Seen, Gone time.Time
 }
 
 // Neighbour is a file beside the one that was lost.

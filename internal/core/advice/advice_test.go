@@ -174,7 +174,7 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 			if loss == advice.Unsaved {
 				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: "x", Named: true, Sure: true}}
 			} else {
-				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Why: "The same content.", Proved: true, Size: 90, SHA256: "x"}}
+				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Back: 1, Size: 90, SHA256: "x"}}
 			}
 			q := change.q
 			q.Loss = loss
@@ -233,17 +233,17 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 	at := func(id int64, machine, path string) advice.Copy {
 		return advice.Copy{ID: id, Live: true, Place: place.Place{Machine: machine, Path: path}}
 	}
-	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Proved: true, Size: 90, SHA256: "b"}
-	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Proved: true, Newer: true, Size: 90, SHA256: "c", At: now}
-	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Proved: true, Old: true, Size: 90, SHA256: "a", At: now}
+	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Back: 1, Size: 90, SHA256: "b"}
+	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Named: true, Size: 90, SHA256: "c", At: now, Came: now}
+	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Back: 2, Size: 90, SHA256: "a", At: now}
 	lost := advice.Elsewhere{
 		Copy:   advice.Copy{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}},
-		Proved: true,
+		Back:   1,
 		Lost:   true,
 		Size:   90,
 		SHA256: "b",
 	}
-	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Why: "It has the same name."}
+	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Named: true, Size: 90, SHA256: "z"}
 	for name, want := range map[string]struct {
 		loss  advice.Loss
 		there []advice.Elsewhere
@@ -278,6 +278,72 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 		if want.copy == 73 {
 			assert.Equal(t, file, a.Recommended.To, name)
 			assert.NotContains(t, a.FoundAt, lost.Copy.Place, "it lies there, and does not stand there")
+		}
+	}
+}
+
+// A page that a server answered in place of a text is no damage by itself; beside what was there before it is another file in its place.
+func TestAPageInPlaceOfATextIsNotIt(t *testing.T) {
+	ev, c := history("a", "b", "c")
+	as := func(media string) advice.Examined {
+		return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: media}}
+	}
+	c.copies = map[int64]advice.Examined{1: as("text/plain"), 2: as("text/plain"), 3: as("text/html")}
+	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
+	assert.Contains(t, fmt.Sprint(a.Others), "another file in its place")
+	c.copies[1], c.copies[2] = as("text/html"), as("text/html")
+	a = advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 3, a.Recommended.Copy.ID, "where it always was a page, it is one")
+}
+
+// What stands elsewhere and shares no byte for byte content is it where it goes on from the last content and came when that went. Of a
+// picture nobody can tell what it shares: its name and its time must do, if only one has them.
+func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
+	there := func(id int64, name string, came time.Time, digest string) advice.Elsewhere {
+		p := place.Place{Machine: "loft", Path: "/home/ines/Other/" + name}
+		return advice.Elsewhere{Copy: advice.Copy{ID: id, Live: true, Place: p}, Named: name == file.Name() || name == "mast.png",
+			Size: 90, SHA256: digest, At: now, Came: came}
+	}
+	before := now.AddDate(0, 0, -9)
+	for name, want := range map[string]struct {
+		lost  string
+		there []advice.Elsewhere
+		copy  int64
+		sure  advice.Sure
+	}{
+		"another name, most of the content":       {"plan.odt", []advice.Elsewhere{there(70, "hull.odt", now, "most")}, 70, advice.Likely},
+		"but there before":                        {"plan.odt", []advice.Elsewhere{there(70, "hull.odt", before, "most")}, 2, advice.Certain},
+		"another name, little of the content":     {"plan.odt", []advice.Elsewhere{there(70, "hull.odt", now, "little")}, 2, advice.Certain},
+		"its name, little of the content":         {"plan.odt", []advice.Elsewhere{there(70, "plan.odt", now, "little")}, 2, advice.Likely},
+		"its name, but there before":              {"plan.odt", []advice.Elsewhere{there(70, "plan.odt", before, "little")}, 2, advice.Certain},
+		"a picture of its name":                   {"mast.png", []advice.Elsewhere{there(70, "mast.png", now, "little")}, 70, advice.Likely},
+		"two pictures of its name":                {"mast.png", []advice.Elsewhere{there(70, "mast.png", now, "little"), there(71, "mast.png", now, "little")}, 2, advice.Likely},
+		"a picture of its name that is older":     {"mast.png", []advice.Elsewhere{there(70, "mast.png", before, "little")}, 2, advice.Certain},
+		"a picture of another name says nothing":  {"mast.png", []advice.Elsewhere{there(70, "keel.png", now, "little")}, 2, advice.Certain},
+		"the one of the name before the one like": {"plan.odt", []advice.Elsewhere{there(70, "hull.odt", now.Add(-time.Hour), "most"), there(71, "plan.odt", now, "most")}, 71, advice.Likely},
+	} {
+		ev, c := history("a", "b", "")
+		ev.Place.Path = "/home/ines/" + want.lost
+		for i := range ev.Seen {
+			ev.Seen[i].Place, ev.Copies[i].Place = ev.Place, ev.Place
+		}
+		for i := range ev.Trail.Versions {
+			ev.Trail.Versions[i].Place = ev.Place
+		}
+		ev.Elsewhere = want.there
+		c.kept = map[string]float64{"b most": 0.8, "b little": 0.2}
+		c.copies = map[int64]advice.Examined{}
+		for id := int64(70); id < 72; id++ {
+			c.copies[id] = advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
+		}
+		a := advice.Advise(advice.Question{Loss: advice.Misplaced}, ev, c)
+		require.NotNil(t, a.Recommended, name)
+		assert.Equal(t, want.copy, a.Recommended.Copy.ID, name)
+		if want.copy >= 70 || want.sure == advice.Likely {
+			assert.Equal(t, want.sure, a.Recommended.Sure, "%s: %v", name, advice.Texts(a.Recommended.Because))
 		}
 	}
 }

@@ -74,6 +74,7 @@ type chooser struct {
 	alone    map[int]Examined // by content
 	whyNot   map[int]Reason   // by version
 	mixed    mixed
+	kin      map[int64]kinship // of what is elsewhere, by copy
 }
 
 // contradictions says which times do not fit together and goes on without them.

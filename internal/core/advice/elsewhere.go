@@ -13,7 +13,7 @@ func (c *chooser) misplaced() {
 	if n := len(c.Trail.Versions) - 1; n >= 0 && c.Trail.Versions[n].Superseded.IsZero() && c.isFile(n) && c.stillThere(n) {
 		return
 	}
-	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Old && !e.Lost }) {
+	for _, e := range c.proved(func(e Elsewhere) bool { return e.Back <= 1 && !e.Lost }) {
 		if c.recommendElsewhere(e, c.Reason("not-lost", "place", e.Copy.Place)) {
 			return
 		}
@@ -25,6 +25,22 @@ func (c *chooser) misplaced() {
 	clear(c.whyNot)
 	c.mix()
 	c.restore(c.deleted())
+	c.sameNameMayBe()
+}
+
+// sameNameMayBe says that what is called deleted may still be somewhere: a file of its name is, of which nobody can tell whether it is it.
+func (c *chooser) sameNameMayBe() {
+	r := c.Recommended
+	if r == nil || r.Sure != Certain {
+		return
+	}
+	for _, e := range c.Evidence.Elsewhere {
+		if e.Named && e.Copy.Live && !e.Came.Before(c.lastSeen()) {
+			r.Sure = Likely
+			r.Because = append(r.Because, c.Reason("assume-nowhere", "place", e.Copy.Place))
+			return
+		}
+	}
 }
 
 // stillThere recommends the last version where it stands, at the place or where it was followed to.
@@ -88,15 +104,16 @@ func (c *chooser) assume(sure Sure, code string) {
 func (c *chooser) proved(wanted func(Elsewhere) bool) []Elsewhere {
 	all := slices.DeleteFunc(
 		slices.Clone(c.Evidence.Elsewhere),
-		func(e Elsewhere) bool { return !e.Proved || e.Copy.Access == Recorded || !wanted(e) },
+		func(e Elsewhere) bool { return !c.kinship(e).proved || e.Copy.Access == Recorded || !wanted(e) },
 	)
 	machine := c.Evidence.Place.Machine
 	slices.SortStableFunc(all, func(a, b Elsewhere) int {
 		return cmp.Or(
-			Behind(a.Old, b.Old),
+			Behind(a.Back > 1, b.Back > 1),
 			Behind(a.Lost, b.Lost),
 			Behind(a.Copy.Place.Machine != machine, b.Copy.Place.Machine != machine),
-			Behind(!a.Newer, !b.Newer),
+			Behind(a.Back > 0, b.Back > 0),
+			Behind(!a.Named, !b.Named),
 			b.At.Compare(a.At),
 			cmp.Compare(a.Copy.ID, b.Copy.ID),
 		)
@@ -110,12 +127,12 @@ func (c *chooser) standsElsewhere() bool {
 	if c.Loss != Deleted {
 		return false
 	}
-	for _, e := range c.proved(func(e Elsewhere) bool { return !e.Newer }) {
+	for _, e := range c.proved(func(e Elsewhere) bool { return e.Back > 0 }) {
 		because := c.Reason("same-there")
 		switch {
 		case e.Lost:
 			because = c.Reason("same-lost")
-		case e.Old:
+		case e.Back > 1:
 			because = c.Reason("older-there")
 		}
 		if c.recommendElsewhere(e, because) {
@@ -131,23 +148,21 @@ func (c *chooser) recommendElsewhere(e Elsewhere, because Reason) bool {
 	content := Content{Copies: []Copy{e.Copy}, Size: e.Size, SHA256: e.SHA256}
 	examined := c.reading.Condition(content)
 	if why := c.againstCopy(content, examined); why.Code != "" {
-		for i := range c.Evidence.Elsewhere {
-			if c.Evidence.Elsewhere[i].Copy.ID == e.Copy.ID {
-				c.Evidence.Elsewhere[i].Why += " " + why.Text
-			}
-		}
+		k := c.kinship(e)
+		k.against = why
+		c.kin[e.Copy.ID] = k
 		return false
 	}
-	c.recommendFound(e.Copy, -1, examined.Verdict, []Reason{because, c.Reason("why-it-is-it", "why", e.Why)})
+	c.recommendFound(e.Copy, -1, examined.Verdict, []Reason{because, c.kinship(e).why})
 	r := c.Recommended
 	if e.Lost {
 		r.Costs = []Reason{c.Reason("costs-nothing")}
 	}
 	switch {
-	case e.Old:
+	case e.Back > 1:
 		r.Costs = append(r.Costs, c.Reason("older-lacks"))
 		c.assume(Likely, "assume-older")
-	case e.Newer:
+	case e.Back == 0:
 		c.assume(Likely, "assume-followed")
 	default:
 		c.assume(Certain, "")
@@ -177,10 +192,10 @@ func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdi
 // elsewhere names where else the file stands, whatever the loss.
 func (c *chooser) elsewhere() {
 	for _, e := range c.Evidence.Elsewhere {
-		if e.Proved && e.Copy.Live {
+		if e.Copy.Live && c.kinship(e).proved {
 			c.found(e.Copy.Place)
 		}
-		if r := c.Recommended; e.Lost && !e.Proved && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
+		if r := c.Recommended; e.Lost && e.Back == 0 && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
 			c.note("unrecorded-newer", "source", c.sourceName(e.Copy), "at", e.At)
 		}
 	}

@@ -46,7 +46,7 @@ func (c *chooser) verdictOf(n int, found *Examined) {
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
 		found.Reasons = append([]string{c.Reason("changed-silently").Text}, found.Reasons...)
-	case c.Loss == Damaged && found.State == condition.Sound && found.Rename != "":
+	case c.Loss == Damaged && found.State == condition.Sound && (found.Rename != "" || found.Media == page):
 		c.judgeKind(n, found)
 	case found.State == condition.Doubtful && !found.Proved && c.becameNothing(n, found):
 	case looks && found.State != condition.Broken && found.State != condition.Unread && !found.Proved:
@@ -67,16 +67,21 @@ func (c *chooser) earlier(n int) (all []int) {
 	return all
 }
 
-// judgeKind finds out whether a version that is of another kind than its name says took the place of one that is not: then it
-// is no wrong name, but a wrong content.
+// page is what servers answer in place of a file when they want a password or have none: any text file may hold one.
+const page = "text/html"
+
+// judgeKind finds out whether a version that is of another kind than its name says, or a page, took the place of one that is not: then
+// it is no wrong name, but a wrong content.
 func (c *chooser) judgeKind(n int, found *Examined) {
-	before := c.earlier(n)
-	if len(before) == 0 {
+	for _, k := range c.earlier(n) {
+		switch v := c.byItself(k); {
+		case v.State == condition.Broken || v.State == condition.Unread:
+			continue // it tells nothing of what was meant
+		case v.State == condition.Sound && v.Rename == "" && v.Media != found.Media:
+			found.State, found.Rename = condition.Doubtful, ""
+			found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[k].Arrived).Text)
+		}
 		return
-	}
-	if v := c.byItself(before[0]); v.State == condition.Sound && v.Rename == "" {
-		found.State, found.Rename = condition.Doubtful, ""
-		found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[before[0]].Arrived).Text)
 	}
 }
 

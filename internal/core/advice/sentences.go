@@ -50,6 +50,22 @@ var sentences = map[string]string{
 	"older-there":  "No source has a copy of it any more, but an older version is elsewhere.",
 	"why-it-is-it": "{why}",
 
+	// What is elsewhere.
+	"kin-bytes":            "It has the same content, byte for byte.",
+	"kin-older-bytes":      "An older version of it is there, byte for byte.",
+	"kin-unrecorded-bytes": "It has just this content, byte for byte, without a record of where it came from.",
+	"kin-unrecorded-share": "It has the same name and {share} of the content; no record says where it came from.",
+	"kin-unrecorded-name":  "It has the same name, and no record says where it came from.",
+	"kin-descendant-name":  "It has the same name and {share} of the last content known, and came up after that.",
+	"kin-descendant":       "It has {share} of the last content known, and came up when that went.",
+	"kin-took-over":        "It has the same name, came up there when this one went, and was written after it, on {at}.",
+	"kin-name-share":       "It has the same name, and {share} of the content.",
+	"kin-share":            "It has {share} of the content.",
+	"kin-name-there":       "It has the same name and is at {place}.",
+	"kin-name-deleted":     "It has the same name, and was deleted from {place} on {at}.",
+	"kin-name-seen":        "It has the same name, and was seen at {place} until {at}.",
+	"kin-but":              "{why} {against}",
+
 	// Never saved.
 	"unsaved-newer":   "It is {what} of this document, written on {at}, {after} after the last save of {saved}.",
 	"unsaved-only":    "It is {what} of this document, written on {at}. The document itself was never saved.",
@@ -132,6 +148,7 @@ var sentences = map[string]string{
 	"assume-leftover": "It is likely, not certain: that it belongs to this document is told by its name and content, not by a save that was seen.",
 	"assume-whole":    "It is likely, not certain: nothing in its format proves that it is whole.",
 	"assume-followed": "It is likely, not certain: that it is what became of the file is told by its content and its time.",
+	"assume-nowhere":  "It is likely, not certain: there is a file of the same name at {place}, which may be it.",
 	"assume-date":     "It is likely, not certain: its date cannot be believed, so when it came is told by who saw it.",
 	"assume-older":    "It is likely, not certain: what was wanted cannot be brought back, and this is the nearest before it.",
 	"assume-record":   "It is likely, not certain: no source recorded a deletion.",

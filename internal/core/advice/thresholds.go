@@ -64,6 +64,8 @@ const (
 	// massFew, massHalf, massEnough and massFifth say which removals are many: half of the files, if they are not just a few, or a fifth
 	// of them, if they are enough. They are those of package masschange.
 	massFew, massHalf, massEnough, massFifth = 5, 2, 20, 5
+	// descendantShare is the share of the last content that a file elsewhere has that goes on from it.
+	descendantShare = 0.6
 	// renameShare is the share of a content that a file keeps that was renamed and worked on, and renameTries is how many files that came
 	// when it went are held against it.
 	renameShare, renameTries = 0.6, 12

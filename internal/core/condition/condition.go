@@ -159,6 +159,7 @@ func (e *examination) content() {
 var checks = map[string]func(*examination){
 	"image/png": (*examination).picture, "image/jpeg": (*examination).picture, "image/gif": (*examination).picture,
 	"image/tiff": (*examination).picture, "image/webp": (*examination).picture, "image/bmp": (*examination).picture,
+	"text/rtf":                        (*examination).richText,
 	"application/pdf":                 (*examination).pdf,
 	"application/vnd.sqlite3":         (*examination).sqlite,
 	"application/gzip":                (*examination).gzip,

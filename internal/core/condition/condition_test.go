@@ -100,6 +100,7 @@ func contents() map[string]string {
 		), "a.png": pngs.String(), "a.jpg": jpegs.String(), "a.tar": tars.String(), "a.tgz": gz.String(), "a.pdf": pdf.String(),
 		"a.svg": `<svg xmlns="http://www.w3.org/2000/svg">` + planks + "</svg>", "a.json": `{"planks": [` + strings.Repeat("1, ",
 			400) + `2]}`,
+		"a.rtf": `{\rtf1\ansi\deff0 {\fonttbl {\f0 Serif;}}` + "\n" + strings.Repeat(`Plank \{oak\}, {\b glued}\par{\bin4 }}{{}`+"\n", 60) + "}\n\x00",
 		"a.vcf": strings.Repeat(
 			"BEGIN:VCARD\r\nFN:Nell Harrow\r\nEND:VCARD\r\n",
 			20,
@@ -225,6 +226,9 @@ func TestTheNameIsHeldAgainstTheContent(t *testing.T) {
 		"scan.pdf":    {all["a.png"], "scan.png", condition.Sound},
 		"Launch.JPG":  {all["a.png"], "Launch.png", condition.Sound},
 		"notes.odt":   {all["a.txt"], "notes.txt", condition.Doubtful}, // perhaps what stood there was lost
+		"terms.rtf":   {all["a.txt"], "terms.txt", condition.Sound},
+		"letter.doc":  {all["a.rtf"], "letter.rtf", condition.Sound},
+		"twice.rtf":   {all["a.rtf"] + "Plank", "", condition.Doubtful},
 		"offsets.csv": {all["a.txt"], "", condition.Sound},
 		"plan":        {all["a.odt"], "", condition.Sound},
 		"backup.zip":  {all["a.docx"], "", condition.Sound},

@@ -62,10 +62,11 @@ var formats = []format{
 	{"vcf vcard", []string{"text/vcard", "text/"}, "a list of contacts", false},
 	{"ics ical ifb", []string{"text/calendar", "text/"}, "a calendar", false},
 	{"html htm xhtml", []string{"text/html", "text/", "application/xml"}, "a page", false},
+	{"rtf", []string{"text/rtf"}, "a rich text", false},
 	{"csv tsv", []string{"text/csv", "text/plain"}, "a table", false},
 	{"xml fodt fods fodg", []string{"application/xml", "text/", "image/svg+xml"}, "an XML document", false},
 	{
-		"txt md tex rtf ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps " +
+		"txt md tex ini conf cfg log json yaml yml toml sh py go c h cpp js ts java rs sql eml mbox ldif dxf step stp iges igs ps " +
 			"eps rst org srt css",
 		[]string{"text/", "application/xml", "image/svg+xml"},
 		"a text",
@@ -133,7 +134,7 @@ func (f Findings) For(name string) Verdict {
 		return v
 	}
 	actual, ok := formatFor(f.Media)
-	isText := strings.HasPrefix(f.Media, "text/")
+	isText := strings.HasPrefix(f.Media, "text/") && f.Media != "text/rtf"
 	if !ok && isText {
 		actual = format{extensions: "txt", what: "a text"}
 	} else if !ok {

@@ -32,6 +32,7 @@ var magics = []magic{
 	{0, "%PDF-", "application/pdf"},
 	{0, "PK\x03\x04", "application/zip"},
 	{0, "PK\x05\x06", "application/zip"},
+	{0, `{\rtf`, "text/rtf"},
 	{0, "\x1f\x8b", "application/gzip"},
 	{0, "BZh", "application/x-bzip2"},
 	{0, "\xfd7zXZ\x00", "application/x-xz"},

@@ -73,6 +73,12 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 			found = append(found, source.Suggestion{At: at, Why: "autosaves, backup copies and other leftovers in the homes"})
 		}
 	}
+	for _, at := range stray.Sessions("") {
+		if folder, err := setup.Files.Tree(ctx, at); err == nil {
+			folder.Close()
+			found = append(found, source.Suggestion{At: at, Besides: true, Why: "what programs wrote for a moment and left behind"})
+		}
+	}
 	return found, ctx.Err()
 }
 
