@@ -12,7 +12,6 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
@@ -115,12 +114,6 @@ type folderAdvice struct {
 	left   []leftoverFact // of leftovers, in the order of files
 }
 
-// leftoverFact is a leftover that is named as a file's.
-type leftoverFact struct {
-	file int
-	fact catalogue.Fact
-}
-
 // see takes up one place below the folder.
 func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 	f := advice.FolderFile{Path: rel}
@@ -151,14 +144,6 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 		return
 	}
 	b.files = append(b.files, f)
-}
-
-// leftOnly tells whether a version is known from leftovers alone.
-func (b *folderAdvice) leftOnly(v *trail.Version, facts []catalogue.Fact) bool {
-	return !slices.ContainsFunc(v.Seen, func(i int) bool {
-		s := b.stores[int64(facts[i].Source)]
-		return s == nil || !s.Source.Traits.Leftovers
-	})
 }
 
 // version keeps of a version what a folder's advice is made of.
@@ -197,7 +182,12 @@ func (b *folderAdvice) advise(facts []catalogue.Fact) error {
 		return err
 	}
 	r := b.reading()
-	ev := advice.FolderEvidence{Place: b.q.Place, Files: b.files, Thrown: b.thrown(facts), Sealed: b.Sealed != "", Now: b.now, Zone: b.q.Zone}
+	nameless, err := b.nameless()
+	if err != nil {
+		return err
+	}
+	ev := advice.FolderEvidence{Place: b.q.Place, Files: b.files, Nameless: nameless, Thrown: b.thrown(facts), Sealed: b.Sealed != "",
+		Now: b.now, Zone: b.q.Zone}
 	b.FolderAdvice = advice.AdviseFolder(b.q.Question, ev, r)
 	switch {
 	case r.err != nil:
@@ -240,46 +230,6 @@ func (b *folderAdvice) thrown(facts []catalogue.Fact) (all []advice.Thrown) {
 		all = append(all, advice.Thrown{Copy: c, At: f.Gone, Source: Name(b.stores[int64(f.Source)].Source, b.q.Place.Machine)})
 	}
 	return all
-}
-
-// describeLeftovers says what the leftovers are that are named as files of the folder.
-func (b *folderAdvice) describeLeftovers() error {
-	if len(b.left) == 0 {
-		return nil
-	}
-	m, err := b.Site.Catalogue.Machine(b.ctx, b.q.Place.Machine)
-	if err != nil {
-		return err
-	}
-	homes := homesOf(m)
-	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, now: b.now, all: b.stores}
-	facts := make([]catalogue.Fact, len(b.left))
-	for i, l := range b.left {
-		facts[i] = l.fact
-	}
-	lies, err := g.lying(facts)
-	if err != nil {
-		return err
-	}
-	for _, l := range b.left {
-		f := &b.files[l.file]
-		own := place.Join(b.q.Place.Path, f.Path)
-		for match := range b.Rules.Matches(lies[l.fact.Copy], homes.of(lies[l.fact.Copy])) {
-			if match.Rule.Kind == stray.Lock || !match.Fits(own) {
-				continue
-			}
-			at := place.Place{Machine: b.q.Place.Machine, Path: lies[l.fact.Copy]}
-			earliest := l.fact.Written
-			if earliest.IsZero() || earliest.After(l.fact.First) {
-				earliest = l.fact.First
-			}
-			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Copy{ID: l.fact.Copy, Source: -1, Leftover: true, Place: at},
-				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256, Named: match.Rule.Trust != stray.Weak,
-				Sure: match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
-			break
-		}
-	}
-	return nil
 }
 
 // movedCopy finds the folder where it stands now among what was surveyed.

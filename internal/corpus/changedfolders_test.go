@@ -90,6 +90,20 @@ func regressedFolders() []FolderCase {
 			h.Days(ago(4*day), ago(day))
 		}}
 	})
+	add("a few replaced or gutted in one sitting", func(s scene) FolderCase {
+		return FolderCase{Ask: overwritten, Want: last(s, 2, 5, 7), Play: func(h *History) {
+			revised(h, s)
+			for i, k := range []int{2, 5, 7} {
+				h.At(ago(4*day + 3*hour - time.Duration(k)*time.Minute))
+				replaced := s.k.of(prose(uint64(8800+k), 0, 18))
+				if i == 1 {
+					replaced = s.k.of(prose(s.seed+5, 0, 6)) // a third of it is left
+				}
+				h.Save(s.path(k), replaced)
+			}
+			h.Days(ago(4*day), ago(day))
+		}}
+	})
 	add("a few replaced, with a newer backup copy beside", func(s scene) FolderCase {
 		return FolderCase{Ask: overwritten, Want: with(last(s, 2, 7), map[string][]byte{s.name(7): s.of(7, 8)}), Play: func(h *History) {
 			revised(h, s)
@@ -184,6 +198,19 @@ func damagedFolders() []FolderCase {
 			h.At(ago(9*day + 20*hour))
 			h.Save(s.path(3)+".tmp", s.of(3, 5))
 			h.Save(s.path(7)+"~", cut(s.of(7, 9)))
+			h.At(ago(9*day + 20*hour).Add(2 * time.Second))
+			h.Save(s.path(3), make([]byte, 900))
+			h.Save(s.path(7), make([]byte, 900))
+			h.Days(ago(9*day), ago(day))
+		}}
+	})
+	add("broken, with a leftover that no name says is of them", func(s scene) FolderCase {
+		return FolderCase{Ask: damaged, Want: map[string][]byte{s.name(3): s.of(3, 5), s.name(7): s.of(7, 6)}, Play: func(h *History) {
+			s.begin(h)
+			h.At(ago(9*day + 20*hour))
+			h.Save(s.folder+"/tmp5e21.tmp", s.of(3, 5))
+			h.Save(Home+"/.cache/desk/tmp77120", s.of(7, 6))
+			h.Save(s.folder+"/tmp11c0.tmp", s.k.of(prose(9900, 0, 18))) // of nothing here
 			h.At(ago(9*day + 20*hour).Add(2 * time.Second))
 			h.Save(s.path(3), make([]byte, 900))
 			h.Save(s.path(7), make([]byte, 900))

@@ -37,6 +37,13 @@ type FolderVersion struct {
 	Hidden       bool  // it came by a change that kept size and write time
 }
 
+// Nameless is a leftover whose name does not tell whose it is.
+type Nameless struct {
+	Beside  string // the folder that it is in, where it is of a file in that; "" where it may be of any
+	Written int64  // nanoseconds since 1970
+	Size    int64  // bytes
+}
+
 // Thrown is the folder itself as one item of a store, thrown away at a moment.
 type Thrown struct {
 	Copy   Copy
@@ -46,12 +53,13 @@ type Thrown struct {
 
 // FolderEvidence is everything known about a folder.
 type FolderEvidence struct {
-	Place  place.Place
-	Files  []FolderFile
-	Thrown []Thrown
-	Sealed bool // it only makes sense whole, so that only the moment is wanted
-	Now    time.Time
-	Zone   *time.Location
+	Place    place.Place
+	Files    []FolderFile
+	Nameless []Nameless
+	Thrown   []Thrown
+	Sealed   bool // it only makes sense whole, so that only the moment is wanted
+	Now      time.Time
+	Zone     *time.Location
 }
 
 // FolderReading reads contents for a folder, within a budget: what lies beyond it is unread.
@@ -155,6 +163,9 @@ type folderChooser struct {
 	unexamined          int // that come back and nobody examined
 	also                int // that were broken, but not by the mass change
 	window              time.Duration
+
+	breaks  []time.Time // saves of files that clearly went wrong
+	unclear []unclear
 }
 
 func moment(n int64) time.Time {
@@ -234,9 +245,10 @@ func (c *folderChooser) evidence(f *FolderFile) Evidence {
 // single asks for one file as if it had been asked for alone.
 func (c *folderChooser) single(f *FolderFile, q Question) Advice {
 	q.Wrong, q.Hints = c.Wrong, c.Hints
-	if q.Loss != Unsaved && c.silently(f) {
+	if q.Loss != Unsaved && c.silently(f) || c.namelessOf(f) {
 		if ev, ok := c.reading.Anew(f); ok {
 			a := Advise(q, ev, c.reading)
+			f.Leftovers = ev.Strays
 			if r := a.Recommended; r != nil && r.Version >= 0 { // its versions are counted otherwise
 				r.Version = f.versionOf(ev.Trail.Versions[r.Version].Arrived)
 			}
@@ -244,6 +256,20 @@ func (c *folderChooser) single(f *FolderFile, q Question) Advice {
 		}
 	}
 	return Advise(q, c.evidence(f), c.reading)
+}
+
+// namelessOf tells whether a leftover may be of a file that no name says is: it is in the same folder, or anywhere that programs
+// keep such files, was written since the last version but one came, and is not of quite another size.
+func (c *folderChooser) namelessOf(f *FolderFile) bool {
+	last := f.last()
+	since := last.Arrived
+	if n := len(f.Versions); n > 1 {
+		since = f.Versions[n-2].Arrived
+	}
+	dir := place.Folder(c.at(f).Path)
+	return slices.ContainsFunc(c.Nameless, func(n Nameless) bool {
+		return (n.Beside == "" || n.Beside == dir) && n.Written >= since && n.Size <= (last.Size+leftoverSmall)*leftoverSizes
+	})
 }
 
 // versionOf is the version that had come by a moment.

@@ -70,6 +70,9 @@ func (c *folderChooser) harmed(i int, hit bool) {
 			}
 			if note.Code != "broken" {
 				e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
+				if c.standing(f).State == condition.Sound { // somebody may have meant it
+					e = workedOut(e, note)
+				}
 				c.add(e)
 				return
 			}
@@ -112,7 +115,7 @@ func (c *folderChooser) unsaved() {
 	n := 0
 	for i := range c.Files {
 		f := &c.Files[i]
-		if len(f.Leftovers) == 0 {
+		if len(f.Leftovers) == 0 && !c.namelessOf(f) {
 			c.Same++
 			continue
 		}

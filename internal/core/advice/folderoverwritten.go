@@ -34,6 +34,7 @@ func (c *folderChooser) overwritten() {
 			}
 		}
 	}
+	c.inCompany()
 	c.sayMoment()
 }
 
@@ -166,21 +167,53 @@ func (c *folderChooser) alone(i int) {
 	}
 	ch := newChooser(Question{Loss: Overwritten, Noticed: c.Noticed}, c.evidence(f), c.reading)
 	ch.interleaveNone()
-	if b := ch.breakIn(ch.before(c.Noticed)); b.clear && c.Good.IsZero() {
-		before := ch.Trail.Versions[b.at].Arrived.Add(-1)
-		note := c.Reason("entry-returned", "at", ch.Trail.Versions[b.at].Arrived)
-		if b.why.Code == "before-the-break" {
-			note = c.Reason("entry-lost", "at", ch.Trail.Versions[b.at].Arrived, "lost", Share(b.why.Values["lost"].(float64)))
-		}
-		e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
-		c.add(workedOut(e, note))
-		return
-	}
-	if c.standing(f).State == condition.Broken {
+	b := ch.breakIn(ch.before(c.Noticed))
+	switch {
+	case b.clear && c.Good.IsZero():
+		c.breaks = append(c.breaks, ch.Trail.Versions[b.at].Arrived)
+		c.beforeBreak(f, b, ch.Trail.Versions[b.at].Arrived)
+	case c.standing(f).State == condition.Broken:
 		c.mendOne(f)
-		return
+	case c.Good.IsZero() && b.lost >= breakShare:
+		c.unclear = append(c.unclear, unclear{f, b, ch.Trail.Versions[b.at].Arrived})
+	default:
+		c.Same++
 	}
-	c.Same++
+}
+
+// beforeBreak brings a file back as it was before a save that went wrong.
+func (c *folderChooser) beforeBreak(f *FolderFile, b broke, at time.Time) {
+	before := at.Add(-1)
+	note := c.Reason("entry-lost", "at", at, "lost", Share(b.lost))
+	if b.why.Code == "older-came-back" || b.why.Code == "backdated" {
+		note = c.Reason("entry-returned", "at", at)
+	}
+	e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
+	c.add(workedOut(e, note))
+}
+
+// unclear is a file with a save that lost much, and may have been meant.
+type unclear struct {
+	file *FolderFile
+	broke
+	at time.Time
+}
+
+// inCompany judges the saves that may have been meant by what else happened then: where others clearly went wrong, so did they.
+func (c *folderChooser) inCompany() {
+	for _, u := range c.unclear {
+		others := 0
+		for _, at := range c.breaks {
+			if d := at.Sub(u.at); d.Abs() <= sitting {
+				others++
+			}
+		}
+		if others >= company {
+			c.beforeBreak(u.file, u.broke, u.at)
+		} else {
+			c.Same++
+		}
+	}
 }
 
 // workedOut says of an entry that its moment is worked out from contents alone, so that it is not certain.

@@ -29,6 +29,9 @@ const (
 	// leftoverTimes is how many times larger than the largest version a leftover may be that cannot be held against them: what is far
 	// larger is not read through for a name.
 	leftoverTimes = 4
+	// leftoverSmall, in bytes, and leftoverSizes say how large a nameless leftover may be to be held against a document at all: that much
+	// is added to the document's size, and it may be so many times larger.
+	leftoverSmall, leftoverSizes = 4096, 20
 	// leftoverHeld is how many versions a leftover is held against: it goes on from one of the last.
 	leftoverHeld = 3
 	// backupAfter is how long after a save the backup that it made may carry its date.
@@ -59,6 +62,8 @@ const (
 
 	// sitting is the time within which removals are one: somebody throws things away one after the other.
 	sitting = time.Hour
+	// company is how many files must clearly have been overwritten by others in one sitting for one that lost much then to be one of them.
+	company = 2
 	// aftermath is how long after a mass removal single ones may follow without making it something else: the mass removal is meant.
 	aftermath = 7 * 24 * time.Hour
 	// massFew, massHalf, massEnough and massFifth say which removals are many: half of the files, if they are not just a few, or a fifth

@@ -273,8 +273,9 @@ func expected(saves []time.Time, span time.Duration) bool {
 
 // broke is a save that went wrong.
 type broke struct {
-	at    int  // the version that it made; -1 where there is none
-	clear bool // nothing else is as likely
+	at    int     // the version that it made; -1 where there is none
+	clear bool    // nothing else is as likely
+	lost  float64 // the share of the content before it that is gone
 	why   Reason
 }
 
@@ -313,19 +314,19 @@ func (c *chooser) breakIn(order []int) broke {
 		v := &c.Trail.Versions[saves[i].n]
 		switch {
 		case c.cameBack(saves[i].n):
-			return broke{saves[i].n, true, c.Reason("older-came-back", "at", v.Arrived)}
+			return broke{saves[i].n, true, saves[i].lost, c.Reason("older-came-back", "at", v.Arrived)}
 		case c.backdated(saves[i].n):
-			return broke{saves[i].n, true, c.Reason("backdated", "at", v.Arrived, "written", v.Written)}
+			return broke{saves[i].n, true, saves[i].lost, c.Reason("backdated", "at", v.Arrived, "written", v.Written)}
 		case saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > breakTotal):
-			return broke{saves[i].n, true, c.Reason("before-the-break", "at", v.Arrived, "lost", Share(saves[i].lost), "usual", Share(usual))}
+			return broke{saves[i].n, true, saves[i].lost, c.Reason("before-the-break", "at", v.Arrived, "lost", Share(saves[i].lost), "usual", Share(usual))}
 		}
 	}
 	worst := slices.MaxFunc(saves, func(a, b save) int { return cmp.Or(cmp.Compare(a.lost, b.lost), cmp.Compare(a.n, b.n)) })
 	if worst.lost < breakAny {
 		last := saves[len(saves)-1].n
-		return broke{last, false, c.Reason("before-the-last", "at", c.Trail.Versions[last].Arrived)}
+		return broke{last, false, 0, c.Reason("before-the-last", "at", c.Trail.Versions[last].Arrived)}
 	}
-	return broke{worst.n, false, c.Reason("before-the-worst", "at", c.Trail.Versions[worst.n].Arrived, "lost", Share(worst.lost))}
+	return broke{worst.n, false, worst.lost, c.Reason("before-the-worst", "at", c.Trail.Versions[worst.n].Arrived, "lost", Share(worst.lost))}
 }
 
 // cameBack tells whether a version's content had stood there before another did.

@@ -1,0 +1,111 @@
+package advise
+
+import (
+	"slices"
+
+	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/core/trail"
+)
+
+// leftoverFact is a leftover that is named as a file's.
+type leftoverFact struct {
+	file int
+	fact catalogue.Fact
+}
+
+// leftOnly tells whether a version is known from leftovers alone.
+func (b *folderAdvice) leftOnly(v *trail.Version, facts []catalogue.Fact) bool {
+	return !slices.ContainsFunc(v.Seen, func(i int) bool {
+		s := b.stores[int64(facts[i].Source)]
+		return s == nil || !s.Source.Traits.Leftovers
+	})
+}
+
+// describeLeftovers says what the leftovers are that are named as files of the folder.
+func (b *folderAdvice) describeLeftovers() error {
+	if len(b.left) == 0 {
+		return nil
+	}
+	m, err := b.Site.Catalogue.Machine(b.ctx, b.q.Place.Machine)
+	if err != nil {
+		return err
+	}
+	homes := homesOf(m)
+	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, now: b.now, all: b.stores}
+	facts := make([]catalogue.Fact, len(b.left))
+	for i, l := range b.left {
+		facts[i] = l.fact
+	}
+	lies, err := g.lying(facts)
+	if err != nil {
+		return err
+	}
+	for _, l := range b.left {
+		f := &b.files[l.file]
+		own := place.Join(b.q.Place.Path, f.Path)
+		for match := range b.Rules.Matches(lies[l.fact.Copy], homes.of(lies[l.fact.Copy])) {
+			if match.Rule.Kind == stray.Lock || !match.Fits(own) {
+				continue
+			}
+			at := place.Place{Machine: b.q.Place.Machine, Path: lies[l.fact.Copy]}
+			earliest := l.fact.Written
+			if earliest.IsZero() || earliest.After(l.fact.First) {
+				earliest = l.fact.First
+			}
+			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Copy{ID: l.fact.Copy, Source: -1, Leftover: true, Place: at},
+				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256, Named: match.Rule.Trust != stray.Weak,
+				Sure: match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
+			break
+		}
+	}
+	return nil
+}
+
+// nameless lists the leftovers that may be of any file of the folder by their names: those in it, and those where programs of its person
+// keep such files.
+func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
+	m, err := b.Site.Catalogue.Machine(b.ctx, b.q.Place.Machine)
+	if err != nil {
+		return nil, err
+	}
+	homes := homesOf(m)
+	home := homes.of(b.q.Place.Path)
+	beside := func(match stray.Match, lies string) bool { return match.Beside && place.Under(lies, b.q.Place.Path) }
+	may := func(lies string) (stray.Match, bool) {
+		at := homes.of(lies)
+		for match := range b.Rules.Matches(lies, at) {
+			if match.Name == "" && match.Rule.Kind != stray.Lock && (beside(match, lies) || !match.Beside && (at == home || at == "")) {
+				return match, true
+			}
+		}
+		return stray.Match{}, false
+	}
+	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, now: b.now, all: b.stores}
+	for _, s := range b.stores {
+		if !s.Source.Traits.Leftovers || s.Source.Machine != b.q.Place.Machine {
+			continue
+		}
+		facts, err := b.Site.Catalogue.FactsOfSource(b.ctx, b.stores, s.Source.ID, maxStrays, func(lies string) bool { _, ok := may(lies); return ok })
+		if err != nil {
+			return nil, err
+		}
+		lies, err := g.lying(facts)
+		if err != nil {
+			return nil, err
+		}
+		for _, f := range facts {
+			if !f.Readable || f.Size <= 0 {
+				continue
+			}
+			n := advice.Nameless{Written: nano(f.Written), Size: f.Size}
+			if match, ok := may(lies[f.Copy]); ok && match.Beside {
+				n.Beside = place.Folder(lies[f.Copy])
+			}
+			all = append(all, n)
+		}
+	}
+	return all, nil
+}
