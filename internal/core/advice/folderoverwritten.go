@@ -34,6 +34,7 @@ func (c *folderChooser) overwritten() {
 			}
 		}
 	}
+	c.byTheRest()
 	c.inCompany()
 	c.sayMoment()
 }
@@ -136,14 +137,24 @@ func (c *folderChooser) changed(i int, hit bool) {
 		return
 	}
 	kept, note := c.harmless(f, n, last, hit)
-	if kept {
-		if note.Code == "" {
-			c.Same++
-			return
-		}
+	switch share, _ := note.Values["share"].(float64); {
+	case kept && note.Code == "":
+		c.Same++
+	case kept && note.Code == "entry-goes-on" && share < goesOnClearly:
+		c.halfKept = append(c.halfKept, halfKept{f, before, note, 1 - share})
+	case kept:
+		c.goOn++
 		c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: note})
-		return
+	default:
+		if hit {
+			c.replaced++
+		}
+		c.wasOverwritten(f, before, note)
 	}
+}
+
+// wasOverwritten brings a file back as it was at a moment.
+func (c *folderChooser) wasOverwritten(f *FolderFile, before time.Time, note Reason) {
 	e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
 	if note.Code == "entry-lost" && c.Good.IsZero() {
 		e = workedOut(e, note)
@@ -152,6 +163,27 @@ func (c *folderChooser) changed(i int, hit bool) {
 		e.Note = note
 	}
 	c.add(e)
+}
+
+// halfKept is a file that a mass change rewrote and that keeps some of what was there: another document of the same trade does, too.
+type halfKept struct {
+	file   *FolderFile
+	before time.Time
+	note   Reason
+	lost   float64
+}
+
+// byTheRest judges those that keep some by what the mass change did to the rest.
+func (c *folderChooser) byTheRest() {
+	for _, h := range c.halfKept {
+		if c.replaced <= c.goOn {
+			c.add(FolderEntry{Path: h.file.Path, Part: PartKept, Size: h.file.last().Size, Note: h.note})
+			continue
+		}
+		note := c.Reason("entry-lost", "at", moment(h.file.last().Arrived), "lost", Share(h.lost))
+		e := c.entryOf(h.file, c.single(h.file, Question{Loss: Overwritten, Good: h.before, Noticed: c.Noticed}), h.before)
+		c.add(workedOut(e, note))
+	}
 }
 
 // alone judges a file that no mass change hit, and of which nobody said when it was right: only what clearly stands out is harm.

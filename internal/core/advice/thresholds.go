@@ -76,6 +76,9 @@ const (
 	renameShare, renameTries = 0.6, 12
 	// goesOn is the share of a content that work on it keeps.
 	goesOn = 0.5
+	// goesOnClearly is that share where other files were replaced at the same time: two documents of one trade, or made from one template,
+	// share more than half.
+	goesOnClearly = 0.8
 	// folderReads is how many files of a folder are judged by their content, those that a mass change hit first.
 	folderReads = 300
 	// movedLooks is how many files that are gone are looked for elsewhere, as long as they are found there.

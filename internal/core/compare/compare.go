@@ -5,6 +5,7 @@ package compare
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"humble-rewind/internal/core/document"
@@ -155,7 +156,7 @@ func (*Comparison) documents(left, right Side, c *Comparison) bool {
 }
 
 func read(s Side, mediaType string) (document.Document, error) {
-	if !strings.Contains(mediaType, "zip") && !strings.Contains(mediaType, "opendocument") {
+	if !slices.ContainsFunc([]string{"zip", "opendocument", "sqlite"}, func(s string) bool { return strings.Contains(mediaType, s) }) {
 		if ext := strings.ToLower(s.Name[strings.LastIndexByte(s.Name, '.')+1:]); ext == "csv" || ext == "tsv" {
 			text, ok := peek.WholeText(s.Content, min(s.Size, maxTextBytes))
 			if !ok {

@@ -1,6 +1,6 @@
 // Package document reads what a person wrote out of office documents, by their open standards: OpenDocument 1.3 (OASIS;
 // part 2 packages, part 3 schema) and Office Open XML (ECMA-376; part 1 WordprocessingML and SpreadsheetML, part 2
-// packages), and out of comma-separated values (RFC 4180, also with semicolons or tabs).
+// packages), out of SQLite databases, and out of comma-separated values (RFC 4180, also with semicolons or tabs).
 //
 // Documents are hostile. Nothing is read beyond the bounds of this package, however much a document unpacks to or says
 // to repeat; entities other than XML's own five are errors, so none can be expanded.
@@ -65,9 +65,12 @@ var (
 // Damaged tells whether an error says that a document of a known format cannot be read.
 func Damaged(err error) bool { return errors.Is(err, ErrDamaged) }
 
-// Read reads a packaged document of size bytes. It fails with ErrUnknown where it is none, with ErrDamaged where it
+// Read reads a packaged document or a database of size bytes. It fails with ErrUnknown where it is none, with ErrDamaged where it
 // cannot be read, even in part.
 func Read(r io.ReaderAt, size int64) (Document, error) {
+	if d, err := readDatabase(r, size); !errors.Is(err, ErrUnknown) {
+		return d, err
+	}
 	archive, err := bounded.Zip(r, size)
 	if err != nil {
 		return Document{}, fmt.Errorf("%w: %w", ErrUnknown, err)

@@ -54,15 +54,23 @@ const (
 
 // Find returns the mass changes of a folder, oldest first.
 func Find(changes []Change) []Mass {
-	groups := slices.Concat(bursts(changes), sweeps(changes))
+	exact, swept := bursts(changes), sweeps(changes)
+	groups := slices.Concat(exact, swept)
 	var found []Mass
-	for i, g := range groups {
+	take := func(g []Change, of ...int) {
 		if len(g) < few { // by far the most
-			continue
+			return
 		}
-		if m := mass(g); isMass(len(g), before(changes, m.From), usual(groups, i)) {
+		if m := mass(g); isMass(len(g), before(changes, m.From), usual(groups, of)) {
 			found = append(found, m)
 		}
+	}
+	for i, g := range groups {
+		take(g, i)
+	}
+	for _, i := range torn(swept, changes) {
+		i += len(exact)
+		take(slices.Concat(distinct([][]Change{slices.Concat(groups[i], groups[i+1])})...), i, i+1)
 	}
 	slices.SortFunc(found, func(a, b Mass) int { return cmp.Or(a.From.Compare(b.From), a.To.Compare(b.To)) })
 	found = merge(found)
@@ -90,11 +98,34 @@ func isMass(n, files, usual int) bool {
 	return n*fewShare >= files || n >= enough && n*share >= files || n >= many && usual > 0 && n >= 10*usual
 }
 
-// usual is how many files change at once as a rule: the upper quartile of all other groups.
-func usual(groups [][]Change, but int) int {
+// torn finds the sweeps that a look parted: what went before it and what went after it went at once, as what came up meanwhile, without a
+// pause, shows. It returns the first of each two.
+func torn(swept [][]Change, changes []Change) (first []int) {
+	var came []time.Time
+	for _, c := range changes {
+		if c.Kind == Appeared {
+			came = append(came, c.At)
+		}
+	}
+	slices.SortFunc(came, time.Time.Compare)
+	for i := range len(swept) - 1 {
+		look := swept[i][0].At
+		if !swept[i+1][0].After.Equal(look) {
+			continue
+		}
+		next := sort.Search(len(came), func(k int) bool { return came[k].After(look) })
+		if next > 0 && next < len(came) && came[next].Sub(came[next-1]) <= pause {
+			first = append(first, i)
+		}
+	}
+	return first
+}
+
+// usual is how many files change at once as a rule: the upper quartile of all groups but some.
+func usual(groups [][]Change, but []int) int {
 	var sizes []int
 	for i, g := range groups {
-		if i != but {
+		if !slices.Contains(but, i) {
 			sizes = append(sizes, len(g))
 		}
 	}

@@ -87,3 +87,28 @@ func TestWhatIsRemovedBetweenLooksIsDatedByWhatCame(t *testing.T) {
 	assert.True(t, found[0].Between, "without those nothing tells when")
 	assert.Equal(t, start.Add(200*time.Hour), found[0].Before)
 }
+
+// A look in the middle of an attack sees half of the files gone. What came up without a pause before and after it shows that it was one.
+func TestALookInTheMiddleDoesNotPartAMassChange(t *testing.T) {
+	renamed := func(pause time.Duration) []masschange.Change {
+		changes := usual(24)
+		look := 300 * time.Hour
+		for f := range 18 {
+			when := look + time.Duration(f-9)*20*time.Second
+			if f < 9 {
+				changes = append(changes, between(masschange.Removed, f, look-6*time.Hour, look))
+			} else {
+				changes = append(changes, between(masschange.Removed, f, look, look+6*time.Hour))
+				when += pause
+			}
+			changes = append(changes, at(masschange.Appeared, 100+f, when))
+		}
+		return changes
+	}
+	found := masschange.Find(renamed(0))
+	require.Len(t, found, 1)
+	assert.Equal(t, 18, found[0].Removed)
+	assert.Equal(t, 18, found[0].Came)
+	assert.Equal(t, start.Add(300*time.Hour-3*time.Minute), found[0].From)
+	assert.Empty(t, masschange.Find(renamed(time.Hour)), "two that are an hour apart are two")
+}

@@ -58,7 +58,8 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 		return p, nil
 	case isPicture(p.MediaType):
 		return lookPicture(r, size, p), nil
-	case strings.HasPrefix(p.MediaType, "application/vnd.oasis.opendocument.") || p.MediaType == "application/zip":
+	case strings.HasPrefix(p.MediaType, "application/vnd.oasis.opendocument.") || p.MediaType == "application/zip" ||
+		p.MediaType == "application/vnd.sqlite3":
 		d, err := document.Read(r, size)
 		if err == nil {
 			p.Shows = Text
