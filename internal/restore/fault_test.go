@@ -199,7 +199,7 @@ func TestWhatArrivesDifferentlyIsNotBroughtBack(t *testing.T) {
 			before := s.Tree("/")
 			r := s.BringBack(restore.Request{Copies: ids(s.Named("quote")), To: &place.Place{Machine: "loft", Path: "/other/new"}})
 			assert.Equal(t, []catalogue.ItemOutcome{"failed"}, outcomes(r))
-			assert.Contains(t, r.Items[0].Note, "reads back differently")
+			assert.Contains(t, r.Items[0].Note, "reads back as something else")
 			assert.Empty(t, r.Items[0].SHA256)
 			assert.Equal(t, before, s.Tree("/"))
 		})

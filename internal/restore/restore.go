@@ -309,7 +309,7 @@ var words = explain.Words{
 	problem.Private: "the service's own data lies there, which is never read, moved or written as anybody's files; choose another " +
 		"place",
 	problem.Changed:      "it changed in the meantime; plan again",
-	problem.Taken:        "something else has come to stand there",
+	problem.Taken:        "something else is there now",
 	problem.TooManyLinks: "something else was put into it",
 	problem.NotEmpty:     "something else was put into it",
 	problem.NameTooLong:  "the name is too long for the file system there; choose another destination",

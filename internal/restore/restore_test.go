@@ -120,7 +120,7 @@ func TestUndoRefusesWhereTheWorldHasChanged(t *testing.T) {
 	for reason, change := range map[string]func(s *sitetest.Site){
 		"was changed after": func(s *sitetest.Site) { s.Lay(map[string]string{"/home/ines/Moulds/new.svg": "later work"}) },
 		"no longer there":   func(s *sitetest.Site) { require.NoError(t, os.RemoveAll(s.Path("/home/ines/Moulds"))) },
-		"something else has come to stand where it lay": func(s *sitetest.Site) {
+		"something else is now where it was": func(s *sitetest.Site) {
 			s.Lay(map[string]string{sitetest.HomeTrash + "/files/Moulds/": ""})
 		},
 	} {

@@ -128,7 +128,7 @@ func (t *treeTarget) giveName(it *carried, st *stage, folder reach.Folder) error
 	case it.work.Renames:
 		return errors.New("somebody moved it away the moment it arrived; look for it near its place")
 	}
-	return errors.New("something else took its place the moment it arrived; plan again")
+	return errors.New("something else replaced it the moment it arrived; plan again")
 }
 
 // dropBits takes set-id bits from a file that was moved out of a store that users can write.
@@ -168,7 +168,7 @@ func orBeside(ctx context.Context, it *carried, st *stage, name string, folder r
 		_, err := folder.Look(ctx, name)
 		return err == nil
 	})
-	it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("something has come to stand there; %s is beside it as %s", what,
+	it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("something new is there; %s is beside it as %s", what,
 		place.Readable(beside)))
 	return st.Rename(ctx, name, folder, beside)
 }
@@ -199,7 +199,7 @@ func (t *treeTarget) rename(it *carried, from reach.Folder, name string, folder 
 		case plan.Skip:
 			return errPassed
 		case plan.SetAside:
-			return errors.New("something else has come to stand there since the plan was made; plan again")
+			return errors.New("something else is there since the plan was made; plan again")
 		}
 		beside := names.Beside(it.item.To.Name(), it.work.DatedBy, it.work.Dated, func(name string) bool {
 			_, err := folder.Look(t.ctx, name)
@@ -215,7 +215,7 @@ func (t *treeTarget) rename(it *carried, from reach.Folder, name string, folder 
 	}
 }
 
-var errPassed = errors.New("something came to stand there since the plan was made; skipped")
+var errPassed = errors.New("something new is there since the plan was made; skipped")
 
 // settled makes the new names last and, of what was renamed, the removal of the old ones.
 func (t *treeTarget) settled(all []*carried) {

@@ -18,7 +18,7 @@ func (t *treeTarget) find(it *carried) error {
 	started := it.item.Outcome != catalogue.ItemWaiting
 	folder, err := t.open.parent(it.item.To)
 	if errors.Is(err, fs.ErrNotExist) && it.work.former() && it.work.Aside != nil {
-		err = errors.New("the folder is not there in which something gave way to it")
+		err = errors.New("the folder is gone in which the one that made room for it was")
 	}
 	if errors.Is(err, fs.ErrNotExist) {
 		it.err = t.missing(it) // not even its folder was made
@@ -82,7 +82,7 @@ func (t *treeTarget) findStaged(it *carried, folder reach.Folder, started bool) 
 }
 
 // errMovedOn is what befell an item that is neither where it lay nor, as it was, where it was to go.
-var errMovedOn = errors.New("it is no longer where it lay, and what stands where it was to go is not, or not any more, what it was: " +
+var errMovedOn = errors.New("it is no longer where it was, and what is at its destination is not that file: " +
 	"somebody moved it or worked on it while the service was down. Its store still has the record of it")
 
 // missing tells of an item that did not arrive whether it is where it lay.

@@ -145,7 +145,7 @@ func (t *treeTarget) removeAlone(it *carried, to reach.Folder) error {
 		if back, err := t.isAside(it, to); err != nil || back {
 			return err
 		}
-		return &changedError{"something else has come to stand there"}
+		return &changedError{"something else is there now"}
 	default:
 		if stranger := strangerIn(t.open, it.item.To, nil); stranger != "" {
 			return &changedError{fmt.Sprintf("%s is in it", place.Readable(stranger))}

@@ -142,7 +142,7 @@ func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]
 	folder, err := open.parent(it.item.To)
 	if it.work.Away {
 		if _, e := open.look(it.item.To); e == nil {
-			return "something else has come to stand there since it was set aside"
+			return "something else is there since it was set aside"
 		}
 		return r.lostAside(it)
 	}
@@ -170,7 +170,7 @@ func (r *Restorer) obstacle(open *handles, it *carried, arrived map[place.Place]
 	}
 	if it.work.Leaves {
 		if _, err := open.look(it.item.From); err == nil {
-			return fmt.Sprintf("something else has come to stand where it lay, at %s", it.item.From)
+			return fmt.Sprintf("something else is now where it was, at %s", it.item.From)
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return Explain(err)
 		}

@@ -22,7 +22,7 @@ type written struct {
 	proofs []proof  // of what is not read back yet
 }
 
-var errDiffers = errors.New("what was written reads back differently")
+var errDiffers = errors.New("what was written reads back as something else")
 
 // write makes an original anew under a name that must be free, and reads every file back, see prove. What was begun is removed on
 // failure.

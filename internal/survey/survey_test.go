@@ -48,7 +48,7 @@ func (s store) Survey(_ context.Context, known source.Known, report source.Repor
 func (store) Close() error { return nil }
 
 func (store) Open(context.Context, sighting.Ref) (source.Content, error) {
-	return source.Content{}, errors.New("nothing can be opened")
+	return source.Content{}, errors.New("there is nothing to open")
 }
 
 // sight reports names in a folder of the store, all with the same mark.

@@ -325,7 +325,7 @@ func (c *counted) Read(p []byte) (int, error) {
 	case c.ctx.Err() != nil:
 		return n, c.ctx.Err()
 	case c.want >= 0 && c.got > c.want, err == io.EOF && c.want >= 0 && c.got != c.want:
-		return n, fmt.Errorf("the server sent another length than the %d bytes that it told of: %w", c.want, problem.Broken)
+		return n, fmt.Errorf("the server said %d bytes and sent another number: %w", c.want, problem.Broken)
 	case err != nil && err != io.EOF:
 		return n, failure(c.ctx, err)
 	}

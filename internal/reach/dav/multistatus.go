@@ -108,7 +108,7 @@ func readTime(text string) time.Time {
 }
 
 // errAnswer says that an answer is not what the protocol says.
-var errAnswer = fmt.Errorf("the server's answer is not what WebDAV says: %w", problem.Broken)
+var errAnswer = fmt.Errorf("the server's answer does not follow WebDAV: %w", problem.Broken)
 
 // multistatus sends a request that is answered by many resources, and tells of each as it comes.
 func (d *drive) multistatus(ctx context.Context, method, path string, isFolder bool, header http.Header, body string,
@@ -158,7 +158,7 @@ func readMultistatus(ctx context.Context, body io.Reader, see func(resource) err
 			begun = true
 		case xml.Name{Space: "DAV:", Local: "response"}:
 			if count++; count > maxListed {
-				return fail(fmt.Errorf("it tells of more than %d files: %w", maxListed, problem.TooLarge))
+				return fail(fmt.Errorf("it lists more than %d files: %w", maxListed, problem.TooLarge))
 			}
 			var r resource
 			if err := x.DecodeElement(&r, &start); err != nil {

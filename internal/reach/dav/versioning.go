@@ -45,7 +45,7 @@ func (d *drive) strong(ctx context.Context, path, tag string) (string, error) {
 			return "", ctx.Err()
 		}
 	}
-	return "", fmt.Errorf("%s: the server never tells for certain which content it has: %w", place.Quote(path), problem.Unsupported)
+	return "", fmt.Errorf("%s: the server has no sure way to tell one content from another: %w", place.Quote(path), problem.Unsupported)
 }
 
 // PutVersion writes a file by a PUT with If-Match, or with If-None-Match where nothing is to stand there.

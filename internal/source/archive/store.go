@@ -214,7 +214,7 @@ func fileName(capture string) string {
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	files, err := s.list(ctx)
 	if err == nil && len(files) == 0 {
-		err = fmt.Errorf("there is no archive in it, as if its drive were not mounted: %w", problem.NotThere)
+		err = fmt.Errorf("there is no archive in it; its drive may not be mounted: %w", problem.NotThere)
 	}
 	if err != nil {
 		return fmt.Errorf("read the archives at %s: %w", place.Quote(s.At), err)

@@ -211,12 +211,12 @@ func TestAServerThatDoesNotKeepToTheProtocol(t *testing.T) {
 			w.WriteHeader(http.StatusMultiStatus)
 			_, _ = w.Write([]byte(`<D:multistatus xmlns:D="DAV:"><D:response><D:href>/files/Quo`))
 			return true
-		}, "not what WebDAV says"},
+		}, "does not follow WebDAV"},
 		"an XML bomb": {func(w http.ResponseWriter, r *http.Request) bool {
 			w.WriteHeader(207)
 			_, _ = w.Write([]byte(bomb))
 			return true
-		}, "not what WebDAV says"},
+		}, "does not follow WebDAV"},
 		"one endless element": {func(w http.ResponseWriter, r *http.Request) bool {
 			endless(w, "<D:response><D:href>"+strings.Repeat("a", 1000))
 			return true
@@ -295,5 +295,5 @@ func TestALieAboutLengths(t *testing.T) {
 	}
 	c := o.Named("Quote.txt")
 	_, err := o.Contents.Bytes(t.Context(), c, 100)
-	assert.ErrorContains(t, err, "another length")
+	assert.ErrorContains(t, err, "sent another number")
 }

@@ -231,7 +231,7 @@ func (s *store) points(ctx context.Context, known map[string]time.Time) ([]point
 func (s *store) dates(names []string) ([]datedname.Dated, error) {
 	if s.Named == "" {
 		if len(names) == 0 {
-			return nil, fmt.Errorf("there is no folder in it, as if its drive were not mounted: %w", datedname.ErrUndated)
+			return nil, fmt.Errorf("there is no folder in it; its drive may not be mounted: %w", datedname.ErrUndated)
 		}
 		return datedname.Infer(names)
 	}

@@ -67,7 +67,7 @@ func (s *store) Slips(ctx context.Context, items []sighting.Ref) ([]source.Slip,
 		}
 		all[n] = slip{Can: place.Folder("/" + item.Dir)[1:], Name: []byte(item.Name)}
 		if err := all[n].takeRecord(open); err != nil {
-			return fmt.Errorf("take down the record of %s: %w", place.Quote(item.Name), err)
+			return fmt.Errorf("remove the record of %s: %w", place.Quote(item.Name), err)
 		}
 		return nil
 	})
@@ -181,7 +181,7 @@ func (h *slip) removeRecord(ctx context.Context, info reach.Folder) error {
 		return err
 	}
 	if !bytes.Equal(there, h.Record.Content) {
-		return errors.New("another record has come to stand in its place")
+		return errors.New("another record is in its place now")
 	}
 	return info.Remove(ctx, h.recordName())
 }
@@ -232,7 +232,7 @@ func (h *slip) returnRecord(open *folders) error {
 		if bytes.Equal(there, h.Record.Content) {
 			return nil
 		}
-		return fmt.Errorf("another record of that name has come to stand there: %w", fs.ErrExist)
+		return fmt.Errorf("another record of that name is there now: %w", fs.ErrExist)
 	}
 	const partial = ".humble-rewind-record"
 	if err := writeFile(open.ctx, info, partial, h.Record.Content, h.Record.Meta); err != nil {
