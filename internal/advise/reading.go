@@ -252,17 +252,19 @@ type ending struct {
 // Cut reads both contents' ends, and, of a shorter one, whether the other begins with it.
 func (r *reading) Cut(content, earlier advice.Content) advice.Cut {
 	this, that := r.ending(content), r.ending(earlier)
-	if !this.ok || !that.ok || this.text && this.line {
+	if !this.ok || !that.ok {
 		return advice.NotCut
 	}
 	if content.Size < earlier.Size {
-		if part, whole := r.bytes(content), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) &&
-			(!this.text || whole[len(part)] != '\n' && whole[len(part)] != '\r') {
+		if part, whole := r.bytes(content), r.bytes(earlier); part != nil && bytes.HasPrefix(whole, part) {
+			if next := whole[len(part)]; this.text && (this.line || next == '\n' || next == '\r') {
+				return advice.Prefix
+			}
 			return advice.Beginning
 		}
 	}
 	switch {
-	case !this.text || !that.text:
+	case this.text && this.line || !this.text || !that.text:
 		return advice.NotCut
 	case that.line:
 		return advice.Ragged

@@ -181,7 +181,8 @@ const (
 	NotCut    Cut = iota
 	CutToo        // the earlier one ends no better, so nothing is told
 	Ragged        // it ends in the middle of a line, as the earlier one does not
-	Beginning     // it is the beginning of the earlier one and nothing more, cut off in the middle
+	Prefix        // it is the beginning of the earlier one and nothing more, up to where a line ends
+	Beginning     // it is that, cut off in the middle
 )
 
 // Examined is the outcome of examining a content.

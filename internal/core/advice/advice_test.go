@@ -29,7 +29,9 @@ type contents struct {
 	words  map[string]string
 	copies map[int64]advice.Examined // of those beside the trail
 	cut    map[string]string         // digests of what is the beginning of another
+	prefix map[string]string         // of what is so up to the end of a line
 	kept   map[string]float64        // what two digests have in common, where it is not nearly all
+	had    map[string]float64        // of the second, where that is not the same
 	only   map[string]string
 	rivals []advice.Rival
 	asked  int
@@ -57,6 +59,9 @@ func (c *contents) Holds(v advice.Content, words []string) (lacking []string, ok
 
 func (c *contents) Kept(a, b advice.Content) (float64, float64, bool) {
 	if share, ok := c.kept[a.SHA256+" "+b.SHA256]; ok {
+		if had, ok := c.had[a.SHA256+" "+b.SHA256]; ok {
+			return share, had, true
+		}
 		return share, share, true
 	}
 	return 0.9, 0.9, true
@@ -66,6 +71,8 @@ func (c *contents) Same(a, b advice.Content) (bool, bool) { return a.SHA256 == b
 
 func (c *contents) Cut(v, earlier advice.Content) advice.Cut {
 	switch whole, cut := c.cut[v.SHA256]; {
+	case c.prefix[v.SHA256] == earlier.SHA256:
+		return advice.Prefix
 	case whole == earlier.SHA256:
 		return advice.Beginning
 	case c.cut[earlier.SHA256] != "":

@@ -47,7 +47,9 @@ func (c *chooser) verdictOf(n int, found *Examined) {
 		found.State = condition.Broken
 		found.Reasons = append([]string{c.Reason("changed-silently").Text}, found.Reasons...)
 	case c.Loss == Damaged && found.State == condition.Sound && (found.Rename != "" || found.Media == page):
-		c.judgeKind(n, found)
+		if !c.judgeKind(n, found) && !found.Proved {
+			c.judgeEnd(n, found)
+		}
 	case found.State == condition.Doubtful && !found.Proved && c.becameNothing(n, found):
 	case looks && found.State != condition.Broken && found.State != condition.Unread && !found.Proved:
 		c.judgeEnd(n, found)
@@ -72,7 +74,7 @@ const page = "text/html"
 
 // judgeKind finds out whether a version that is of another kind than its name says, or a page, took the place of one that is not: then
 // it is no wrong name, but a wrong content.
-func (c *chooser) judgeKind(n int, found *Examined) {
+func (c *chooser) judgeKind(n int, found *Examined) bool {
 	for _, k := range c.earlier(n) {
 		switch v := c.byItself(k); {
 		case v.State == condition.Broken || v.State == condition.Unread:
@@ -80,9 +82,11 @@ func (c *chooser) judgeKind(n int, found *Examined) {
 		case v.State == condition.Sound && v.Rename == "" && v.Media != found.Media:
 			found.State, found.Rename = condition.Doubtful, ""
 			found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[k].Arrived).Text)
+			return true
 		}
-		return
+		return false
 	}
+	return false
 }
 
 // becameNothing finds out whether a version of no known format took the place of one whose format proved it whole: no name need tell
@@ -113,13 +117,22 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 		if c.byItself(k).State == condition.Broken {
 			continue
 		}
-		switch c.reading.Cut(c.contentOf(n), c.contentOf(k)) {
-		case NotCut:
+		switch cut := c.reading.Cut(c.contentOf(n), c.contentOf(k)); {
+		case c.mixed.leftover(n) == nil && (cut == NotCut || cut == Prefix):
 			return
-		case Beginning:
+		case cut == NotCut:
+			if kept, had, ok := c.reading.Kept(c.contentOf(k), c.contentOf(n)); ok && had >= leftoverNothingNew && kept < leftoverLess {
+				found.State = condition.Doubtful
+				found.Reasons = []string{c.Reason("leftover-less", "at", at, "lost", Share(1-kept)).Text}
+			}
+			return
+		case cut == Prefix:
+			found.State, found.Reasons = condition.Broken, []string{c.Reason("leftover-beginning", "at", at).Text}
+			return
+		case cut == Beginning:
 			found.State, found.Reasons = condition.Broken, []string{c.Reason("cut-beginning", "at", at).Text}
 			return
-		case Ragged:
+		case cut == Ragged:
 			found.State, found.Reasons = condition.Doubtful, []string{c.Reason("cut-ragged", "at", at).Text}
 			return
 		}

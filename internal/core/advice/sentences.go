@@ -119,12 +119,14 @@ var sentences = map[string]string{
 	"gone-leftover":     "Its content cannot be had any more.",
 
 	// What examining finds only beside other versions.
-	"empty-always":     "It is empty, and never held anything as far as is known.",
-	"changed-silently": "Its bytes changed while its size and its date stayed the same, which no save does: something damaged it.",
-	"other-in-place":   "The version of {at} is what the name says, so this is another file in its place.",
-	"became-noise":     "The version of {at} was of a known format, and this one is of none: it was overwritten or encrypted.",
-	"cut-beginning":    "It is the beginning of the version of {at} and nothing more, cut off in the middle.",
-	"cut-ragged":       "It ends in the middle of a line, which the version of {at} does not. It may have been cut off.",
+	"empty-always":       "It is empty, and never held anything as far as is known.",
+	"changed-silently":   "Its bytes changed while its size and its date stayed the same, which no save does: something damaged it.",
+	"other-in-place":     "The version of {at} is what the name says, so this is another file in its place.",
+	"became-noise":       "The version of {at} was of a known format, and this one is of none: it was overwritten or encrypted.",
+	"cut-beginning":      "It is the beginning of the version of {at} and nothing more, cut off in the middle.",
+	"leftover-less":      "It has nothing that the version of {at} has not, and lacks {lost} of that. It may have been cut off.",
+	"leftover-beginning": "It is the beginning of the version of {at} and nothing more.",
+	"cut-ragged":         "It ends in the middle of a line, which the version of {at} does not. It may have been cut off.",
 
 	// What it costs.
 	"saved-between":  "What was saved between {from} and {to} is not in it.",

@@ -32,6 +32,9 @@ const (
 	// leftoverSmall, in bytes, and leftoverSizes say how large a nameless leftover may be to be held against a document at all: that much
 	// is added to the document's size, and it may be so many times larger.
 	leftoverSmall, leftoverSizes = 4096, 20
+	// leftoverNothingNew and leftoverLess are the share of a leftover that a version has already, and the share of that version which the leftover
+	// has, by which it is one that was not written to its end: who works on a document adds to it.
+	leftoverNothingNew, leftoverLess = 0.99, 0.9
 	// leftoverHeld is how many versions a leftover is held against: it goes on from one of the last.
 	leftoverHeld = 3
 	// backupAfter is how long after a save the backup that it made may carry its date.
