@@ -48,7 +48,7 @@ lint: console/node_modules/.package-lock.json ## check format, types and style
 
 FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal/core/typedtime:FuzzParse internal/core/names:FuzzFold internal/core/peek:FuzzLook \
 	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/site:FuzzPasswd \
-	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/condition:FuzzJPEG internal/core/pdf:FuzzStreams internal/core/document:FuzzRead internal/core/stray:FuzzParse \
+	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/condition:FuzzJPEG internal/core/condition:FuzzSqueeze internal/core/pdf:FuzzStreams internal/core/document:FuzzRead internal/core/stray:FuzzParse \
 	internal/core/sighting:FuzzRef internal/core/exclude:FuzzBy internal/reach:FuzzParseAddress internal/source/archive:FuzzArchives \
 	internal/catalogue/block:FuzzDecode internal/catalogue:FuzzUnpackNames internal/catalogue:FuzzUnpackKeys internal/catalogue:FuzzUnpackBatch internal/source/history:FuzzLog internal/source/history:FuzzReflog internal/reach/dav:FuzzMultistatus
 FUZZTIME := 30s

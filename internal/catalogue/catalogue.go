@@ -48,6 +48,7 @@ type Catalogue struct {
 	text     nameText
 	indexed  chan struct{} // closed once names and folders have been read for searches
 	indexing error         // why they could not be
+	examined examinedSet
 
 	stop     context.CancelFunc // of the checkpoints
 	stopped  sync.WaitGroup

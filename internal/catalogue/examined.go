@@ -22,6 +22,12 @@ import (
 
 // Findings returns what was found when a content was examined; ErrNotFound where it was not.
 func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Findings, error) {
+	if may, err := c.examined.may(ctx, c, sha256); err != nil || !may {
+		if err == nil {
+			err = ErrNotFound
+		}
+		return condition.Findings{}, err
+	}
 	var text string
 	if err := c.reads.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text); err != nil {
 		return condition.Findings{}, noRows(err)
@@ -32,6 +38,7 @@ func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Find
 // Examined is what examining a copy's content found.
 type Examined struct {
 	Copy     int64
+	Name     string // under which it was found; "": to be looked up
 	SHA256   []byte
 	Findings condition.Findings
 }
@@ -118,23 +125,42 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 	if len(all) == 0 {
 		return nil
 	}
-	return c.tx(ctx, func(tx *sql.Tx) error {
+	err := c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
-		for _, e := range all {
-			if err := w.exec(ctx, "INSERT INTO examined (sha256, findings, at) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET findings = "+
-				"excluded.findings, at = excluded.at", e.SHA256, toJSON(e.Findings), at.UnixNano()); err != nil {
-				return err
+		for some := range slices.Chunk(all, 50) { // a statement costs more than its rows
+			found, digests := make([]any, 0, 3*len(some)), make([]any, 0, 2*len(some))
+			for _, e := range some {
+				found = append(found, e.SHA256, toJSON(e.Findings), at.UnixNano())
+				digests = append(digests, e.Copy, e.SHA256)
 			}
-			if err := w.exec(ctx, putDigest, e.Copy, e.SHA256); err != nil {
+			if err := errors.Join(
+				w.exec(ctx, "INSERT INTO examined (sha256, findings, at) VALUES "+tuples(3, len(some))+
+					" ON CONFLICT DO UPDATE SET findings = excluded.findings, at = excluded.at", found...),
+				w.exec(ctx, "INSERT INTO contents (span_id, sha256) VALUES "+tuples(2, len(some))+" "+keepDigest, digests...),
+			); err != nil {
 				return err
 			}
 		}
+		j := c.judging(w)
 		findings := make(map[string]condition.Findings, len(all))
 		for _, e := range all {
 			findings[string(e.SHA256)] = e.Findings
+			if e.Name != "" {
+				j.names[e.Copy] = e.Name
+			}
 		}
-		return c.judging(w).judge(ctx, findings, true) // once all digests are there, for equal contents are judged together
+		return j.judge(ctx, findings, true) // once all digests are there, for equal contents are judged together
 	})
+	if err == nil {
+		c.examined.add(all)
+	}
+	return err
+}
+
+// tuples writes rows of parameters.
+func tuples(columns, rows int) string {
+	one := "(" + marks(columns) + ")"
+	return strings.Repeat(one+",", rows-1) + one
 }
 
 // Judged is what is known of a copy's content without reading it.
@@ -165,12 +191,13 @@ func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judg
 
 // judging says what findings mean, in one transaction; blocks are read once for all of it.
 type judging struct {
-	w *writing
-	r *reading
+	w     *writing
+	r     *reading
+	names map[int64]string // of files whose names are known
 }
 
 func (c *Catalogue) judging(w *writing) *judging {
-	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}}
+	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}, map[int64]string{}}
 }
 
 // judge says of every span of some contents, by their digests, what the findings mean under its name; where it is anew, also of those that
@@ -198,16 +225,31 @@ func (j *judging) judge(ctx context.Context, findings map[string]condition.Findi
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	found, err := j.r.find(ctx, slices.Collect(maps.Keys(sums)))
+	judged := map[condition.State][]int64{}
+	var nameless []int64
+	take := func(id int64, name string) {
+		state := findings[sums[id]].For(name).State
+		judged[state] = append(judged[state], id)
+	}
+	for id := range sums {
+		if name := j.names[id]; name != "" {
+			take(id, name)
+		} else {
+			nameless = append(nameless, id)
+		}
+	}
+	found, err := j.r.find(ctx, nameless)
 	if err != nil {
 		return err
 	}
 	for id, l := range found {
-		if l.Type != entry.File {
-			continue
+		if l.Type == entry.File {
+			take(id, place.Name(l.placePath()))
 		}
-		state := findings[sums[id]].For(place.Name(l.placePath())).State
-		if err := j.w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id = ?", string(state), id); err != nil {
+	}
+	for state, ids := range judged {
+		if err := j.w.exec(ctx, "UPDATE contents SET condition = ? WHERE span_id IN (SELECT value FROM json_each(?))", string(state),
+			toJSON(ids)); err != nil {
 			return err
 		}
 	}

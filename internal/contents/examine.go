@@ -108,7 +108,7 @@ func (e *Examiner) examined(ctx context.Context, c catalogue.Copy) (found catalo
 		return found, err
 	}
 	sum, err := hex.DecodeString(r.SHA256)
-	return catalogue.Examined{Copy: c.ID, SHA256: sum, Findings: r.Findings}, err
+	return catalogue.Examined{Copy: c.ID, Name: c.Place.Name(), SHA256: sum, Findings: r.Findings}, err
 }
 
 // Content examines what is open, without keeping what it finds: it digests the file, and examines it where its content is
@@ -203,10 +203,12 @@ func short(n, size int64) error {
 	return fmt.Errorf("%w: it has %d bytes, and %d could be read", ErrChanged, size, n)
 }
 
-// What All reads side by side, and how much it keeps at once.
+// What All reads side by side, of how many files it asks at once, and after how many, or how long, it keeps what it found.
 const (
-	readers = 2
-	batch   = 300
+	readers   = 2
+	batch     = 300
+	keepAfter = 1000
+	keepEach  = time.Second
 )
 
 // All examines the files of a source that were not examined yet. progress is told after each batch. unread counts those
@@ -214,8 +216,19 @@ const (
 func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
 	records := e.Contents.Site.Catalogue
 	var files, bytes int64
-	var keeping errgroup.Group // what was found of one batch, while the next is examined
-	defer func() { err = errors.Join(err, keeping.Wait()) }()
+	var keeping errgroup.Group // what was found, while more is examined
+	var pending []catalogue.Examined
+	kept := time.Now()
+	keep := func() error {
+		if err := keeping.Wait(); err != nil {
+			return err
+		}
+		found := pending
+		pending, kept = nil, time.Now()
+		keeping.Go(func() error { return records.SetExamined(context.WithoutCancel(ctx), found, e.Now()) })
+		return nil
+	}
+	defer func() { err = errors.Join(err, keep(), keeping.Wait()) }()
 	for at := (catalogue.Position{}); ; {
 		ids, next, err := records.UnexaminedIn(ctx, sourceID, at, batch)
 		if err != nil || len(ids) == 0 {
@@ -227,10 +240,11 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 			return unread, err
 		}
 		found := e.several(ctx, copies)
-		if err := keeping.Wait(); err != nil {
-			return unread, err
+		if pending = append(pending, found...); len(pending) >= keepAfter || time.Since(kept) > keepEach {
+			if err := keep(); err != nil {
+				return unread, err
+			}
 		}
-		keeping.Go(func() error { return records.SetExamined(context.WithoutCancel(ctx), found, e.Now()) })
 		if ctx.Err() != nil {
 			return unread, ctx.Err()
 		}

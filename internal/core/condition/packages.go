@@ -149,23 +149,38 @@ func (p *packageCheck) wellFormed(f *zip.File) {
 		return
 	}
 	p.scanned[f.Name] = true
-	content, err := f.Open()
-	if err != nil {
-		p.e.broken("Its part %q cannot be read: %s.", place.Readable(f.Name), explain(err))
-		return
+	most := min(p.left, maxScanned)
+	left, err := readPart(f, most, true)
+	if err != nil && left < most {
+		left, err = readPart(f, most, false)
 	}
-	defer content.Close()
-	limited := &io.LimitedReader{R: content, N: min(p.left, maxScanned)}
-	before := limited.N
-	err = readXML(limited)
-	p.left -= before - limited.N
+	p.left -= most - left
 	if bounded.Beyond(err) {
 		p.e.doubt("Its part %q was not read to its end: %s.", place.Readable(f.Name), err)
 		return
 	}
-	if err != nil && limited.N > 0 && p.e.err == nil {
+	switch {
+	case err != nil && left == most:
+		p.e.broken("Its part %q cannot be read: %s.", place.Readable(f.Name), explain(err))
+	case err != nil && left > 0 && p.e.err == nil:
 		p.e.broken("Its part %q is damaged: %s.", place.Readable(f.Name), explain(err))
 	}
+}
+
+// readPart reads a part as XML, of most bytes of it, and returns how many are left of those.
+func readPart(f *zip.File, most int64, squeeze bool) (left int64, err error) {
+	content, err := f.Open()
+	if err != nil {
+		return most, err
+	}
+	defer content.Close()
+	limited := &io.LimitedReader{R: content, N: most}
+	var r io.Reader = limited
+	if squeeze {
+		r = &squeezed{r: limited}
+	}
+	err = readXML(r)
+	return limited.N, err
 }
 
 func explain(err error) string {

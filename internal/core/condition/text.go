@@ -19,7 +19,7 @@ func isText(media string) bool {
 
 // text looks through text: its encoding all the way, and what its kind must have.
 func (e *examination) text() {
-	s := scan{section: e.section()}
+	s := scan{section: e.section(), size: e.Size}
 	s.through()
 	if e.err != nil {
 		return
@@ -97,7 +97,11 @@ func looksJSON(b []byte) bool {
 
 func (e *examination) xml() {
 	limited := &io.LimitedReader{R: e.section(), N: maxScanned}
-	err := readXML(bufio.NewReader(limited))
+	err := readXML(bufio.NewReader(&squeezed{r: limited}))
+	if err != nil {
+		limited = &io.LimitedReader{R: e.section(), N: maxScanned}
+		err = readXML(bufio.NewReader(limited))
+	}
 	if bounded.Beyond(err) && e.err == nil {
 		e.doubt("It begins as it should, but %s; it was read no further.", err)
 		return
@@ -138,6 +142,7 @@ func (e *examination) balanced() {
 // scan looks through text byte by byte.
 type scan struct {
 	section io.Reader
+	size    int64 // bytes; 0: unknown
 
 	bytes, zeros, controls, blanks int64
 	foreign, multi                 int64 // bytes that are not UTF-8, and characters of several bytes that are
@@ -183,9 +188,18 @@ func (s *scan) odd(control bool) {
 	}
 }
 
+// pieceOf is how much of a text is looked through at once: all of a small one.
+func pieceOf(size int64) int64 {
+	const most = 64 << 10
+	if size <= 0 || size >= most {
+		return most
+	}
+	return size + 1
+}
+
 func (s *scan) through() {
 	r := io.LimitReader(s.section, maxScanned)
-	buffer := make([]byte, 64<<10)
+	buffer := make([]byte, pieceOf(s.size))
 	for kept, first := 0, true; ; first = false {
 		n, err := io.ReadFull(r, buffer[kept:])
 		b := buffer[:kept+n]
@@ -204,13 +218,8 @@ func (s *scan) through() {
 // take goes through some bytes. It returns the beginning of a character whose end is not among them, where they are not the last.
 func (s *scan) take(b []byte, last bool) []byte {
 	for len(b) > 0 {
-		plain := 0
-		for plain < len(b) && isPlain[b[plain]] {
-			plain++
-		}
-		if plain > 0 {
-			s.line, s.bytes, s.streak = s.line+int64(plain), s.bytes+int64(plain), 0
-			b = b[plain:]
+		if n := s.common(b); n > 0 {
+			b = b[n:]
 			continue
 		}
 		n := 1
@@ -241,14 +250,54 @@ func (s *scan) take(b []byte, last bool) []byte {
 	return nil
 }
 
-// isPlain tells of bytes that say nothing but that the line goes on.
-var isPlain = func() (plain [256]bool) {
-	for c := byte(' ') + 1; c < utf8.RuneSelf; c++ {
-		plain[c] = c != ',' && c != ';'
+// common goes through the bytes that most texts are made of, up to the first that is none, and returns how many they are.
+func (s *scan) common(b []byte) int {
+	line, blanks := s.line, int64(0)
+	n := 0
+	for ; n < len(b); n++ {
+		switch kinds[b[n]] {
+		case plain:
+			line++
+			continue
+		case blank:
+			line++
+			blanks++
+			continue
+		case lineEnd:
+			s.longest = max(s.longest, line+1)
+			s.lines++
+			line = 0
+			blanks++
+			continue
+		}
+		break
 	}
-	return plain
+	if n > 0 {
+		s.line, s.bytes, s.blanks, s.streak = line, s.bytes+int64(n), s.blanks+blanks, 0
+	}
+	return n
+}
+
+// The kinds of bytes that most texts are made of; other ones are looked at one by one.
+const (
+	other = iota
+	plain
+	blank
+	lineEnd
+)
+
+var kinds = func() (all [256]byte) {
+	for c := byte(' ') + 1; c < utf8.RuneSelf; c++ {
+		all[c] = plain
+	}
+	for _, c := range " \t,;\r" {
+		all[c] = blank
+	}
+	all['\n'] = lineEnd
+	return all
 }()
 
+// see takes up a byte that is none of those, or the first of a character.
 func (s *scan) see(c byte) {
 	s.line++
 	switch {
@@ -258,17 +307,8 @@ func (s *scan) see(c byte) {
 			s.firstZero, s.zeroLine = s.bytes, s.lines
 		}
 		s.zeros++
-	case c < 0x20 && c != '\n' && c != '\r' && c != '\t' && c != '\f' && c != 0x1b:
+	case c < ' ' && c != '\f' && c != 0x1b:
 		s.controls++
 		s.odd(true)
-	}
-	switch c {
-	case '\n':
-		s.longest = max(s.longest, s.line)
-		s.lines++
-		s.line = 0
-		s.blanks++
-	case ' ', '\t', ',', ';', '\r':
-		s.blanks++
 	}
 }
