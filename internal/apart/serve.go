@@ -67,6 +67,7 @@ func serve(heavy bool) int {
 	if heavy {
 		data, soft = heavyData, heavySoft
 	}
+	debug.SetGCPercent(400) // a look is short, and what it takes goes at once; the limit holds where one is not
 	debug.SetMemoryLimit(soft)
 	if err := dropRights(); err != nil {
 		return 3
