@@ -31,6 +31,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/traits"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
@@ -144,12 +145,7 @@ type file struct {
 
 // list lists the archives: the file that the location is, or those directly in the folder that it is.
 func (s *store) list(ctx context.Context) ([]file, error) {
-	folder, err := s.Files.Tree(ctx, place.Folder(s.At))
-	if err != nil {
-		return nil, err
-	}
-	defer folder.Close()
-	itself, err := folder.Look(ctx, place.Name(s.At))
+	itself, err := reach.Look(ctx, s.Files, s.At)
 	if err != nil {
 		return nil, err
 	}
@@ -159,7 +155,7 @@ func (s *store) list(ctx context.Context) ([]file, error) {
 		}
 		return []file{{itself.Name, itself.Size, itself.Written}}, nil
 	}
-	inside, err := folder.Enter(ctx, place.Name(s.At))
+	inside, err := s.Files.Tree(ctx, s.At)
 	if err != nil {
 		return nil, err
 	}
