@@ -67,6 +67,23 @@ func regressedFolders() []FolderCase {
 				h.Days(ago(4*day), ago(day))
 			}}
 		})
+		add("a sync put older content back, some of which nobody captured", func(s scene) FolderCase {
+			return FolderCase{Variant: dates, Ask: overwritten, Want: last(s, every(s)...), Play: func(h *History) {
+				revised(h, s)
+				for i := range s.n {
+					h.At(ago(4*day + 3*hour - time.Duration(i)*time.Second))
+					switch { // some as they were between two snapshots
+					case i%4 == 1 && anew:
+						h.Save(s.path(i), s.of(i, 4))
+					case i%4 == 1:
+						h.Bring(s.path(i), s.of(i, 4), ago(30*day))
+					default:
+						putBack(h, s, i)
+					}
+				}
+				h.Days(ago(4*day), ago(day))
+			}}
+		})
 		add("a few put back, too few for a crowd", func(s scene) FolderCase {
 			return FolderCase{Variant: dates, Ask: overwritten, Want: last(s, 1, 6), Play: func(h *History) {
 				revised(h, s)

@@ -167,8 +167,9 @@ type folderChooser struct {
 	breaks  []time.Time // saves of files that clearly went wrong
 	unclear []unclear
 
-	replaced, goOn int // files that a mass change hit: what it put others in the place of, and what clearly goes on
-	halfKept       []halfKept
+	replaced   int         // files in whose place a mass change put others
+	returnedAt []time.Time // when older content was put back
+	goingOn    []goingOn
 }
 
 func moment(n int64) time.Time {

@@ -63,15 +63,15 @@ func (c *folderChooser) harmed(i int, hit bool) {
 	last := len(f.Versions) - 1
 	if hit {
 		if k, before := f.own(c.Mass); k > 0 && f.Versions[k-1].Content != v.Content {
-			kept, note := c.harmless(f, k-1, last, true)
-			if kept {
-				c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: note})
+			w := c.harmless(f, k-1, last, true)
+			if w.stays {
+				c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: w.note})
 				return
 			}
-			if note.Code != "broken" {
+			if w.note.Code != "broken" {
 				e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
 				if c.standing(f).State == condition.Sound { // somebody may have meant it
-					e = workedOut(e, note)
+					e = workedOut(e, w.note)
 				}
 				c.add(e)
 				return

@@ -136,20 +136,22 @@ func (c *folderChooser) changed(i int, hit bool) {
 		c.Same++
 		return
 	}
-	kept, note := c.harmless(f, n, last, hit)
-	switch share, _ := note.Values["share"].(float64); {
-	case kept && note.Code == "":
+	w := c.harmless(f, n, last, hit)
+	switch {
+	case w.stays && w.note.Code == "":
 		c.Same++
-	case kept && note.Code == "entry-goes-on" && share < goesOnClearly:
-		c.halfKept = append(c.halfKept, halfKept{f, before, note, 1 - share})
-	case kept:
-		c.goOn++
-		c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: note})
+	case w.stays && w.compared:
+		c.goingOn = append(c.goingOn, goingOn{f, before, w, moment(v.Arrived), hit})
+	case w.stays:
+		c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: v.Size, Note: w.note})
 	default:
 		if hit {
 			c.replaced++
 		}
-		c.wasOverwritten(f, before, note)
+		if w.note.Code == "entry-returned" {
+			c.returnedAt = append(c.returnedAt, moment(v.Arrived))
+		}
+		c.wasOverwritten(f, before, w.note)
 	}
 }
 
@@ -165,24 +167,46 @@ func (c *folderChooser) wasOverwritten(f *FolderFile, before time.Time, note Rea
 	c.add(e)
 }
 
-// halfKept is a file that a mass change rewrote and that keeps some of what was there: another document of the same trade does, too.
-type halfKept struct {
+// goingOn is a file whose content goes on from what was there before, as far as the two alone tell.
+type goingOn struct {
 	file   *FolderFile
 	before time.Time
-	note   Reason
-	lost   float64
+	work
+	at  time.Time
+	hit bool // by the mass change
 }
 
-// byTheRest judges those that keep some by what the mass change did to the rest.
+// byTheRest judges those that seem to go on by what happened to the rest. Where older content was put back in the place of others in one
+// sitting, one that lost more than it gained was put back too, to a version that nobody captured. Where others were replaced, one that
+// keeps no more than any document of the same trade does was replaced too.
 func (c *folderChooser) byTheRest() {
-	for _, h := range c.halfKept {
-		if c.replaced <= c.goOn {
-			c.add(FolderEntry{Path: h.file.Path, Part: PartKept, Size: h.file.last().Size, Note: h.note})
-			continue
+	clearly := 0
+	for _, g := range c.goingOn {
+		if g.hit && g.kept >= goesOnClearly {
+			clearly++
 		}
-		note := c.Reason("entry-lost", "at", moment(h.file.last().Arrived), "lost", Share(h.lost))
-		e := c.entryOf(h.file, c.single(h.file, Question{Loss: Overwritten, Good: h.before, Noticed: c.Noticed}), h.before)
-		c.add(workedOut(e, note))
+	}
+	for _, g := range c.goingOn {
+		near := func(at time.Time) bool { return at.Sub(g.at).Abs() <= sitting }
+		back, alike := 0, 0
+		for _, at := range c.returnedAt {
+			if near(at) {
+				back++
+			}
+		}
+		for _, o := range c.goingOn {
+			if near(o.at) {
+				alike++
+			}
+		}
+		switch {
+		case g.kept < g.had && back >= company && back >= 2*alike, g.hit && g.kept < goesOnClearly && c.replaced > clearly:
+			note := c.Reason("entry-lost", "at", g.at, "lost", Share(1-g.kept))
+			e := c.entryOf(g.file, c.single(g.file, Question{Loss: Overwritten, Good: g.before, Noticed: c.Noticed}), g.before)
+			c.add(workedOut(e, note))
+		default:
+			c.add(FolderEntry{Path: g.file.Path, Part: PartKept, Size: g.file.last().Size, Note: g.note})
+		}
 	}
 }
 
@@ -259,34 +283,43 @@ func workedOut(e FolderEntry, note Reason) FolderEntry {
 	return e
 }
 
+// work is what is thought of what stands now in the place of what was there before.
+type work struct {
+	stays     bool // it is work that should stay
+	note      Reason
+	compared  bool    // the two were held against each other
+	kept, had float64 // the share of what was there that is kept, and of what is there that was there already
+}
+
 // harmless tells whether what stands now is work that should stay: it is not broken, it is not older content come back, and it came after
 // the mass change or goes on from what was there before.
-func (c *folderChooser) harmless(f *FolderFile, n, last int, hit bool) (bool, Reason) {
+func (c *folderChooser) harmless(f *FolderFile, n, last int, hit bool) work {
 	v := &f.Versions[last]
 	at := moment(v.Arrived)
 	if c.returned(f, n, last) {
-		return false, c.Reason("entry-returned", "at", at)
+		return work{note: c.Reason("entry-returned", "at", at)}
 	}
 	found := c.standing(f)
 	after := c.Mass != nil && v.Arrived > c.Mass.To.UnixNano()
 	switch {
 	case found.State == condition.Broken:
-		return false, c.Reason("broken", "why", found.Reasons)
+		return work{note: c.Reason("broken", "why", found.Reasons)}
 	case found.State == condition.Unread && hit:
-		return after, c.Reason("entry-unread", "at", at)
+		return work{stays: after, note: c.Reason("entry-unread", "at", at)}
 	case after && hit:
-		return true, c.Reason("entry-later", "at", at)
+		return work{stays: true, note: c.Reason("entry-later", "at", at)}
 	}
-	kept, _, ok := c.reading.Kept(c.content(f, n), c.content(f, last))
+	kept, had, ok := c.reading.Kept(c.content(f, n), c.content(f, last))
+	w := work{ok && kept >= goesOn, c.Reason("entry-lost", "at", at, "lost", Share(1-kept)), ok, kept, had}
 	switch {
 	case !ok && !hit:
-		return true, Reason{}
-	case ok && kept >= goesOn && hit:
-		return true, c.Reason("entry-goes-on", "share", Share(kept))
-	case ok && kept >= goesOn:
-		return true, c.Reason("entry-later", "at", at)
+		return work{stays: true}
+	case w.stays && hit:
+		w.note = c.Reason("entry-goes-on", "share", Share(kept))
+	case w.stays:
+		w.note = c.Reason("entry-later", "at", at)
 	}
-	return false, c.Reason("entry-lost", "at", at, "lost", Share(1-kept))
+	return w
 }
 
 // returned tells whether a version has, byte for byte, what had stood there before another did already, or an older date than that:
