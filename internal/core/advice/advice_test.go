@@ -300,6 +300,11 @@ func TestAPageInPlaceOfATextIsNotIt(t *testing.T) {
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
 	assert.Contains(t, fmt.Sprint(a.Others), "another file in its place")
+	ev.Place.Path = "/home/ines/plan.html"
+	a = advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
+	require.NotNil(t, a.Recommended)
+	assert.EqualValues(t, 3, a.Recommended.Copy.ID, "where the name says so, it is one")
+	ev.Place = file
 	c.copies[1], c.copies[2] = as("text/html"), as("text/html")
 	a = advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)

@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"path"
 	"slices"
 	"strings"
 
@@ -46,7 +47,7 @@ func (c *chooser) verdictOf(n int, found *Examined) {
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
 		found.Reasons = append([]string{c.Reason("changed-silently").Text}, found.Reasons...)
-	case c.Loss == Damaged && found.State == condition.Sound && (found.Rename != "" || found.Media == page):
+	case c.Loss == Damaged && found.State == condition.Sound && (found.Rename != "" || found.Media == page && !c.promisesPage()):
 		if !c.judgeKind(n, found) && !found.Proved {
 			c.judgeEnd(n, found)
 		}
@@ -71,6 +72,12 @@ func (c *chooser) earlier(n int) (all []int) {
 
 // page is what servers answer in place of a file when they want a password or have none: any text file may hold one.
 const page = "text/html"
+
+// promisesPage tells whether a page is what the name says.
+func (c *chooser) promisesPage() bool {
+	ext := strings.ToLower(path.Ext(c.Evidence.Place.Name()))
+	return strings.HasPrefix(ext, ".htm") || strings.HasPrefix(ext, ".xht")
+}
 
 // judgeKind finds out whether a version that is of another kind than its name says, or a page, took the place of one that is not: then
 // it is no wrong name, but a wrong content.
@@ -118,7 +125,7 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 			continue
 		}
 		switch cut := c.reading.Cut(c.contentOf(n), c.contentOf(k)); {
-		case c.mixed.leftover(n) == nil && (cut == NotCut || cut == Prefix):
+		case !c.unfinished(n) && (cut == NotCut || cut == Prefix):
 			return
 		case cut == NotCut:
 			if kept, had, ok := c.reading.Kept(c.contentOf(k), c.contentOf(n)); ok && had >= leftoverNothingNew && kept < leftoverLess {
@@ -137,6 +144,12 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 			return
 		}
 	}
+}
+
+// unfinished tells whether a version is a leftover that was perhaps not written to its end. A backup is what was saved before.
+func (c *chooser) unfinished(n int) bool {
+	s := c.mixed.leftover(n)
+	return s != nil && !s.Backup
 }
 
 // everHeld tells whether any version had content.

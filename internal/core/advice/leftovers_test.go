@@ -45,6 +45,12 @@ func TestALeftoverCompetesForEveryKindOfLoss(t *testing.T) {
 			func(_ *advice.Stray, c *contents) { c.cut = map[string]string{"left": "nothing known"} }, false, "not known to be whole"},
 		"the beginning of a version and nothing more": {[]string{"a", "b", "c", ""}, advice.Question{Loss: advice.Deleted}, between,
 			func(_ *advice.Stray, c *contents) { c.prefix = map[string]string{"left": "c"} }, false, "the beginning of the version of"},
+		"nothing new in it, and less, but a backup": {[]string{"a", "b", "c", ""}, advice.Question{Loss: advice.Deleted}, between,
+			func(s *advice.Stray, c *contents) {
+				s.Backup = true
+				c.kept = map[string]float64{"c left": 0.6}
+				c.had = map[string]float64{"c left": 1}
+			}, true, ""},
 		"nothing new in it, and less": {[]string{"a", "b", "c", ""}, advice.Question{Loss: advice.Deleted}, between,
 			func(_ *advice.Stray, c *contents) {
 				c.kept = map[string]float64{"c left": 0.6}

@@ -227,7 +227,8 @@ func TestTheNameIsHeldAgainstTheContent(t *testing.T) {
 		"Launch.JPG":  {all["a.png"], "Launch.png", condition.Sound},
 		"notes.odt":   {all["a.txt"], "notes.txt", condition.Doubtful}, // perhaps what stood there was lost
 		"terms.rtf":   {all["a.txt"], "terms.txt", condition.Sound},
-		"letter.doc":  {all["a.rtf"], "letter.rtf", condition.Sound},
+		"letter.doc":  {all["a.rtf"], "", condition.Sound}, // as some programs save it
+		"letter.odt":  {all["a.rtf"], "letter.rtf", condition.Sound},
 		"twice.rtf":   {all["a.rtf"] + "Plank", "", condition.Doubtful},
 		"offsets.csv": {all["a.txt"], "", condition.Sound},
 		"plan":        {all["a.odt"], "", condition.Sound},

@@ -54,7 +54,9 @@ var formats = []format{
 		"a ZIP archive",
 		true,
 	},
-	{"doc xls ppt msg dot xlt", []string{"application/x-compound-document"}, "an older office document", true},
+	{"rtf", []string{"text/rtf"}, "a rich text", false},
+	{"doc dot", []string{"application/x-compound-document", "text/rtf"}, "an older office document", true},
+	{"xls ppt msg xlt", []string{"application/x-compound-document"}, "an older office document", true},
 	{"mp4 m4v mov m4a", []string{"video/mp4"}, "a recording", true},
 	{"mp3", []string{"audio/mpeg", "application/octet-stream"}, "a sound recording", true},
 	{"ogg oga opus ogv", []string{"audio/ogg"}, "a recording", true},
@@ -62,7 +64,6 @@ var formats = []format{
 	{"vcf vcard", []string{"text/vcard", "text/"}, "a list of contacts", false},
 	{"ics ical ifb", []string{"text/calendar", "text/"}, "a calendar", false},
 	{"html htm xhtml", []string{"text/html", "text/", "application/xml"}, "a page", false},
-	{"rtf", []string{"text/rtf"}, "a rich text", false},
 	{"csv tsv", []string{"text/csv", "text/plain"}, "a table", false},
 	{"xml fodt fods fodg", []string{"application/xml", "text/", "image/svg+xml"}, "an XML document", false},
 	{
