@@ -215,7 +215,7 @@ func (s *elsewhereSearch) cameUp() error {
 		if err != nil {
 			return err
 		}
-		if came.Before(last.LastSeen) {
+		if !came.After(last.LastSeen) {
 			continue
 		}
 		if n++; n > maxAlike {

@@ -35,7 +35,7 @@ func (c *chooser) sameNameMayBe() {
 		return
 	}
 	for _, e := range c.Evidence.Elsewhere {
-		if e.Named && e.Copy.Live && !e.Came.Before(c.lastSeen()) {
+		if e.Named && e.Copy.Live && e.Came.After(c.lastSeen()) {
 			r.Sure = Likely
 			r.Because = append(r.Because, c.Reason("assume-nowhere", "place", e.Copy.Place))
 			return

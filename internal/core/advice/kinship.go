@@ -48,7 +48,7 @@ func (c *chooser) judgeKinship(e Elsewhere) kinship {
 		return kinship{false, c.sameName(e), Reason{}}
 	}
 	share, _, _ := c.reading.Kept(c.contentOf(last), Content{Copies: []Copy{e.Copy}, Size: e.Size, SHA256: e.SHA256})
-	came := !e.Came.Before(c.lastSeen())
+	came := e.Came.After(c.lastSeen())
 	switch {
 	case e.Lost:
 		return kinship{false, c.Reason("kin-unrecorded-share", "share", Share(share)), Reason{}}
@@ -80,7 +80,7 @@ func (c *chooser) sameName(e Elsewhere) Reason {
 // onlyNamed tells whether no other file of the name came up when the file went.
 func (c *chooser) onlyNamed(e Elsewhere) bool {
 	for _, o := range c.Evidence.Elsewhere {
-		if o.Copy.ID != e.Copy.ID && o.Named && !o.Lost && !o.Came.Before(c.lastSeen()) {
+		if o.Copy.ID != e.Copy.ID && o.Named && !o.Lost && o.Came.After(c.lastSeen()) {
 			return false
 		}
 	}
