@@ -23,6 +23,9 @@ func TestLeftoversComeFromWhereTheirNamesSay(t *testing.T) {
 		home + "/Plans/#Keel.odt#":                        "an autosave",
 		home + "/Plans/.~lock.Keel.odt#":                  ",ines,loft,03.11.2026 16:30,;",
 		home + "/Plans/tmp430b.tmp":                       "nameless",
+		home + "/Plans/~WRD0004":                          "and this",
+		home + "/Plans/~Keel.odt":                         "a temporary file",
+		home + "/Plans/Keel_backup.odt":                   "another backup",
 		home + "/Plans/~WRL0003.tmp":                      "nameless, too",
 		home + "/Plans/Ribs.bak/":                         "", // a folder is none
 		home + "/.config/office/4/user/backup/Keel_0.odt": "where a program keeps it",
@@ -47,6 +50,9 @@ func TestLeftoversComeFromWhereTheirNamesSay(t *testing.T) {
 		".~lock.Keel.odt#": "?",
 		"tmp430b.tmp":      "?",
 		"~WRL0003.tmp":     "?",
+		"~WRD0004":         "?",
+		"~Keel.odt":        home + "/Plans/Keel.odt",
+		"Keel_backup.odt":  home + "/Plans/Keel.odt",
 		"Keel_0.odt":       "?",
 	}, of)
 }
