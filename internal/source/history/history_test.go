@@ -360,3 +360,36 @@ func TestWhatIsUnusualIsRead(t *testing.T) {
 	assert.Equal(t, "other@1h0m0s", r.told("A.txt"))
 	assert.Equal(t, "x@1h0m0s", r.told("caf\xe9 \n.txt"))
 }
+
+// A repository on another machine tells where its files stood by a map, of its own paths or of those of its folder, or by holding homes.
+func TestARepositoryElsewhereTellsWhereItsFilesStood(t *testing.T) {
+	for name, c := range map[string]struct {
+		file  string
+		maps  []string
+		stood string
+	}{
+		"a map of its own paths":        {"keel.txt", []string{"/=/home/ines/Lines"}, "/home/ines/Lines/keel.txt"},
+		"a map of its folder":           {"keel.txt", []string{"/srv/lines=/home/ines/Lines"}, "/home/ines/Lines/keel.txt"},
+		"it holds homes":                {"home/ines/Lines/keel.txt", nil, "/home/ines/Lines/keel.txt"},
+		"it holds homes, mapped":        {"home/ines/Lines/keel.txt", []string{"/home/ines=/data/ines"}, "/data/ines/Lines/keel.txt"},
+		"nothing":                       {"keel.txt", nil, ""},
+		"a map that is of nothing here": {"keel.txt", []string{"/srv/ribs=/home/ines/Ribs"}, ""},
+	} {
+		s := sitetest.New(t)
+		root := t.TempDir()
+		_, err := s.AddMachine(t.Context(), site.NewMachine{Name: "store", At: root, Zone: "UTC"})
+		require.NoError(t, err, name)
+		r := &repository{t, s, filepath.Join(root, "srv/lines"), day}
+		require.NoError(t, os.MkdirAll(filepath.Join(r.dir, filepath.Dir(c.file)), 0o755))
+		r.git("init", "-q", "-b", "main")
+		r.commit("keel", map[string]string{c.file: "oak\n"})
+		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "history", At: "store:/srv/lines", Maps: c.maps})
+		require.NoError(t, err, name)
+		s.Survey(src)
+		found := s.Named("keel")
+		assert.Equal(t, c.stood != "", found.OriginKnown, name)
+		if c.stood != "" {
+			assert.Equal(t, place.Place{Machine: "loft", Path: c.stood}, found.Place, name)
+		}
+	}
+}

@@ -24,18 +24,29 @@ func stagedAt(path string) sighting.Locator { return besideAt(path, "index") }
 
 func lostAt(blob string) sighting.Locator { return sighting.Locator{Name: "/" + blob} }
 
-// origin is where on the machine a path of the repository stood; "" where nothing tells.
+// origin is where on the machine a path of the repository stood; "" where nothing tells. A map may speak of paths in the repository, or
+// of those of its folder of files. One that holds homes tells by their paths.
 func (r *reading) origin(path string) string {
-	in := "/" + path
-	for _, m := range r.Maps {
-		if place.Under(in, m.From) {
-			return place.Mapped(r.Maps, in)
+	in, at := "/"+path, ""
+	if r.repository.tree != "" {
+		at = place.Join(r.repository.tree, path)
+	}
+	for _, name := range []string{in, at} {
+		for _, m := range r.Maps {
+			if name != "" && place.Under(name, m.From) {
+				return place.Mapped(r.Maps, name)
+			}
 		}
 	}
-	if r.repository.tree == "" || r.Own != r.Files {
-		return ""
+	if r.Own == r.Files {
+		return at
 	}
-	return place.Join(r.repository.tree, path)
+	for _, home := range r.Homes {
+		if place.Under(in, home) {
+			return in
+		}
+	}
+	return ""
 }
 
 func (r *reading) sighting(v version) sighting.Sighting {
