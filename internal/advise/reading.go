@@ -34,6 +34,8 @@ type reading struct {
 	shares  map[[2]int64][2]float64
 	copies  map[int64]catalogue.Copy
 	judged  map[judgedKey]advice.Examined
+	others  map[rivalsKey][]advice.Rival
+	beside  map[besidesKey][]catalogue.Fact
 }
 
 // judgedKey is what is remembered of examining a content: the best of its copies, and the name it was judged by.
@@ -45,7 +47,7 @@ type judgedKey struct {
 func (a *Adviser) reading(ctx context.Context, own place.Place, stores map[int64]*catalogue.Store) *reading {
 	return &reading{Adviser: a, ctx: ctx, own: own, stores: stores, words: map[wordsKey]apart.Held{}, endings: map[int64]ending{},
 		shares: map[[2]int64][2]float64{}, copies: map[int64]catalogue.Copy{},
-		judged: map[judgedKey]advice.Examined{}}
+		judged: map[judgedKey]advice.Examined{}, others: map[rivalsKey][]advice.Rival{}, beside: map[besidesKey][]catalogue.Fact{}}
 }
 
 // copy reads the record of a copy.
@@ -391,44 +393,81 @@ const (
 
 // Rivals finds documents that stand now: those of the same name elsewhere, and, for a leftover whose name says nothing, those of the same
 // kind beside the document.
-func (r *reading) Rivals(s *advice.Stray) []advice.Rival {
-	var all []advice.Rival
-	take := func(f catalogue.Fact) {
-		store := r.stores[int64(f.Source)]
-		if store == nil || !f.Open || f.Type != entry.File || !f.Readable || !store.Source.Traits.Live() || f.Place == r.own ||
-			f.Copy == s.Copy.ID || f.Place == s.Copy.Place || len(all) >= maxRivals ||
-			slices.ContainsFunc(all, func(o advice.Rival) bool { return o.Place == f.Place }) {
-			return
-		}
-		all = append(all, advice.Rival{Place: f.Place,
-			Content: advice.Content{Copies: []advice.Copy{{ID: f.Copy, Place: f.Place, Live: true}}, Size: f.Size, SHA256: f.SHA256}})
+func (r *reading) Rivals(of place.Place, s *advice.Stray) []advice.Rival {
+	all := r.rivals(of, false)
+	if !s.Named {
+		all = r.rivals(of, true)
 	}
-	name := r.own.Name()
-	facts, err := r.Site.Catalogue.FactsNamed(r.ctx, r.stores, name, maxNamed)
-	if err != nil {
-		return nil
-	}
-	for _, f := range facts {
-		take(f)
-	}
-	if s.Named {
+	all = slices.DeleteFunc(slices.Clone(all), func(o advice.Rival) bool {
+		return o.Content.Copies[0].ID == s.Copy.ID || o.Place == s.Copy.Place
+	})
+	return all[:min(len(all), maxRivals)]
+}
+
+// rivalsKey is what is remembered of looking for the rivals of a document.
+type rivalsKey struct {
+	of     place.Place
+	beside bool
+}
+
+// rivals looks for the documents that any leftover of one may be of as well, once.
+func (r *reading) rivals(of place.Place, beside bool) []advice.Rival {
+	key := rivalsKey{of, beside}
+	if all, ok := r.others[key]; ok {
 		return all
 	}
-	if like, err := r.Site.Catalogue.FactsLike(r.ctx, r.stores, r.own.Machine, strings.TrimSuffix(name, path.Ext(name)), maxRivals); err == nil {
-		for _, f := range like {
-			if path.Ext(f.Name) == path.Ext(name) {
-				take(f)
-			}
+	const some = maxRivals + 1 // one may be the leftover itself
+	all, met := []advice.Rival{}, map[place.Place]bool{of: true}
+	take := func(f catalogue.Fact) {
+		store := r.stores[int64(f.Source)]
+		if len(all) < some && store != nil && f.Open && f.Type == entry.File && f.Readable && store.Source.Traits.Live() && !met[f.Place] {
+			met[f.Place] = true
+			all = append(all, advice.Rival{Place: f.Place,
+				Content: advice.Content{Copies: []advice.Copy{{ID: f.Copy, Place: f.Place, Live: true}}, Size: f.Size, SHA256: f.SHA256}})
 		}
 	}
-	folder := place.Place{Machine: r.own.Machine, Path: place.Folder(r.own.Path)}
-	for f, err := range r.Site.Catalogue.FactsIn(r.ctx, r.stores, folder, "") {
-		if err != nil || len(all) >= maxRivals {
-			break
-		}
-		if path.Ext(f.Name) == path.Ext(name) {
+	name, kind := of.Name(), path.Ext(of.Name())
+	if facts, err := r.Site.Catalogue.FactsNamed(r.ctx, r.stores, name, maxNamed); err == nil {
+		for _, f := range facts {
 			take(f)
 		}
 	}
+	if beside {
+		if like, err := r.Site.Catalogue.FactsLike(r.ctx, r.stores, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
+			for _, f := range like {
+				if path.Ext(f.Name) == kind {
+					take(f)
+				}
+			}
+		}
+		for _, f := range r.besides(place.Place{Machine: of.Machine, Path: place.Folder(of.Path)}, kind) {
+			take(f)
+		}
+	}
+	r.others[key] = all
+	return all
+}
+
+// besidesKey is what is remembered of looking through a folder.
+type besidesKey struct {
+	folder place.Place
+	kind   string
+}
+
+// besides lists some files of a kind in a folder, once.
+func (r *reading) besides(folder place.Place, kind string) (all []catalogue.Fact) {
+	key := besidesKey{folder, kind}
+	if all, ok := r.beside[key]; ok {
+		return all
+	}
+	for f, err := range r.Site.Catalogue.FactsIn(r.ctx, r.stores, folder, "") {
+		if err != nil || len(all) > 2*maxRivals {
+			break
+		}
+		if s := r.stores[int64(f.Source)]; path.Ext(f.Name) == kind && f.Open && s != nil && s.Source.Traits.Live() {
+			all = append(all, f)
+		}
+	}
+	r.beside[key] = all
 	return all
 }

@@ -163,8 +163,8 @@ type Reading interface {
 	Cut(c, earlier Content) Cut
 	// Only returns some words in a row that are in one content and not in the other, "" where there are none or it is no text.
 	Only(c, other Content) string
-	// Rivals returns contents of other documents of the same kind that a leftover may be of as well, with where they are.
-	Rivals(s *Stray) []Rival
+	// Rivals returns contents of other documents of the same kind that a leftover of one may be of as well, with where they are.
+	Rivals(of place.Place, s *Stray) []Rival
 }
 
 // Rival is another document that a leftover may be of.

@@ -85,7 +85,7 @@ func (c *contents) Cut(v, earlier advice.Content) advice.Cut {
 
 func (c *contents) Only(a, b advice.Content) string { return c.only[a.SHA256+" "+b.SHA256] }
 
-func (c *contents) Rivals(*advice.Stray) []advice.Rival { return c.rivals }
+func (c *contents) Rivals(place.Place, *advice.Stray) []advice.Rival { return c.rivals }
 
 // history is one source with a snapshot a day, the last of them yesterday, each with the digest given; "" is nothing there.
 func history(digests ...string) (advice.Evidence, *contents) {

@@ -275,7 +275,7 @@ func (c *chooser) likeness(content Content) (share float64, told bool) {
 
 // rivalled says which other document a leftover is as near to, or nearer.
 func (c *chooser) rivalled(s *Stray, own Content, share float64) Reason {
-	for _, r := range c.reading.Rivals(s) {
+	for _, r := range c.reading.Rivals(c.Evidence.Place, s) {
 		kept, had, ok := c.reading.Kept(r.Content, own)
 		switch other := max(kept, had); {
 		case !ok:
