@@ -133,7 +133,8 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 			met[fact.Source] = true
 			b.from[int64(fact.Source)]++
 		}
-		if s := b.stores[int64(fact.Source)]; s != nil && s.Source.Traits.Leftovers && fact.Open && fact.Readable && fact.Type == entry.File && fact.Size > 0 {
+		s := b.stores[int64(fact.Source)]
+		if s != nil && s.Source.Traits.Leftovers && fact.Open && fact.Readable && fact.Type == entry.File && fact.Size > 0 {
 			b.left = append(b.left, leftoverFact{len(b.files), *fact})
 		}
 	}

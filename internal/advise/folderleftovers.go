@@ -56,8 +56,9 @@ func (b *folderAdvice) describeLeftovers() error {
 				earliest = l.fact.First
 			}
 			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Copy{ID: l.fact.Copy, Source: -1, Leftover: true, Place: at},
-				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256, Named: match.Rule.Trust != stray.Weak,
-				Sure: match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
+				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256,
+				Named: match.Rule.Trust != stray.Weak,
+				Sure:  match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
 			break
 		}
 	}
@@ -88,7 +89,10 @@ func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
 		if !s.Source.Traits.Leftovers || s.Source.Machine != b.q.Place.Machine {
 			continue
 		}
-		facts, err := b.Site.Catalogue.FactsOfSource(b.ctx, b.stores, s.Source.ID, maxStrays, func(lies string) bool { _, ok := may(lies); return ok })
+		facts, err := b.Site.Catalogue.FactsOfSource(b.ctx, b.stores, s.Source.ID, maxStrays, func(lies string) bool {
+			_, ok := may(lies)
+			return ok
+		})
 		if err != nil {
 			return nil, err
 		}

@@ -134,7 +134,8 @@ func (b *bench) leftovers(ctx context.Context, s *server, root, path string) err
 	if err := errors.Join(s.addSource(ctx, "front-office", "strays", "/home"), s.survey(ctx, api.NewSurvey{}, n)); err != nil {
 		return err
 	}
-	row := row{work: fmt.Sprintf("advice on it with %d leftovers in its folder, deleted, the same", n), yardstick: "—", most: 100 * time.Millisecond}
+	row := row{work: fmt.Sprintf("advice on it with %d leftovers in its folder, deleted, the same", n), yardstick: "—",
+		most: 100 * time.Millisecond}
 	err := row.answers(s, func() error {
 		r, err := s.AdviseWithResponse(ctx, api.NewAdvice{Place: api.Destination{Machine: "front-office", Path: path}, Loss: api.LossDeleted})
 		if err == nil && (r.JSON200 == nil || r.JSON200.Recommended == nil) {

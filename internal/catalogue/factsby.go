@@ -120,7 +120,8 @@ func (c *Catalogue) factsLike(ctx context.Context, stores map[int64]*Store, word
 
 // FactsOfSource returns what a source holds now, at most limit, the newest first: of that what keep wants, which is asked of each path
 // at which something lies.
-func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int, keep func(lies string) bool) ([]Fact, error) {
+func (c *Catalogue) FactsOfSource(ctx context.Context, stores map[int64]*Store, source int64, limit int,
+	keep func(lies string) bool) ([]Fact, error) {
 	at := ""
 	if s := stores[source]; s != nil {
 		at = s.Source.At

@@ -62,7 +62,8 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []Reas
 	later := 0
 	var last time.Time
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
-		if o := &c.Trail.Versions[k]; o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Speaker.Now) && c.mixed.leftover(k) == nil {
+		o := &c.Trail.Versions[k]
+		if o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Speaker.Now) && c.mixed.leftover(k) == nil {
 			later++
 			last = o.Arrived
 		}
@@ -129,7 +130,8 @@ func (c *chooser) others() {
 		c.sameContent()
 	}
 	listed := func(id int64) bool {
-		return c.Recommended != nil && c.Recommended.Copy.ID == id || slices.ContainsFunc(c.Others, func(o Other) bool { return o.Copy.ID == id })
+		return c.Recommended != nil && c.Recommended.Copy.ID == id ||
+			slices.ContainsFunc(c.Others, func(o Other) bool { return o.Copy.ID == id })
 	}
 	for n := len(c.Trail.Versions) - 1; n >= 0 && len(c.Others) < maxOthers; n-- {
 		v := &c.Trail.Versions[n]
@@ -160,7 +162,8 @@ func (c *chooser) others() {
 			continue
 		}
 		met[v.Content] = true
-		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread, Why: c.Reason("off-the-line", "at", v.Arrived)})
+		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread,
+			Why: c.Reason("off-the-line", "at", v.Arrived)})
 	}
 	for i := range c.Strays {
 		s := &c.Strays[i]
@@ -188,7 +191,8 @@ func (c *chooser) sameContent() {
 			continue
 		}
 		n++
-		c.Others = append(c.Others, Other{Copy: copy, Version: c.Recommended.Version, State: c.Recommended.Condition.State, Why: c.Reason("same-content")})
+		c.Others = append(c.Others, Other{Copy: copy, Version: c.Recommended.Version, State: c.Recommended.Condition.State,
+			Why: c.Reason("same-content")})
 	}
 }
 

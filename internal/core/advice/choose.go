@@ -28,7 +28,8 @@ func Advise(q Question, ev Evidence, reading Reading) Advice {
 }
 
 func newChooser(q Question, ev Evidence, reading Reading) *chooser {
-	c := &chooser{Question: q, Evidence: ev, reading: reading, verdicts: map[int]Examined{}, alone: map[int]Examined{}, whyNot: map[int]Reason{}}
+	c := &chooser{Question: q, Evidence: ev, reading: reading, verdicts: map[int]Examined{}, alone: map[int]Examined{},
+		whyNot: map[int]Reason{}, kin: map[int64]kinship{}}
 	if c.Noticed.IsZero() {
 		c.Noticed = ev.Now
 	}
@@ -154,7 +155,8 @@ func (c *chooser) moment(w candidates, n int) []Reason {
 		if reason.Code == "" {
 			reason = c.Reason("not-fit")
 		}
-		return []Reason{c.Reason("nearer-unfit", "at", c.Trail.Versions[w.nearest].Arrived, "why", reason.Text), c.Reason("latest-before", "at", v.Arrived)}
+		return []Reason{c.Reason("nearer-unfit", "at", c.Trail.Versions[w.nearest].Arrived, "why", reason.Text),
+			c.Reason("latest-before", "at", v.Arrived)}
 	}
 	return w.because
 }

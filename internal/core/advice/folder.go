@@ -226,8 +226,8 @@ func (c *folderChooser) evidence(f *FolderFile) Evidence {
 	ev := Evidence{Place: own, Now: c.Speaker.Now, Zone: c.Speaker.Zone, Strays: f.Leftovers}
 	for i := range f.Versions {
 		v := &f.Versions[i]
-		version := trail.Version{Place: own, Type: entry.File, Size: v.Size, Content: int(v.Content), Written: moment(v.Written), After: moment(v.After),
-			Arrived: moment(v.Arrived), First: moment(v.First), LastSeen: moment(v.LastSeen), Superseded: moment(v.Superseded),
+		version := trail.Version{Place: own, Type: entry.File, Size: v.Size, Content: int(v.Content), Written: moment(v.Written),
+			After: moment(v.After), Arrived: moment(v.Arrived), First: moment(v.First), LastSeen: moment(v.LastSeen), Superseded: moment(v.Superseded),
 			Hidden: v.Hidden, Seen: []int{len(ev.Copies)}}
 		if v.Doubted {
 			version.Doubt = "it is not believed"

@@ -155,7 +155,8 @@ func (c *folderChooser) removed(r removal) {
 	f := &c.Files[r.file]
 	if f.stands() && f.last().Arrived > f.Versions[r.version].Superseded {
 		if f.last().Content != f.Versions[r.version].Content {
-			c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: f.last().Size, Note: c.Reason("entry-recreated", "at", moment(f.last().Arrived))})
+			note := c.Reason("entry-recreated", "at", moment(f.last().Arrived))
+			c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: f.last().Size, Note: note})
 		} else {
 			c.Same++
 		}

@@ -26,9 +26,6 @@ func (k kinship) said(c *chooser) Reason {
 func (c *chooser) kinship(e Elsewhere) kinship {
 	k, ok := c.kin[e.Copy.ID]
 	if !ok {
-		if c.kin == nil {
-			c.kin = map[int64]kinship{}
-		}
 		k = c.judgeKinship(e)
 		c.kin[e.Copy.ID] = k
 	}
