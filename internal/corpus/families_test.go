@@ -13,7 +13,8 @@ func All() []Case {
 	for _, family := range []func() []Case{deletions, severalRemovals, trees, overwrittenShorter, olderSynced, damagedForWeeks,
 		encrypted, truncated, encryptedRenamed, worse, withoutRecord, bulkCopied, renamedDeleted,
 		acrossMachines, redirected, wrongExtension, wrongClocks, daylight, thinned, excludedFolder, expired, misplaced, unsaved,
-		hinted, contradictions, leftoversForEveryLoss, damageThatHides, twoMachines, renamed, thinnedTorn, springForward, recordsAlone} {
+		hinted, contradictions, leftoversForEveryLoss, damageThatHides, twoMachines, becameAnother, renamed, thinnedTorn, springForward,
+		recordsAlone} {
 		all = append(all, family()...)
 	}
 	return all

@@ -8,6 +8,7 @@ import (
 	"image/jpeg"
 	"math"
 	"os"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/core/advice"
@@ -68,6 +69,11 @@ func greyed(content []byte) []byte {
 	return out.Bytes()
 }
 
+// rich is a rich text.
+func rich(lines []string) []byte {
+	return []byte(`{\rtf1\ansi\deff0 {\fonttbl {\f0 Serif;}}` + "\n" + strings.Join(lines, "\\par\n") + "\n}\n")
+}
+
 func damageThatHides() []Case {
 	const family = "damage that hides"
 	path := func(ext string) string { return docs("bench" + ext) }
@@ -92,7 +98,11 @@ func damageThatHides() []Case {
 			return c
 		}},
 		"a part of a document overwritten": {".odt", odt, func(b []byte) []byte { return holed(b, noise(5, 30)) }},
-		"a database that became noise":     {".db", database, func(b []byte) []byte { return noise(8, len(b)) }},
+		"a rich text cut off":              {".rtf", rich, func(b []byte) []byte { return b[:len(b)*4/5] }},
+		"a sign-in page in its place": {".txt", text.of, func([]byte) []byte {
+			return []byte("<!DOCTYPE html>\n<html><title>Sign in</title><p>The session has expired.</p></html>\n")
+		}},
+		"a database that became noise": {".db", database, func(b []byte) []byte { return noise(8, len(b)) }},
 	} {
 		revisions := [][]byte{c.of(prose(4600, 0, 30)), c.of(prose(4600, 0, 34)), c.of(prose(4600, 0, 38))}
 		play := func(hidden bool) func(h *History) {
@@ -112,6 +122,45 @@ func damageThatHides() []Case {
 		ask := advice.Question{Loss: advice.Damaged}
 		all = append(all, Case{Family: family, Variant: name, Path: path(c.ext), Ask: ask, Want: revisions[2], Play: play(true)},
 			Case{Family: "sound, and doubted by its user", Variant: name, Path: path(c.ext), Ask: ask, Want: revisions[2], Play: play(false)})
+	}
+	return all
+}
+
+// becameAnother are files that were moved, renamed and worked on between two looks, and databases of which one cannot say by their bytes what
+// they lost.
+func becameAnother() []Case {
+	var all []Case
+	for n, k := range []kind{kinds[0], kinds[1], kinds[2], kinds[3], {"database", ".db", database, true, false}} {
+		seed := uint64(7600 + 10*n)
+		path, other := docs("slip"+k.ext), docs("Yard/ways 2"+k.ext)
+		whole, more := k.of(prose(seed, 0, 30)), k.of(append(prose(seed, 0, 30), prose(seed+1, 0, 4)...))
+		begin := func(h *History) {
+			h.At(ago(20 * day))
+			h.Save(path, whole)
+			h.Save(docs("Yard/quay"+k.ext), k.of(prose(seed+2, 0, 30)))
+			h.Days(ago(19*day), ago(6*day))
+		}
+		all = append(all,
+			Case{Family: "moved, renamed and worked on between two looks", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Misplaced},
+				Want: more, Found: First + ":" + other, Play: func(h *History) {
+					begin(h)
+					h.At(ago(5*day + 9*hour))
+					h.Move(path, other)
+					h.At(ago(5*day + 8*hour))
+					h.Save(other, more)
+					h.Days(ago(5*day), ago(day))
+				}},
+			Case{Family: "gutted, then worked on", Variant: k.name, Path: path, Ask: advice.Question{Loss: advice.Overwritten}, Want: more,
+				Play: func(h *History) {
+					begin(h)
+					h.Save(path, more)
+					h.Days(ago(5*day), ago(4*day))
+					h.At(ago(4*day - 9*hour))
+					h.Save(path, k.of(prose(seed, 0, 5)))
+					h.Days(ago(3*day), ago(2*day))
+					h.Save(path, k.of(append(prose(seed, 0, 5), prose(seed+3, 0, 1)...)))
+					h.Days(ago(2*day), ago(day))
+				}})
 	}
 	return all
 }
