@@ -1,6 +1,8 @@
 package advise
 
 import (
+	"maps"
+	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -38,20 +40,29 @@ func (b *folderAdvice) reading() *folderReading {
 		q: b.q, now: b.now}
 }
 
+// Recall finds out in one go what is known of some copies.
+func (r *folderReading) Recall(ids []int64) {
+	const some = 2000 // at once
+	for part := range slices.Chunk(ids, some) {
+		known, err := r.Site.Catalogue.Conditions(r.ctx, part)
+		if err != nil {
+			r.err = err
+			return
+		}
+		maps.Copy(r.known, known)
+	}
+}
+
 // Ahead finds out about some copies what is known, and examines others, the first of them first, in one go.
 func (r *folderReading) Ahead(some []advice.Sized) {
 	ids := make([]int64, len(some))
 	for i, s := range some {
 		ids[i] = s.ID
 	}
-	known, err := r.Site.Catalogue.Conditions(r.ctx, ids)
-	if err != nil {
-		r.err = err
-		return
-	}
+	r.Recall(ids)
 	var unread []int64
 	for _, s := range some {
-		if known[s.ID].State == condition.Unread && r.affords(s.Size) {
+		if r.known[s.ID].State == condition.Unread && r.affords(s.Size) {
 			unread = append(unread, s.ID)
 		}
 	}
@@ -70,6 +81,7 @@ func (r *folderReading) Ahead(some []advice.Sized) {
 	if err != nil {
 		r.err = err
 	}
+	maps.Copy(r.known, found)
 	for _, j := range found {
 		if j.State == condition.Unread { // it could not be read: it is asked once more, for the reason
 			r.files--

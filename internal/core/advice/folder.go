@@ -65,6 +65,8 @@ type FolderEvidence struct {
 // FolderReading reads contents for a folder, within a budget: what lies beyond it is unread.
 type FolderReading interface {
 	Reading
+	// Recall finds out in one go what is known of some copies, and reads none of them.
+	Recall(copies []int64)
 	// Ahead examines some copies in one go, as far as the budget allows.
 	Ahead(copies []Sized)
 	// MovedTo tells where a file that is gone stands now, if it was moved or renamed: the same content, come when it went.

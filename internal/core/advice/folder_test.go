@@ -47,6 +47,7 @@ func (s *shelf) Kept(a, b advice.Content) (float64, float64, bool) {
 func (s *shelf) Same(a, b advice.Content) (bool, bool)                 { return a.Copies[0].ID == b.Copies[0].ID, true }
 func (s *shelf) Cut(advice.Content, advice.Content) advice.Cut         { return advice.NotCut }
 func (s *shelf) Only(advice.Content, advice.Content) string            { return "" }
+func (s *shelf) Recall([]int64)                                        {}
 func (s *shelf) Rivals(place.Place, *advice.Stray) []advice.Rival      { return nil }
 func (s *shelf) Ahead([]advice.Sized)                                  {}
 func (s *shelf) Anew(*advice.FolderFile) (ev advice.Evidence, ok bool) { return ev, false }

@@ -69,7 +69,24 @@ func (c *folderChooser) ahead() {
 			rest = append(rest, s)
 		}
 	}
+	c.reading.Recall(c.mayComeBack())
 	c.reading.Ahead(slices.Concat(hit, earlier, rest))
+}
+
+// mayComeBack lists the copies of the versions before the last of the files that a mass change hit.
+func (c *folderChooser) mayComeBack() (all []int64) {
+	if c.Mass == nil {
+		return nil
+	}
+	for i := range c.Files {
+		f := &c.Files[i]
+		for n := max(0, len(f.Versions)-3); c.Mass.Hit[i] && n < len(f.Versions); n++ {
+			if id := f.Versions[n].Copy; id != 0 {
+				all = append(all, id)
+			}
+		}
+	}
+	return all
 }
 
 func (c *folderChooser) hitBefore(file int) bool {
