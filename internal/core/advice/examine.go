@@ -84,9 +84,9 @@ func (c *chooser) promisesPage() bool {
 func (c *chooser) judgeKind(n int, found *Examined) bool {
 	for _, k := range c.earlier(n) {
 		switch v := c.byItself(k); {
-		case v.State == condition.Broken || v.State == condition.Unread:
+		case v.State != condition.Sound:
 			continue // it tells nothing of what was meant
-		case v.State == condition.Sound && v.Rename == "" && v.Media != found.Media:
+		case v.Rename == "" && v.Media != found.Media:
 			found.State, found.Rename = condition.Doubtful, ""
 			found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[k].Arrived).Text)
 			return true
