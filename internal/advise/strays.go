@@ -76,7 +76,7 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 // mayBe tells whether what a leftover is known by besides its name fits the document: it was written while that was worked on, or soon
 // after, and is not of quite another size.
 func (g *gathering) mayBe(f strayFact) bool {
-	const before, times = 24 * time.Hour, 20
+	const before = 24 * time.Hour
 	first, largest := time.Time{}, int64(0)
 	for n := range g.t.Versions {
 		v := &g.t.Versions[n]
@@ -88,7 +88,7 @@ func (g *gathering) mayBe(f strayFact) bool {
 		}
 		largest = max(largest, v.Size)
 	}
-	return f.Size > 0 && f.Readable && !first.IsZero() && f.Stamp.After(first.Add(-before)) && f.Size <= (largest+4096)*times
+	return f.Size > 0 && f.Readable && !first.IsZero() && f.Stamp.After(first.Add(-before)) && advice.NotTooLarge(f.Size, largest)
 }
 
 // strayFacts lists what the rules think may belong to the document: what strays sources hold, and, where none looks after

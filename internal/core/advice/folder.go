@@ -274,7 +274,7 @@ func (c *folderChooser) namelessOf(f *FolderFile) bool {
 	}
 	dir := place.Folder(c.at(f).Path)
 	return slices.ContainsFunc(c.Nameless, func(n Nameless) bool {
-		return (n.Beside == "" || n.Beside == dir) && n.Written >= since && n.Size <= (last.Size+leftoverSmall)*leftoverSizes
+		return (n.Beside == "" || n.Beside == dir) && n.Written >= since && NotTooLarge(n.Size, last.Size)
 	})
 }
 

@@ -341,3 +341,8 @@ func (c *chooser) interleaveNone() {
 	c.Strays = nil
 	c.interleave()
 }
+
+// NotTooLarge tells whether a leftover whose name does not tell whose it is may be of a document by their sizes, in bytes.
+func NotTooLarge(leftover, document int64) bool {
+	return leftover <= (document+leftoverSmall)*leftoverSizes
+}
