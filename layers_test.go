@@ -40,9 +40,9 @@ internal/trails           : internal/core… internal/reach internal/catalogue i
 internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/explain internal/site internal/contents internal/trails
 internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents
-internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents internal/trails internal/safekeeping
+internal/restore          : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents internal/trails internal/safekeeping
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
-internal/service          : api internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore

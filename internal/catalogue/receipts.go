@@ -31,6 +31,8 @@ const (
 	ItemWaiting ItemOutcome = "waiting"
 	ItemStarted ItemOutcome = "started" // perhaps written, not yet recorded as done
 	ItemDone    ItemOutcome = "done"
+	// ItemPartly is a folder of which only a part arrived; the note says which. An undo takes it away.
+	ItemPartly  ItemOutcome = "partly"
 	ItemSkipped ItemOutcome = "skipped"
 	ItemRefused ItemOutcome = "refused"
 	ItemFailed  ItemOutcome = "failed"
@@ -38,6 +40,9 @@ const (
 	// ItemUnsettled is an item whose place is away, so that nobody can say yet what happened to it.
 	ItemUnsettled ItemOutcome = "unsettled"
 )
+
+// Stands tells whether something of an item stands where it was brought back to.
+func (o ItemOutcome) Stands() bool { return o == ItemDone || o == ItemPartly }
 
 // Receipt is the record of a bring-back.
 type Receipt struct {

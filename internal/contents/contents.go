@@ -28,8 +28,6 @@ import (
 type Reader struct {
 	Site  *site.Site
 	Apart *apart.Pool // looks into contents
-	// Dir is where contents are put that can only be read from their beginning, while they are looked into; "": the system's own.
-	Dir string
 
 	once    sync.Once
 	digests *lru.Cache[entry.ContentID, []byte] // of contents that their stores name

@@ -19,6 +19,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
+	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -113,6 +114,9 @@ func TestWhatStandsIsComparedByWhatItIs(t *testing.T) {
 
 // What can only be read from its beginning is looked into all the same, and nothing of it stays in the folder it was kept in.
 func TestWhatCanOnlyBeReadFromItsBeginningIsKeptWithoutAName(t *testing.T) {
+	dir := t.TempDir()
+	spool.Common.In(dir)
+	defer spool.Common.In("")
 	s := sitetest.NewWith(t, reach.Ways{local.Way(), reachtest.PoorWay(local.Way(), 0)})
 	_, err := s.AddMachine(t.Context(), site.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
 	require.NoError(t, err)
@@ -128,7 +132,7 @@ func TestWhatCanOnlyBeReadFromItsBeginningIsKeptWithoutAName(t *testing.T) {
 	_, err = at.ReadAt(end, int64(len(long))-5)
 	require.NoError(t, err)
 	assert.Equal(t, " oak\n", string(end))
-	left, err := os.ReadDir(s.Contents.Dir)
+	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Empty(t, left)
 	require.NoError(t, at.Close())

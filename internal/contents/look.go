@@ -18,7 +18,7 @@ func (r *Reader) At(ctx context.Context, c source.Content) (reach.Anywhere, erro
 	if c.File == nil {
 		return reach.Anywhere{}, ErrNoContent
 	}
-	return reach.ReadAnywhere(ctx, c.File, r.Dir)
+	return reach.ReadAnywhere(ctx, c.File)
 }
 
 // named gives a content to a child under a name, and takes it back.

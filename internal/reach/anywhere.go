@@ -3,12 +3,12 @@ package reach
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
-	"os"
 
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/reach/system"
+	"humble-rewind/internal/reach/spool"
 )
 
 // What is read of a file that can only be read from its beginning, so that it can be read anywhere.
@@ -31,9 +31,8 @@ type Anywhere struct {
 func (a Anywhere) Close() error { return a.close() }
 
 // ReadAnywhere makes a file readable at any offset, until ctx is done. One that cannot be is read to its end first, into a file without
-// a name in the service's own folder dir ("": the system's for such); the error wraps problem.TooLarge where it has more than MostKept
-// bytes.
-func ReadAnywhere(ctx context.Context, f File, dir string) (Anywhere, error) {
+// a name, see package spool; the error wraps problem.TooLarge where it has more than MostKept bytes.
+func ReadAnywhere(ctx context.Context, f File) (Anywhere, error) {
 	info, err := f.Info(ctx)
 	if err != nil {
 		return Anywhere{}, err
@@ -56,30 +55,24 @@ func ReadAnywhere(ctx context.Context, f File, dir string) (Anywhere, error) {
 	if len(head) <= inMemory {
 		return Anywhere{bytes.NewReader(head), int64(len(head)), true, func() error { return nil }}, nil
 	}
-	return keep(io.MultiReader(bytes.NewReader(head), s), dir)
+	return keep(io.MultiReader(bytes.NewReader(head), s))
 }
 
 // keep writes what is read into a file that has no name, so that nothing of it stays whatever happens.
-func keep(content io.Reader, dir string) (Anywhere, error) {
-	f, err := os.CreateTemp(dir, "content-*")
+func keep(content io.Reader) (Anywhere, error) {
+	f, err := spool.Common.File(nil)
 	if err != nil {
-		return Anywhere{}, fmt.Errorf("keep it for a while: %w", system.Problem(err))
-	}
-	fail := func(err error) (Anywhere, error) {
-		f.Close()
 		return Anywhere{}, err
 	}
-	if err := os.Remove(f.Name()); err != nil {
-		return fail(fmt.Errorf("keep it for a while: %w", system.Problem(err)))
+	if err := f.Fill(content, MostKept); err != nil {
+		size := f.Size()
+		f.Close()
+		if errors.Is(err, spool.ErrLonger) {
+			err = tooLarge(size)
+		}
+		return Anywhere{}, err
 	}
-	n, err := io.Copy(f, io.LimitReader(content, MostKept+1))
-	switch {
-	case err != nil:
-		return fail(fmt.Errorf("keep it for a while: %w", system.Problem(err)))
-	case n > MostKept:
-		return fail(tooLarge(n))
-	}
-	return Anywhere{f, n, true, f.Close}, nil
+	return Anywhere{f, f.Size(), true, f.Close}, nil
 }
 
 func tooLarge(size int64) error {

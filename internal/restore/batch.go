@@ -148,6 +148,9 @@ func (b *batch) record() error {
 		switch {
 		case it.arrived:
 			it.item.Outcome = catalogue.ItemDone
+			if it.partly != "" {
+				it.item.Outcome, it.item.Note = catalogue.ItemPartly, joinNotes(it.item.Note, it.partly)
+			}
 			if err := b.target.print(it); err != nil {
 				it.item.Note = joinNotes(it.item.Note, "it arrived and then changed: "+Explain(err))
 			}

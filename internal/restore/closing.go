@@ -48,7 +48,7 @@ func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
 	}
 	switch state {
 	case catalogue.ReceiptPart:
-		return fmt.Errorf("%w: %d of %d items were not brought back; receipt r%d says why", jobs.ErrPart, c.failed, c.all, id)
+		return fmt.Errorf("%w: %d of %d items were not brought back, or not whole; receipt r%d says why", jobs.ErrPart, c.failed, c.all, id)
 	case catalogue.ReceiptFailed:
 		return fmt.Errorf("nothing was brought back; receipt r%d says why", id)
 	}
@@ -83,8 +83,10 @@ func (c *closing) batch(ctx context.Context, items []catalogue.ReceiptItem) erro
 			c.failed++
 		case catalogue.ItemFailed, catalogue.ItemRefused:
 			c.failed++
-		case catalogue.ItemDone:
-			c.done++
+		case catalogue.ItemDone, catalogue.ItemPartly:
+			if c.done++; item.Outcome == catalogue.ItemPartly {
+				c.failed++
+			}
 			if err := c.arrived(item); err != nil {
 				return err
 			}

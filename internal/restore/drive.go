@@ -6,7 +6,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
+	"math"
+	"slices"
 	"sync"
 
 	"humble-rewind/internal/catalogue"
@@ -16,6 +17,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 )
 
 // targets are those of a receipt's items: each goes to the one that the way to its machine calls for.
@@ -104,7 +106,8 @@ func (t *driveTarget) on(machine string) (reach.Versioner, error) {
 	return v, nil
 }
 
-// ready reads the copy whole, so that what is sent later is known, makes missing folders, and keeps what is to be written over.
+// ready reads the copy whole, so that what is sent later is known, finds out which folders are missing, and keeps what is to be written
+// over. It writes nothing on the drive.
 func (t *driveTarget) ready(it *carried) error {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -115,13 +118,13 @@ func (t *driveTarget) ready(it *carried) error {
 	if it.work.Away || it.item.Type != entry.File && it.item.Type != entry.Folder {
 		return errors.New("on a cloud drive only files and folders are brought back; set what is there aside by hand")
 	}
-	folder, err := t.parents(it)
+	folder, err := t.missing(it)
 	if err != nil {
 		return err
 	}
 	tag, err := v.Tag(t.ctx, it.item.To.Path)
 	switch {
-	case errors.Is(err, fs.ErrNotExist):
+	case len(it.work.Made) > 0, errors.Is(err, fs.ErrNotExist):
 		it.work.Sets = false
 	case err != nil:
 		return err
@@ -149,7 +152,7 @@ func (t *driveTarget) ready(it *carried) error {
 }
 
 // read reads a copy into a file without a name.
-func (t *driveTarget) read(it *carried) (spool *os.File, sum string, size int64, err error) {
+func (t *driveTarget) read(it *carried) (kept *spool.File, sum string, size int64, err error) {
 	content, err := it.source.Open(t.ctx, it.work.ref())
 	if err != nil {
 		return nil, "", 0, err
@@ -161,161 +164,118 @@ func (t *driveTarget) read(it *carried) (spool *os.File, sum string, size int64,
 	if it.work.AsOf && !it.work.Expect.met(content.Info) || !it.work.AsOf && !it.work.Before.planned(content.Info) {
 		return nil, "", 0, problem.Changed
 	}
-	stream, err := content.File.Stream(t.ctx)
-	if err != nil {
-		return nil, "", 0, err
-	}
-	defer stream.Close()
-	return spooled(stream)
+	return spooledFile(t.ctx, content.File, content.Info.Size)
 }
 
-// spooled keeps what is read in a file without a name, with its digest.
-func spooled(r io.Reader) (spool *os.File, sum string, size int64, err error) {
-	if spool, err = os.CreateTemp("", "humble-rewind-"); err != nil {
-		return nil, "", 0, err
-	}
-	d := digest.New()
-	err = os.Remove(spool.Name())
-	if err == nil {
-		size, err = io.Copy(io.MultiWriter(spool, d), r)
-	}
-	if err != nil {
-		return nil, "", 0, errors.Join(err, spool.Close())
-	}
-	return spool, d.Hex(), size, nil
-}
-
-// parents opens the folder that an item goes into, made where it is missing.
-func (t *driveTarget) parents(it *carried) (reach.Folder, error) {
+// missing opens the nearest folder above an item that stands, and notes those that have to be made.
+func (t *driveTarget) missing(it *carried) (reach.Folder, error) {
+	it.work.Made = nil
 	to := parentOf(it.item.To)
-	var missing []place.Place
 	folder, err := t.open.folder(to)
 	for ; errors.Is(err, fs.ErrNotExist) && to.Path != "/"; folder, err = t.open.folder(to) {
-		missing = append(missing, to)
+		it.work.Made = append(it.work.Made, []byte(to.Path))
 		to = parentOf(to)
 	}
-	it.work.Made = nil
-	for n := len(missing) - 1; n >= 0 && err == nil; n-- {
-		err = folder.Mkdir(t.ctx, missing[n].Name())
-		if err == nil {
-			it.work.Made = append(it.work.Made, []byte(missing[n].Path))
-		} else if errors.Is(err, fs.ErrExist) {
-			err = nil
-		}
-		if err == nil {
-			folder, err = t.open.folder(missing[n])
-		}
-	}
+	slices.Reverse(it.work.Made)
 	return folder, err
 }
 
-// arrive writes the new version, and reads it back.
+// parents makes the folders that were missing, and opens the one that an item goes into. Those that somebody else made meanwhile are not
+// noted any more.
+func (t *driveTarget) parents(it *carried) (reach.Folder, error) {
+	made := it.work.Made[:0]
+	for _, path := range it.work.Made {
+		at := place.Place{Machine: it.item.To.Machine, Path: string(path)}
+		folder, err := t.open.folder(parentOf(at))
+		if err != nil {
+			return nil, err
+		}
+		switch err := folder.Mkdir(t.ctx, at.Name()); {
+		case err == nil:
+			made = append(made, path)
+		case !errors.Is(err, fs.ErrExist):
+			return nil, err
+		}
+	}
+	it.work.Made = made
+	return t.open.folder(parentOf(it.item.To))
+}
+
+// arrive writes the new version. It has arrived once it was read back.
 func (t *driveTarget) arrive(it *carried) error {
 	v, err := t.on(it.item.To.Machine)
 	if err != nil {
 		return err
 	}
-	folder, err := t.open.folder(parentOf(it.item.To))
+	if it.spool != nil {
+		defer it.spool.Close()
+	}
+	folder, err := t.parents(it)
 	if err != nil {
 		return err
 	}
 	if it.item.Type == entry.Folder {
 		return t.arriveFolder(it, v, folder)
 	}
-	defer it.spool.Close()
-	if _, err := v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(it.spool, 0, it.item.Size), it.item.Size, it.work.Over); err != nil {
+	tag, err := v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(it.spool, 0, it.item.Size), it.item.Size, it.work.Over)
+	if err != nil {
 		if errors.Is(err, problem.Taken) {
 			err = fmt.Errorf("what is there changed meanwhile; plan again: %w", problem.Changed)
+			it.work.Aside = nil
 		}
-		it.work.Aside = nil
 		return err
 	}
-	it.arrived = true
-	if sum, err := contents.DigestAt(t.ctx, folder, it.item.To.Name()); err != nil || sum != it.item.SHA256 {
-		it.item.Note = joinNotes(it.item.Note, "it could not be read back as it was written; look at it")
+	switch err := t.readBack(folder, it.item.To.Name(), it.item.SHA256); {
+	case err == nil:
+		it.arrived = true
+		return nil
+	case errors.Is(err, errOtherBytes):
+		return t.withdraw(it, v, tag, err)
+	default: // it is looked at again once the drive answers
+		return fmt.Errorf("%w: it was sent, and could not be read back (%s)", errAway, Explain(err))
 	}
-	return nil
 }
 
-// arriveFolder makes a folder with everything in it that its copy holds.
-func (t *driveTarget) arriveFolder(it *carried, v reach.Versioner, folder reach.Folder) error {
-	if err := folder.Mkdir(t.ctx, it.item.To.Name()); err != nil {
-		return err
+// errOtherBytes says that a drive took something and does not hold it.
+var errOtherBytes = errors.New("the drive said that it took it, and what it gives back is not what was sent; the drive is not to be trusted with it")
+
+// readBack holds what a drive gives back against what was sent.
+func (t *driveTarget) readBack(folder reach.Tree, name, sum string) error {
+	back, err := contents.DigestAt(t.ctx, folder, name)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		back, err = contents.DigestAt(t.ctx, folder, name)
 	}
-	it.arrived = true
-	if it.work.Alone {
+	if err == nil && back == sum {
 		return nil
 	}
-	content, err := it.source.Open(t.ctx, it.work.ref())
-	if err != nil || content.Folder == nil {
-		return err
+	if err == nil || errors.Is(err, fs.ErrNotExist) {
+		return errOtherBytes
 	}
-	defer content.Close()
-	into, err := t.open.folder(it.item.To)
-	if err != nil {
-		return err
-	}
-	if err := t.fill(v, content.Folder, into, it.item.To.Path); err != nil {
-		it.item.Note = joinNotes(it.item.Note, "not all of it arrived: "+Explain(err))
-	}
-	return nil
-}
-
-func (t *driveTarget) fill(v reach.Versioner, from reach.Tree, into reach.Folder, at string) error {
-	list, err := from.List(t.ctx)
-	if err != nil {
-		return err
-	}
-	var failed error
-	for _, e := range list {
-		to := place.Join(at, e.Name)
-		switch e.Type {
-		case entry.Folder:
-			failed = errors.Join(failed, t.fillFolder(v, from, into, e.Name, to))
-		case entry.File:
-			failed = errors.Join(failed, t.fillFile(v, from, e.Name, to))
-		default:
-			failed = errors.Join(failed, fmt.Errorf("%s is neither a file nor a folder: %w", place.Quote(to), problem.Unsupported))
-		}
-	}
-	return failed
-}
-
-func (t *driveTarget) fillFolder(v reach.Versioner, from reach.Tree, into reach.Folder, name, to string) error {
-	if err := into.Mkdir(t.ctx, name); err != nil {
-		return err
-	}
-	inner, err := from.Enter(t.ctx, name)
-	if err != nil {
-		return err
-	}
-	defer inner.Close()
-	below, err := into.Into(t.ctx, name)
-	if err != nil {
-		return err
-	}
-	defer below.Close()
-	return t.fill(v, inner, below, to)
-}
-
-func (t *driveTarget) fillFile(v reach.Versioner, from reach.Tree, name, to string) error {
-	f, err := from.Open(t.ctx, name)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	stream, err := f.Stream(t.ctx)
-	if err != nil {
-		return err
-	}
-	defer stream.Close()
-	spool, _, size, err := spooled(stream)
-	if err != nil {
-		return err
-	}
-	defer spool.Close()
-	_, err = v.PutVersion(t.ctx, to, io.NewSectionReader(spool, 0, size), size, "")
 	return err
+}
+
+// withdraw takes away what a drive holds in place of what was sent, and puts back what it stands over.
+func (t *driveTarget) withdraw(it *carried, v reach.Versioner, tag string, why error) error {
+	if now, err := v.Tag(t.ctx, it.item.To.Path); err == nil {
+		tag = now
+	} else if errors.Is(err, fs.ErrNotExist) {
+		tag = ""
+	}
+	var err error
+	switch {
+	case it.work.Aside != nil:
+		err = t.putAside(it, v, tag)
+	case tag != "":
+		err = v.RemoveVersion(t.ctx, it.item.To.Path, tag)
+	}
+	if ignoreGone(err) == nil {
+		it.work.Aside = nil
+		return why
+	}
+	if it.work.Aside != nil {
+		return fmt.Errorf("%w; what stood there before could not be put back (%s), and is in safekeeping", why, Explain(err))
+	}
+	return fmt.Errorf("%w; what it holds there could not be removed (%s)", why, Explain(err))
 }
 
 // find finds out whether the version of an interrupted bring-back was written: what stood before still stands where it was not.
@@ -340,20 +300,20 @@ func (t *driveTarget) find(it *carried) error {
 	}
 	folder, err := t.open.folder(parentOf(it.item.To))
 	if err != nil {
-		return err
+		it.err = fmt.Errorf("%w: %s", errAway, Explain(err))
+		return nil
 	}
-	if it.item.Type == entry.File {
-		sum, err := contents.DigestAt(t.ctx, folder, it.item.To.Name())
-		if err != nil {
-			return err
-		}
-		it.arrived = sum == it.item.SHA256
+	if it.item.Type == entry.Folder {
+		return t.findFolder(it, folder)
 	}
-	if it.arrived {
-		it.err = nil
+	switch err := t.readBack(folder, it.item.To.Name(), it.item.SHA256); {
+	case err == nil:
+		it.arrived, it.err = true, nil
 		it.item.Note = joinNotes(it.item.Note, "finished after the service stopped in between")
-	} else {
-		it.work.Aside = nil
+	case errors.Is(err, errOtherBytes):
+		it.err = fmt.Errorf("%w; what stands there now is something else", errInterrupted)
+	default:
+		it.err = fmt.Errorf("%w: %s", errAway, Explain(err))
 	}
 	return nil
 }
@@ -421,11 +381,40 @@ func (t *driveTarget) putAside(it *carried, v reach.Versioner, over string) erro
 		return err
 	}
 	defer content.Close()
-	spool, _, size, err := spooled(content) // whole, before anything is sent
+	kept, _, size, err := spooled(t.ctx, content, it.work.Aside.Size) // whole, before anything is sent
 	if err != nil {
 		return err
 	}
-	defer spool.Close()
-	_, err = v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(spool, 0, size), size, over)
+	defer kept.Close()
+	_, err = v.PutVersion(t.ctx, it.item.To.Path, io.NewSectionReader(kept, 0, size), size, over)
 	return err
+}
+
+// spooledFile keeps a file's content as it is now, with its digest: what is sent is known before anything is.
+func spooledFile(ctx context.Context, f reach.File, size int64) (kept *spool.File, sum string, n int64, err error) {
+	stream, err := f.Stream(ctx)
+	if err != nil {
+		return nil, "", 0, err
+	}
+	defer stream.Close()
+	return spooled(ctx, stream, size)
+}
+
+// spooled keeps what is read, which has so many bytes; negative where nothing tells.
+func spooled(ctx context.Context, r io.Reader, size int64) (kept *spool.File, sum string, n int64, err error) {
+	if kept, err = spool.Common.File(nil); err != nil {
+		return nil, "", 0, err
+	}
+	limit := size
+	if limit < 0 {
+		limit = math.MaxInt64 - 1
+	}
+	d := digest.New()
+	if err = kept.Fill(io.TeeReader(reach.Until(ctx, r), d), limit); err == nil && size >= 0 && kept.Size() != size {
+		err = problem.Changed
+	}
+	if err != nil {
+		return nil, "", 0, errors.Join(err, kept.Close())
+	}
+	return kept, d.Hex(), kept.Size(), nil
 }

@@ -34,13 +34,14 @@ type handles struct {
 	sources map[int64]source.Store
 	zones   map[string]*time.Location
 	homes   map[string][]catalogue.Person
+	judges  map[int64]*source.Judge
 	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
 	return &handles{ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: map[place.Place]reach.Folder{},
 		sources: map[int64]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
-		roots: map[place.Place]bool{}}
+		roots: map[place.Place]bool{}, judges: map[int64]*source.Judge{}}
 }
 
 func (h *handles) files(machine string) (reach.Session, error) {
@@ -144,26 +145,53 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 	return z, err
 }
 
+// people are those who live on a machine; none of one that is not known.
+func (h *handles) people(machine string) []catalogue.Person {
+	people, ok := h.homes[machine]
+	if !ok {
+		if m, err := h.site.Catalogue.Machine(h.ctx, machine); err == nil {
+			people = m.People
+		}
+		h.homes[machine] = people
+	}
+	return people
+}
+
 // uidOf returns the user number of the person in whose home a copy lies, by the machine's own accounts; negative where it lies in
 // nobody's: on a drive anybody can say that a trash is hers.
 func (h *handles) uidOf(c catalogue.Copy) int64 {
 	lies := c.LiesAt()
-	people, ok := h.homes[lies.Machine]
-	if !ok {
-		m, err := h.site.Catalogue.Machine(h.ctx, lies.Machine)
-		if err != nil {
-			return -1
-		}
-		people = m.People
-		h.homes[lies.Machine] = people
-	}
 	home, uid := "", int64(-1)
-	for _, p := range people {
+	for _, p := range h.people(lies.Machine) {
 		if place.Under(lies.Path, p.Home) && len(p.Home) > len(home) {
 			home, uid = p.Home, p.UID
 		}
 	}
 	return uid
+}
+
+// lives tells whether a place lies in a home of a user.
+func (h *handles) lives(uid int64, p place.Place) bool {
+	return uid >= 0 && slices.ContainsFunc(h.people(p.Machine), func(one catalogue.Person) bool {
+		return one.UID == uid && place.Under(p.Path, one.Home)
+	})
+}
+
+// forged tells whether a copy's origin is believed no more: who may write its store is looked at right before it is brought back, whatever
+// a survey, or a version of the program that did not look, took for true.
+func (h *handles) forged(src catalogue.Source, at sighting.Locator, origin string) bool {
+	store, err := h.source(src)
+	if err != nil {
+		return false // it cannot be brought back either
+	}
+	judge, known := h.judges[src.ID]
+	if !known {
+		if judge, err = h.site.Judge(h.ctx, src); err != nil {
+			return true
+		}
+		h.judges[src.ID] = judge
+	}
+	return !judge.Believes(h.ctx, store, at, origin)
 }
 
 // spareHandles lends handles to those who work side by side, each its own.

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
-	"os"
 	"strings"
 	"time"
 
@@ -17,6 +16,7 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/source"
 )
 
@@ -132,8 +132,9 @@ type carried struct {
 	source  source.Store // nil where there is no copy, or its source was removed
 	stage   *stage       // that it was written in
 	proofs  []proof      // of what was written and is not read back yet
-	spool   *os.File     // what is to be written to a drive
+	spool   *spool.File  // what is to be written to a drive
 	arrived bool
+	partly  string // what of it arrived and what did not, where that is not all
 	err     error
 }
 

@@ -89,13 +89,16 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			}
 		}
 		own := spare.take(open)
+		defer func() { spare.give(own) }()
+		if c.OriginKnown && own.forged(c.Source, c.At, c.Place.Path) {
+			c.Claimed, c.OriginKnown = c.Place.Path, false
+		}
 		w := r.want(own, c, req.Claimed)
-		spare.give(own)
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
 			w.Problem = fmt.Sprintf(
-				"its record claims that it came from %s, but the owner of this trash could not have deleted it from there; "+
+				"it is said to come from %s, but somebody who may write its store could not have put it there, so that may be forged; "+
 					"say where it should go, or confirm the claimed place",
 				place.Quote(c.Claimed),
 			)
@@ -105,6 +108,9 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		default:
 			w.Versioned = w.Versioned && w.To == *req.To
 			w.To = *req.To
+		}
+		if w.Displaced = !c.OriginKnown || w.To != c.Place; w.Displaced && !own.lives(w.Own, w.To) {
+			w.Own = -1
 		}
 		wants[n] = w
 		return nil

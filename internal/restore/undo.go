@@ -64,7 +64,7 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 		return err
 	}
 	err = r.eachItem(ctx, id, func(item catalogue.ReceiptItem) error {
-		if item.Outcome != catalogue.ItemDone {
+		if !item.Outcome.Stands() {
 			return nil
 		}
 		it, err := load(&item)
@@ -118,7 +118,7 @@ func (r *Restorer) arrivedOf(ctx context.Context, id int64) (map[place.Place]boo
 	arrived := map[place.Place]bool{}
 	alone := false
 	err := r.eachItem(ctx, id, func(item catalogue.ReceiptItem) error {
-		if item.Outcome != catalogue.ItemDone {
+		if !item.Outcome.Stands() {
 			return nil
 		}
 		w, err := decodeWork(item.Work)

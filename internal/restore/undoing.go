@@ -51,7 +51,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 			if ctx.Err() != nil {
 				return u.stop(ctx.Err())
 			}
-			if item.Outcome != catalogue.ItemDone {
+			if !item.Outcome.Stands() {
 				continue
 			}
 			if err := u.item(item); err != nil {

@@ -29,6 +29,7 @@ import (
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
@@ -129,7 +130,8 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err
 	}
-	s.contents = &contents.Reader{Site: s.site, Apart: s.apart, Dir: config.Dir}
+	s.contents = &contents.Reader{Site: s.site, Apart: s.apart}
+	spool.Common.In(config.Dir)
 	s.trails = &trails.Reader{Site: s.site, Contents: s.contents}
 	s.examiner = &contents.Examiner{Contents: s.contents, Now: s.now, Patience: patience}
 	s.adviser = &advise.Adviser{

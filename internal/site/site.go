@@ -119,7 +119,16 @@ func (s *Site) OpenStore(ctx context.Context, src catalogue.Source) (source.Stor
 	if err != nil {
 		return nil, err
 	}
-	return kind.Open(ctx, setup)
+	return kind.Open(ctx, setup.Confine(ctx))
+}
+
+// Judge returns what tells which of a store's copies are believed in what is said of where they came from.
+func (s *Site) Judge(ctx context.Context, src catalogue.Source) (*source.Judge, error) {
+	setup, err := s.setup(ctx, src)
+	if err != nil {
+		return nil, err
+	}
+	return source.NewJudge(ctx, setup), nil
 }
 
 // OpenCopy opens a copy. Its store stays in use until it is closed.
@@ -170,7 +179,7 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 		return source.Setup{}, err
 	}
 	stores, err := s.stores(ctx, src)
-	return source.Setup{Files: files, Own: own, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
+	return source.Setup{Files: files, Own: own, Elsewhere: src.Machine != src.AtMachine, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
 			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
 		err
 }
@@ -382,7 +391,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if err != nil {
 		return refuse(err, "Check that the machine can be reached: humble-rewind machine show "+src.AtMachine)
 	}
-	described, err := kind.Describe(ctx, setup)
+	described, err := kind.Describe(ctx, setup.Confine(ctx))
 	if err != nil {
 		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
 	}

@@ -69,7 +69,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	t.Cleanup(func() { s.Site.Close() })
 	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })
-	s.Contents = &contents.Reader{Site: s.Site, Apart: pool, Dir: t.TempDir()}
+	s.Contents = &contents.Reader{Site: s.Site, Apart: pool}
 	s.Trails = &trails.Reader{Site: s.Site, Contents: s.Contents}
 	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Rules: rules, Now: time.Now,
 		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}

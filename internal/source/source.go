@@ -78,6 +78,9 @@ type Reporter interface {
 
 // Store reads the copies that one trash, one folder of snapshots, one archive or the like holds. It is safe for concurrent use.
 type Store interface {
+	// Vouches names what on the store's machine says where a copy came from, by paths: whoever may write one of them could have forged it.
+	// It is nil where no file of a machine does, as of a drive.
+	Vouches(ctx context.Context, at sighting.Locator) []string
 	// Survey reports everything that the store holds now. What it neither reports nor calls unread is gone from there.
 	// An error means that the store as a whole could not be read; everything then stays as it is known.
 	Survey(ctx context.Context, known Known, report Reporter) error
@@ -162,11 +165,13 @@ type Setup struct {
 	At    string        // the location there, an absolute clean path
 	Zone  *time.Location
 	Homes []string // home folders of the machine's people
-	// Own are the files of the machine whose copies the store holds; nil where it cannot be reached now. People live there.
-	Own    reach.Session
-	People []Person
-	Maps   []place.Map
-	Named  string // strftime pattern of the names of points in time; "" where it is worked out
+	// Own are the files of the machine whose copies the store holds; nil where it cannot be reached now. People live there. Elsewhere says
+	// that the store is not on it.
+	Own       reach.Session
+	Elsewhere bool
+	People    []Person
+	Maps      []place.Map
+	Named     string // strftime pattern of the names of points in time; "" where it is worked out
 	// Exclusions are patterns of what is left out: of names, or of paths where they hold a slash.
 	Exclusions []string
 	Stores     []string // folders below At that other sources read

@@ -35,7 +35,11 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 		return Result{}, err
 	}
 	defer store.Close()
-	r := &reporter{source: src}
+	judge, err := s.Judge(ctx, src)
+	if err != nil {
+		return Result{}, err
+	}
+	r := &reporter{source: src, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
 	r.Difference = s.Catalogue.Survey(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
 	defer r.Abandon()
 	if err := store.Survey(ctx, r, r); err != nil {
@@ -49,6 +53,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 type reporter struct {
 	*catalogue.Difference
 	source catalogue.Source
+	judge  func(sighting.Sighting) sighting.Sighting
 	notes  []string
 }
 
@@ -64,7 +69,7 @@ func (r *reporter) Sight(s sighting.Sighting) error {
 	if s.Nameless {
 		s.Notes = append(s.Notes, "What it was called is lost; it is shown by what its store calls it.")
 	}
-	return r.Difference.Sight(s)
+	return r.Difference.Sight(r.judge(s))
 }
 
 func (r *reporter) Unread(dir string, why error) error {

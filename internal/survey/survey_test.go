@@ -47,6 +47,8 @@ func (s store) Survey(_ context.Context, known source.Known, report source.Repor
 
 func (store) Close() error { return nil }
 
+func (store) Vouches(context.Context, sighting.Locator) []string { return nil }
+
 func (store) Open(context.Context, sighting.Ref) (source.Content, error) {
 	return source.Content{}, errors.New("there is nothing to open")
 }

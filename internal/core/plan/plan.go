@@ -67,7 +67,9 @@ type Wanted struct {
 	UID, GID entry.Maybe[int64]
 	Own      int64 // whose store it is; negative for nobody
 	Foreign  bool
-	Claimed  bool // To is only claimed by a record that may be forged, and confirmed by a technician
+	Claimed  bool // To is only claimed by what may be forged, and confirmed by a technician
+	// Displaced says that it is not believed to come from To, so that what of it is foreign comes to belong to whom its folder does.
+	Displaced bool
 	// Unconfirmed says that the problem is such a claim, which nobody has confirmed.
 	Unconfirmed bool
 }
@@ -262,7 +264,8 @@ func (m *Maker) item(w *Wanted) Item {
 			return refuse("the folder that stands there cannot be set aside: %s", reason)
 		}
 	}
-	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume
+	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume &&
+		!(w.Displaced && w.Foreign && w.UID.Known && w.UID != ground.UID)
 	if !item.Renames {
 		if ground.Free >= 0 && m.need[roomOf(ground)]+w.Size > ground.Free {
 			return refuse(
@@ -273,7 +276,7 @@ func (m *Maker) item(w *Wanted) Item {
 			)
 		}
 		m.need[roomOf(ground)] += w.Size
-		if w.Leaves {
+		if w.Leaves && w.Volume != ground.Volume {
 			item.note("another file system: copied, verified, then taken out of its store")
 		}
 	}
@@ -291,17 +294,8 @@ func (m *Maker) item(w *Wanted) Item {
 // belongs says what an item loses because a user can write its store.
 func (m *Maker) belongs(item *Item) {
 	if item.Claimed {
-		belongs := "belongs to that owner"
-		if item.Renames {
-			belongs = "keeps the owner that it has there"
-		}
-		item.note(
-			"that it came from here is only claimed by a record in its owner's own trash, who could not have deleted it from here; it " +
-				"goes here because you confirmed it, and " + belongs,
-		)
-		if item.Own >= 0 {
-			item.Owner.UID = entry.Is(item.Own)
-		}
+		item.note("that it came from here is only claimed, and may be forged by somebody who could not have put it here; it goes here because " +
+			"you confirmed it")
 	}
 	m.untold(item)
 	if !item.Foreign {

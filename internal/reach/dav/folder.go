@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +15,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 )
 
 // folder is a folder of a drive, by its path.
@@ -338,7 +338,7 @@ type newFile struct {
 	ctx   context.Context
 	tag   string // of what the server has
 	small bytes.Buffer
-	large *os.File // nameless, once there is more than fits into memory
+	large *spool.File // once there is more than fits into memory
 	size  int64
 	dirty bool
 }
@@ -349,14 +349,11 @@ const inMemory = 4 << 20
 func (n *newFile) Write(p []byte) (int, error) {
 	n.dirty = true
 	if n.large == nil && n.size+int64(len(p)) > inMemory {
-		f, err := os.CreateTemp("", "humble-rewind-")
+		f, err := spool.Common.File(nil)
 		if err != nil {
 			return 0, err
 		}
 		n.large = f
-		if err := os.Remove(f.Name()); err != nil {
-			return 0, err
-		}
 		if _, err := f.Write(n.small.Bytes()); err != nil {
 			return 0, err
 		}
@@ -365,7 +362,7 @@ func (n *newFile) Write(p []byte) (int, error) {
 	var count int
 	var err error
 	if n.large != nil {
-		count, err = n.large.WriteAt(p, n.size)
+		count, err = n.large.Write(p)
 	} else {
 		count, err = n.small.Write(p)
 	}
@@ -392,7 +389,7 @@ func (n *newFile) Cut(_ context.Context, size int64) error {
 	}
 	n.size, n.dirty = size, true
 	if n.large != nil {
-		return n.large.Truncate(size)
+		return n.large.Cut(size)
 	}
 	n.small.Truncate(int(size))
 	return nil
@@ -405,6 +402,9 @@ func (n *newFile) send(ctx context.Context) error {
 	}
 	var body io.Reader = bytes.NewReader(n.small.Bytes())
 	if n.large != nil {
+		if err := n.large.Whole(); err != nil {
+			return err
+		}
 		body = io.NewSectionReader(n.large, 0, n.size)
 	}
 	header := http.Header{}

@@ -68,8 +68,8 @@ type opened struct {
 
 // anywhere makes the archive readable at any offset, for longer than whoever asked for it waits.
 func (o *opened) anywhere(ctx context.Context) (err error) {
-	if o.at, err = reach.ReadAnywhere(ctx, o.from, ""); err == nil && !o.at.Kept {
-		o.at, err = reach.ReadAnywhere(context.WithoutCancel(ctx), o.from, "")
+	if o.at, err = reach.ReadAnywhere(ctx, o.from); err == nil && !o.at.Kept {
+		o.at, err = reach.ReadAnywhere(context.WithoutCancel(ctx), o.from)
 	}
 	return err
 }

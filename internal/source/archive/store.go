@@ -47,6 +47,15 @@ func (s *store) Close() error {
 	return nil
 }
 
+// Vouches names the archive.
+func (s *store) Vouches(_ context.Context, at sighting.Locator) []string {
+	name := fileName(at.Capture)
+	if name == place.Name(s.At) { // the location is the archive, or a folder called as it is
+		return []string{s.At}
+	}
+	return []string{place.Join(s.At, name)}
+}
+
 // drop takes an archive out of those that are open. mu is held.
 func (s *store) drop(name string) {
 	o := s.open[name]

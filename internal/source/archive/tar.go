@@ -10,7 +10,9 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 )
 
 // readTar reads all headers of a tar. A tar that ends in the middle is read as far as it goes.
@@ -121,8 +123,8 @@ func (o *opened) streamTar(ctx context.Context, m member) (io.ReadCloser, error)
 	if o.at.ReaderAt != nil {
 		return whole{reach.Until(ctx, io.NewSectionReader(o.at, m.at, m.size)), io.NopCloser(nil), m.size}.start(), nil
 	}
-	if at, ok := o.kept.get(ctx, o); ok {
-		return whole{reach.Until(ctx, io.NewSectionReader(at, m.at, m.size)), io.NopCloser(nil), m.size}.start(), nil
+	if at, release := o.kept.get(ctx, o); at != nil {
+		return whole{reach.Until(ctx, io.NewSectionReader(at, m.at, m.size)), closer(release), m.size}.start(), nil
 	}
 	s, err := o.start(ctx)
 	if err != nil {
@@ -134,45 +136,93 @@ func (o *opened) streamTar(ctx context.Context, m member) (io.ReadCloser, error)
 	return whole{io.LimitReader(s, m.size), s, m.size}.start(), nil
 }
 
-// keptTar is a packed tar as it was unpacked, once a member of it was asked for: members can be read apart then.
+// keptTar is a packed tar as it was unpacked, once a member of it was asked for: members can be read apart then. It gives way where others
+// need the room, and is unpacked again when it is asked for.
 type keptTar struct {
+	unpacking sync.Mutex // held while it is unpacked
+
 	mu    sync.Mutex
-	at    reach.Anywhere
-	tried bool
+	file  *spool.File
+	users int
+	gone  bool // it is closed as soon as nobody reads it
 }
 
-// get returns the unpacked tar; false where it is not packed, or is more than is kept.
-func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, bool) {
+// get returns the unpacked tar, and what to call when it is not read any more; nil where it is not packed, or is more than is kept.
+func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, func()) {
 	if o.format.unpack == nil || o.length > reach.MostKept {
-		return nil, false
+		return nil, nil
+	}
+	k.unpacking.Lock()
+	defer k.unpacking.Unlock()
+	if at, release := k.use(); at != nil {
+		return at, release
+	}
+	if err := k.unpack(ctx, o); err != nil {
+		return nil, nil // reading it from its beginning says why, where it still cannot be read
+	}
+	return k.use()
+}
+
+func (k *keptTar) use() (io.ReaderAt, func()) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.file == nil || k.gone {
+		return nil, nil
+	}
+	k.users++
+	k.file.Used()
+	return k.file, sync.OnceFunc(func() {
+		k.mu.Lock()
+		defer k.mu.Unlock()
+		k.users--
+		k.end()
+	})
+}
+
+// end closes what has to go and is not read. mu is held.
+func (k *keptTar) end() {
+	if k.gone && k.users == 0 && k.file != nil {
+		_ = k.file.Close()
+		k.file, k.gone = nil, false
+	}
+}
+
+func (k *keptTar) unpack(ctx context.Context, o *opened) error {
+	k.mu.Lock()
+	busy := k.file != nil
+	k.mu.Unlock()
+	if busy {
+		return problem.Full // the former one is still read, and has to go first
+	}
+	f, err := spool.Common.File(k.close)
+	if err != nil {
+		return err
+	}
+	s, err := o.start(ctx)
+	if err == nil {
+		err = errors.Join(f.Fill(s, o.length), s.Close())
+	}
+	if err != nil {
+		return errors.Join(err, f.Close())
 	}
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if !k.tried {
-		at, err := reach.ReadAnywhere(ctx, unpackedFile{o}, "")
-		if err != nil {
-			return nil, false // reading it from its beginning says why, where it still cannot be read
-		}
-		k.at, k.tried = at, true
-	}
-	return k.at.ReaderAt, k.at.ReaderAt != nil
+	k.file, k.gone = f, false
+	return nil
 }
 
+// close lets go of it as soon as nobody reads it.
 func (k *keptTar) close() {
-	if k.tried {
-		_ = k.at.Close()
-	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.gone = k.file != nil
+	k.end()
 }
 
-// unpackedFile is a packed tar as a file that is not.
-type unpackedFile struct{ of *opened }
+// closer is a function as an io.Closer.
+type closer func()
 
-func (f unpackedFile) Info(context.Context) (reach.Info, error) {
-	return reach.Info{Name: f.of.called, Type: entry.File, Size: -1}, nil
-}
-
-func (f unpackedFile) Stream(ctx context.Context) (io.ReadCloser, error) { return f.of.start(ctx) }
-func (f unpackedFile) Close() error                                      { return nil }
+func (c closer) Close() error { c(); return nil }
 
 // whole is a member's bytes, of which none may be missing.
 type whole struct {

@@ -163,7 +163,7 @@ func (v *surveying) origin(path string) string {
 			return place.Mapped(v.Maps, in)
 		}
 	}
-	if v.Own == v.Files {
+	if !v.Elsewhere {
 		return in
 	}
 	return ""

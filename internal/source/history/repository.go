@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/rights"
 )
 
 // repository is a repository as it lies on its machine, in the form that gitrepository-layout(5) describes.
@@ -25,6 +26,8 @@ type repository struct {
 	own   string // of what is this working tree's alone; mostly path
 	tree  string // the folder of the files; "" where it is bare
 	dir   reach.Tree
+	// vouch are paths of the machine that say what the repository holds and where it leads.
+	vouch []string
 	notes []string
 }
 
@@ -33,7 +36,9 @@ func (r *repository) Close() error { return r.dir.Close() }
 // errNoRepository says that there is none.
 var errNoRepository = fmt.Errorf("there is no git repository in it: %w", problem.NotThere)
 
-// find opens the repository at a folder: the one in .git, or the folder itself.
+// find opens the repository at a folder: the one in .git, or the folder itself. Whoever writes a folder can make it point to somebody
+// else's repository; so what it points to outside itself has to belong to whom the pointing folder does, and is read only as far as
+// everybody may read it who can write what points there.
 func find(ctx context.Context, files reach.Session, at string) (*repository, error) {
 	r := &repository{files: files, path: at}
 	inside := place.Join(at, ".git")
@@ -43,7 +48,15 @@ func find(ctx context.Context, files reach.Session, at string) (*repository, err
 		r.path, r.tree = inside, at
 	case err == nil && info.Type == entry.File: // a working tree of another repository, or part of one
 		r.tree = at
-		if r.path, err = linked(ctx, files, at); err != nil {
+		text, err := r.pointer(ctx, inside)
+		if err != nil {
+			return nil, err
+		}
+		to, ok := strings.CutPrefix(text, "gitdir: ")
+		if !ok {
+			return nil, errNoRepository
+		}
+		if r.path, err = r.follow(ctx, inside, at, to); err != nil {
 			return nil, err
 		}
 	case err == nil:
@@ -54,12 +67,14 @@ func find(ctx context.Context, files reach.Session, at string) (*repository, err
 		r.tree = place.Folder(at)
 	}
 	r.own = r.path
-	if common, err := r.read(ctx, "commondir", 4096); err == nil {
-		if r.path, err = place.Clean(beside(r.path, strings.TrimSpace(string(common)))); err != nil {
+	if common, err := r.pointer(ctx, place.Join(r.own, "commondir")); err == nil {
+		if r.path, err = r.follow(ctx, place.Join(r.own, "commondir"), r.own, common); err != nil {
 			return nil, err
 		}
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return nil, err
 	}
-	if r.dir, err = files.Tree(ctx, r.path); err != nil {
+	if r.dir, err = r.files.Tree(ctx, r.path); err != nil {
 		return nil, err
 	}
 	for name, typ := range map[string]entry.Type{"objects": entry.Folder, "HEAD": entry.File} {
@@ -73,22 +88,47 @@ func find(ctx context.Context, files reach.Session, at string) (*repository, err
 	return r, nil
 }
 
-// linked reads where a .git file leads. Wherever that is, it is opened like any path of the machine.
-func linked(ctx context.Context, files reach.Session, at string) (string, error) {
-	tree, err := files.Tree(ctx, at)
+// pointer reads a file that names where the repository, or a part of it, is.
+func (r *repository) pointer(ctx context.Context, path string) (string, error) {
+	tree, err := r.files.Tree(ctx, place.Folder(path))
 	if err != nil {
 		return "", err
 	}
 	defer tree.Close()
-	text, err := reach.ReadFile(ctx, tree, ".git", 4096)
+	text, err := reach.ReadFile(ctx, tree, place.Name(path), maxRefText)
 	if err != nil {
 		return "", err
 	}
-	to, ok := strings.CutPrefix(strings.TrimSpace(string(text)), "gitdir: ")
-	if !ok {
-		return "", errNoRepository
+	r.vouch = append(r.vouch, path)
+	return strings.TrimSpace(string(text)), nil
+}
+
+// follow returns where a file of a folder points to, and from then on reads nothing outside that those could not read who may write the file.
+func (r *repository) follow(ctx context.Context, pointer, folder, to string) (string, error) {
+	path, err := place.Clean(beside(folder, to))
+	if err != nil || place.Under(path, folder) {
+		return path, err
 	}
-	return place.Clean(beside(at, to))
+	refuse := func(why string) (string, error) {
+		return "", fmt.Errorf("%s points to %s, %s; it is not followed: add that repository as a source of its own if it is wanted: %w",
+			place.Quote(pointer), place.Quote(path), why, problem.Refused)
+	}
+	machine := rights.Of(ctx, r.files)
+	r.files = machine.Confined(folder, machine.Writers(ctx, pointer))
+	ours, err := reach.Look(ctx, r.files, folder)
+	if err != nil {
+		return "", err
+	}
+	theirs, err := reach.Look(ctx, r.files, path)
+	switch {
+	case errors.Is(err, problem.Refused):
+		return refuse("which somebody may not read who may write that file")
+	case err != nil:
+		return "", err
+	case ours.UID != theirs.UID:
+		return refuse("which belongs to somebody else")
+	}
+	return path, nil
 }
 
 // beside is a path as it is meant in a folder.
@@ -348,7 +388,7 @@ func (r *repository) below(ctx context.Context, path string, depth int, see func
 		for _, e := range entries {
 			err := error(nil)
 			switch {
-			case e.Type == entry.Folder && depth < 20 && in == r.path:
+			case e.Type == entry.Folder && depth < maxRefDepth && in == r.path:
 				err = r.below(ctx, path+"/"+e.Name, depth+1, see)
 			case e.Type == entry.File:
 				err = see(path + "/" + e.Name)

@@ -38,7 +38,7 @@ func (r *reading) origin(path string) string {
 			}
 		}
 	}
-	if r.Own == r.Files {
+	if !r.Elsewhere {
 		return at
 	}
 	for _, home := range r.Homes {

@@ -16,7 +16,7 @@ import (
 // takeIndex copies the index, in which git keeps what is to be committed next.
 func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
 	const maxIndex = 256 << 20
-	info, err := reach.Look(ctx, r.Files, place.Join(r.repository.own, "index"))
+	info, err := reach.Look(ctx, r.repository.files, place.Join(r.repository.own, "index"))
 	if err != nil || info.Size > maxIndex || r.repository.tree == "" {
 		return time.Time{}, ctx.Err()
 	}

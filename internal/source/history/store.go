@@ -27,6 +27,9 @@ type store struct {
 	mirror  mirror
 	release func()
 
+	vouching sync.Mutex
+	vouch    []string // once it was asked for
+
 	once   sync.Once
 	reader *reader
 }

@@ -80,6 +80,11 @@ type store struct{ source.Setup }
 
 func (s *store) Close() error { return nil }
 
+// Vouches names the file itself.
+func (s *store) Vouches(_ context.Context, at sighting.Locator) []string {
+	return []string{place.Join(s.At, at.Path())}
+}
+
 // system are folders of file systems that hold no files of people's.
 var system = []string{"/proc", "/sys", "/dev", "/run"}
 

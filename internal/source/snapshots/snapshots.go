@@ -149,6 +149,12 @@ type store struct{ source.Setup }
 
 func (s *store) Close() error { return nil }
 
+// Vouches names the folder of the point in time. What lies in it shows who could write its like at the time: whoever may write a folder
+// there could write the one that it is a copy of.
+func (s *store) Vouches(_ context.Context, at sighting.Locator) []string {
+	return []string{place.Join(s.At, at.Capture)}
+}
+
 // point is one point in time.
 type point struct {
 	sighting.Capture

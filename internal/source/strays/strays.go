@@ -89,6 +89,11 @@ type store struct {
 
 func (s *store) Close() error { return nil }
 
+// Vouches names the leftover, whose name says what it is of.
+func (s *store) Vouches(_ context.Context, at sighting.Locator) []string {
+	return []string{place.Join(s.At, at.Path())}
+}
+
 // home is the innermost home that a path lies in.
 func (s *store) home(path string) string {
 	best := ""

@@ -107,6 +107,11 @@ type store struct{ source.Setup }
 
 func (store) Close() error { return nil }
 
+// Vouches names the ledger.
+func (s store) Vouches(context.Context, sighting.Locator) []string {
+	return []string{place.Join(s.At, "ledger.jsonl")}
+}
+
 const most = 16 << 20
 
 func (s store) commits(ctx context.Context) ([]Commit, error) {

@@ -1,0 +1,294 @@
+// Package rights tells who may do what with what lies on a machine, by the machine's own accounts (passwd(5), group(5)), modes and access
+// lists (acl(5)). It reads them through the machine's way and changes nothing.
+//
+// Two questions are asked of it. Who could have written something ([Machine.Writers]): whoever may write a store can make it say what she
+// likes. And what somebody may read or write ([Machine.MayPut], [Confined]). Where nothing can be told, nothing is granted and anybody may
+// have written.
+package rights
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+
+	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/reach"
+)
+
+// Rights are bits as a mode has them for one class.
+const (
+	search fs.FileMode = 0o1
+	write  fs.FileMode = 0o2
+	read   fs.FileMode = 0o4
+)
+
+// Machine answers for one machine, with what its accounts and folders are when they are first asked about. It is safe for concurrent use.
+type Machine struct {
+	files    reach.Session
+	accounts func() *accounts
+
+	mu    sync.Mutex
+	known map[string]folder
+}
+
+// maxKnown is how many folders are remembered.
+const maxKnown = 4096
+
+// Of answers for the machine of a session; nil, of which nothing can be told.
+func Of(ctx context.Context, files reach.Session) *Machine {
+	return &Machine{files: files, known: map[string]folder{},
+		accounts: sync.OnceValue(func() *accounts { return readAccounts(context.WithoutCancel(ctx), files) })}
+}
+
+// Who is a user of a machine, or everyone who is not named anywhere.
+type Who struct {
+	UID    int64
+	groups map[int64]bool
+	// everyone has no number, is in no group and owns nothing.
+	everyone bool
+}
+
+// Everyone is any user at all.
+var Everyone = Who{UID: -1, everyone: true}
+
+// User returns a user with the groups that the machine's accounts give her.
+func (m *Machine) User(uid int64) Who { return Who{UID: uid, groups: m.accounts().of(uid)} }
+
+// trusted tells whether a user is one against whom nothing is defended: root, and whoever the service runs as.
+func (w Who) trusted() bool { return !w.everyone && (w.UID == 0 || w.UID == int64(os.Geteuid())) }
+
+// access is what an entry lets whom do.
+type access struct {
+	info          reach.Info
+	users, groups map[int64]fs.FileMode // that an access list names, what it grants
+	group, other  fs.FileMode
+	told          bool
+}
+
+func accessOf(i reach.Info, list []byte) access {
+	a := access{info: i, told: i.Mode.Known && i.UID.Known && i.GID.Known}
+	a.group, a.other = i.Mode.Value>>3&7, i.Mode.Value&7
+	if list != nil {
+		a.told = a.told && a.readList(list)
+	}
+	return a
+}
+
+// grants returns what somebody may do, as acl(5) decides it.
+func (a access) grants(w Who) fs.FileMode {
+	switch {
+	case w.UID == 0 && !w.everyone:
+		return read | write | search
+	case !a.told:
+		return 0
+	case w.everyone:
+		return a.other
+	case a.info.UID.Is(w.UID):
+		return a.info.Mode.Value >> 6 & 7
+	}
+	if named, ok := a.users[w.UID]; ok {
+		return named
+	}
+	granted, member := fs.FileMode(0), false
+	if w.groups[a.info.GID.Value] {
+		granted, member = a.group, true
+	}
+	for gid, named := range a.groups {
+		if w.groups[gid] {
+			granted, member = granted|named, true
+		}
+	}
+	if member {
+		return granted
+	}
+	return a.other
+}
+
+// owns tells whether somebody may change what an entry lets others do.
+func (a access) owns(w Who) bool { return !w.everyone && a.info.UID.Is(w.UID) }
+
+// folder is the way to a folder.
+type folder struct {
+	steps []access // from the top down to it, or to the nearest above it that stands
+	whole bool     // it stands itself
+	err   error
+}
+
+// way looks at everything on the way to a path, from the machine's top down, as far as it stands. A link on the way is an error.
+func (m *Machine) way(ctx context.Context, path string) (all []access, whole bool, err error) {
+	if m.files == nil {
+		return nil, false, fs.ErrNotExist
+	}
+	at, err := m.files.Tree(ctx, "/")
+	if err != nil {
+		return nil, false, err
+	}
+	defer func() { at.Close() }()
+	top, err := at.Info(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	all = append(all, accessOf(top, nil))
+	for rest := strings.Trim(path, "/"); rest != ""; {
+		name, deeper, _ := strings.Cut(rest, "/")
+		info, err := at.Look(ctx, name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return all, false, nil
+		}
+		if err != nil {
+			return nil, false, err
+		}
+		attributes, err := at.Attributes(ctx, name)
+		if err != nil && info.Type != entry.Link {
+			info.Mode.Known = false // there may be a list that cannot be read
+		}
+		all = append(all, accessOf(info, attributes[listName]))
+		if deeper == "" {
+			return all, true, nil
+		}
+		next, err := at.Enter(ctx, name)
+		if err != nil {
+			return nil, false, err
+		}
+		at.Close()
+		at, rest = next, deeper
+	}
+	return all, true, nil
+}
+
+// Writers are those, besides root and whoever the service runs as, who may have written something.
+type Writers struct {
+	Users    []int64 // by their numbers, in order
+	Everyone bool    // any user at all
+	Unknown  bool    // nothing tells who
+}
+
+// None tells whether it is known that nobody but root and the service may have written it.
+func (w Writers) None() bool { return len(w.Users) == 0 && !w.Everyone && !w.Unknown }
+
+// And returns those who are among either.
+func (w Writers) And(other Writers) Writers {
+	all := slices.Concat(w.Users, other.Users)
+	slices.Sort(all)
+	return Writers{slices.Compact(all), w.Everyone || other.Everyone, w.Unknown || other.Unknown}
+}
+
+// Writers returns who may have written what stands at a path, put something else in its place, or in that of a folder that it lies in.
+func (m *Machine) Writers(ctx context.Context, path string) Writers {
+	steps, whole, err := m.way(ctx, path)
+	if err != nil || !whole || slices.ContainsFunc(steps, func(a access) bool { return !a.told }) {
+		return Writers{Unknown: true}
+	}
+	found := Writers{}
+	for n, step := range steps {
+		for _, w := range m.candidates(step) {
+			switch {
+			case w.trusted() || !controls(steps, n, w):
+			case w.everyone:
+				found.Everyone = true
+			default:
+				found.Users = append(found.Users, w.UID)
+			}
+		}
+	}
+	slices.Sort(found.Users)
+	found.Users = slices.Compact(found.Users)
+	return found
+}
+
+// controls tells whether somebody can write the nth of some steps of a way, and so put there whatever is to stand at its end.
+func controls(steps []access, n int, w Who) bool {
+	step := steps[n]
+	if !searches(steps[:n], w) {
+		return false
+	}
+	if step.owns(w) {
+		return true
+	}
+	if step.info.Type != entry.Folder {
+		return step.grants(w)&write != 0
+	}
+	// In a sticky folder only one's own can be renamed and removed.
+	return step.grants(w)&(write|search) == write|search &&
+		(step.info.Mode.Value&fs.ModeSticky == 0 || n+1 == len(steps) || steps[n+1].owns(w))
+}
+
+// candidates are those to whom an entry may grant something: whom it belongs to, whom its groups and its list name, and everyone.
+func (m *Machine) candidates(a access) []Who {
+	uids := map[int64]bool{a.info.UID.Value: true}
+	for uid := range a.users {
+		uids[uid] = true
+	}
+	gids := map[int64]bool{a.info.GID.Value: true}
+	for gid := range a.groups {
+		gids[gid] = true
+	}
+	for uid := range m.accounts().in(gids) {
+		uids[uid] = true
+	}
+	all := []Who{Everyone}
+	for uid := range uids {
+		all = append(all, m.User(uid))
+	}
+	return all
+}
+
+// searches tells whether somebody may pass through folders.
+func searches(steps []access, w Who) bool {
+	return !slices.ContainsFunc(steps, func(a access) bool { return a.grants(w)&search == 0 && !a.owns(w) })
+}
+
+// MayPut tells whether somebody may put something at a path on the machine, whatever stands there.
+func (m *Machine) MayPut(ctx context.Context, w Who, path string) bool {
+	f := m.folder(ctx, place.Folder(path))
+	if f.err != nil {
+		return false
+	}
+	steps := f.steps
+	if last := steps[len(steps)-1]; f.whole && last.info.Mode.Value&fs.ModeSticky != 0 {
+		info, err := reach.Look(ctx, m.files, path)
+		if err == nil {
+			steps = append(slices.Clip(steps), accessOf(info, []byte{}))
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return false
+		}
+	}
+	for n := range steps {
+		if controls(steps, n, w) {
+			return true
+		}
+	}
+	return false
+}
+
+// Sticky tells whether a folder is one in which somebody may only move what is hers.
+func (m *Machine) Sticky(ctx context.Context, w Who, path string) bool {
+	f := m.folder(ctx, path)
+	if f.err != nil || !f.whole {
+		return f.err != nil
+	}
+	last := f.steps[len(f.steps)-1]
+	return last.info.Mode.Value&fs.ModeSticky != 0 && !last.owns(w)
+}
+
+func (m *Machine) folder(ctx context.Context, path string) folder {
+	m.mu.Lock()
+	f, ok := m.known[path]
+	m.mu.Unlock()
+	if ok {
+		return f
+	}
+	f.steps, f.whole, f.err = m.way(ctx, path)
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if len(m.known) >= maxKnown {
+		clear(m.known)
+	}
+	m.known[path] = f
+	return f
+}
