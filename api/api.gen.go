@@ -595,6 +595,7 @@ func (e OriginStrength) Valid() bool {
 const (
 	OutcomeDone      Outcome = "done"
 	OutcomeFailed    Outcome = "failed"
+	OutcomePartly    Outcome = "partly"
 	OutcomeRefused   Outcome = "refused"
 	OutcomeSkipped   Outcome = "skipped"
 	OutcomeStarted   Outcome = "started"
@@ -609,6 +610,8 @@ func (e Outcome) Valid() bool {
 	case OutcomeDone:
 		return true
 	case OutcomeFailed:
+		return true
+	case OutcomePartly:
 		return true
 	case OutcomeRefused:
 		return true
@@ -1659,7 +1662,7 @@ type OtherCopy struct {
 	Why    string `json:"why"`
 }
 
-// Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
+// Outcome waiting and started only while the job runs; partly: a folder of which only a part arrived, the note says which, and an undo takes it away; unsettled where its place is away, so that nobody can tell yet what happened to it
 type Outcome string
 
 // Password defines model for Password.
@@ -1811,7 +1814,7 @@ type ReceiptItem struct {
 	From Place  `json:"from"`
 	Note string `json:"note"`
 
-	// Outcome waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
+	// Outcome waiting and started only while the job runs; partly: a folder of which only a part arrived, the note says which, and an undo takes it away; unsettled where its place is away, so that nobody can tell yet what happened to it
 	Outcome  Outcome   `json:"outcome"`
 	SetAside *SetAside `json:"set_aside"`
 

@@ -1440,10 +1440,10 @@ export interface components {
             bytes: number;
         };
         /**
-         * @description waiting and started only while the job runs; unsettled where its place is away, so that nobody can tell yet what happened to it
+         * @description waiting and started only while the job runs; partly: a folder of which only a part arrived, the note says which, and an undo takes it away; unsettled where its place is away, so that nobody can tell yet what happened to it
          * @enum {string}
          */
-        Outcome: "waiting" | "started" | "done" | "skipped" | "refused" | "failed" | "undone" | "unsettled";
+        Outcome: "waiting" | "started" | "done" | "partly" | "skipped" | "refused" | "failed" | "undone" | "unsettled";
         SetAside: {
             place: components["schemas"]["Place"];
             /** Format: int64 */

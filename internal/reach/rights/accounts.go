@@ -66,20 +66,6 @@ func (a *accounts) join(uid, gid int64) {
 	a.members[gid][uid], a.groups[uid][gid] = true, true
 }
 
-// of returns the groups of a user.
-func (a *accounts) of(uid int64) map[int64]bool { return a.groups[uid] }
-
-// in returns the users that are in any of some groups.
-func (a *accounts) in(gids map[int64]bool) map[int64]bool {
-	all := map[int64]bool{}
-	for gid := range gids {
-		for uid := range a.members[gid] {
-			all[uid] = true
-		}
-	}
-	return all
-}
-
 // Other tells whether a user's number is known to mean another account on another machine: one of another name.
 func (m *Machine) Other(than *Machine, uid int64) bool {
 	ours, theirs := m.accounts().names[uid], than.accounts().names[uid]

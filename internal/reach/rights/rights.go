@@ -10,6 +10,7 @@ import (
 	"context"
 	"errors"
 	"io/fs"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -47,8 +48,8 @@ func Of(ctx context.Context, files reach.Session) *Machine {
 
 // Who is a user of a machine, or everyone who is not named anywhere.
 type Who struct {
-	UID    int64
-	groups map[int64]bool
+	UID int64
+	on  *Machine // whose groups are hers
 	// everyone has no number, is in no group and owns nothing.
 	everyone bool
 }
@@ -57,7 +58,10 @@ type Who struct {
 var Everyone = Who{UID: -1, everyone: true}
 
 // User returns a user with the groups that the machine's accounts give her.
-func (m *Machine) User(uid int64) Who { return Who{UID: uid, groups: m.accounts().of(uid)} }
+func (m *Machine) User(uid int64) Who { return Who{UID: uid, on: m} }
+
+// in tells whether somebody is in a group. The accounts are read when that is first asked.
+func (w Who) in(gid int64) bool { return w.on != nil && w.on.accounts().groups[w.UID][gid] }
 
 // trusted tells whether a user is one against whom nothing is defended: root, and whoever the service runs as.
 func (w Who) trusted() bool { return !w.everyone && (w.UID == 0 || w.UID == int64(os.Geteuid())) }
@@ -95,11 +99,11 @@ func (a access) grants(w Who) fs.FileMode {
 		return named
 	}
 	granted, member := fs.FileMode(0), false
-	if w.groups[a.info.GID.Value] {
+	if w.in(a.info.GID.Value) {
 		granted, member = a.group, true
 	}
 	for gid, named := range a.groups {
-		if w.groups[gid] {
+		if w.in(gid) {
 			granted, member = granted|named, true
 		}
 	}
@@ -224,12 +228,13 @@ func (m *Machine) candidates(a access) []Who {
 	for uid := range a.users {
 		uids[uid] = true
 	}
-	gids := map[int64]bool{a.info.GID.Value: true}
-	for gid := range a.groups {
-		gids[gid] = true
+	if a.group&write != 0 {
+		maps.Copy(uids, m.accounts().members[a.info.GID.Value])
 	}
-	for uid := range m.accounts().in(gids) {
-		uids[uid] = true
+	for gid, granted := range a.groups {
+		if granted&write != 0 {
+			maps.Copy(uids, m.accounts().members[gid])
+		}
 	}
 	all := []Who{Everyone}
 	for uid := range uids {

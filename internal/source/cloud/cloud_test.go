@@ -297,3 +297,48 @@ func TestALieAboutLengths(t *testing.T) {
 	_, err := o.Contents.Bytes(t.Context(), c, 100)
 	assert.ErrorContains(t, err, "sent another number")
 }
+
+// A drive that says that it took something has to give it back: what cannot be read back as it was sent has not arrived.
+func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
+	for name, instead := range map[string]*string{"other bytes": new("something else"), "nothing": nil} {
+		for _, over := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s, over something: %v", name, over), func(t *testing.T) {
+				o := newOffice(t)
+				o.put("/Quote.txt", "good", "ines")
+				o.put("/Quote.txt", "spoilt", "oda")
+				if !over {
+					require.NoError(t, o.drive.Remove(t.Context(), "/Quote.txt", "oda", "", false))
+				}
+				o.add()
+				o.Site.Survey(o.src)
+				var old catalogue.Copy
+				for _, c := range o.Find(catalogue.Query{Records: true}) {
+					if c.Author == "ines" || !over {
+						old = c
+					}
+				}
+				lies := 1
+				o.before = func(w http.ResponseWriter, r *http.Request) bool {
+					if r.Method != http.MethodPut || lies == 0 {
+						return false
+					}
+					lies--
+					if instead != nil {
+						o.put("/Quote.txt", *instead, "nobody")
+					}
+					w.Header().Set("ETag", `"mine"`)
+					w.WriteHeader(http.StatusCreated)
+					return true
+				}
+				r := o.BringBack(restore.Request{Copies: []int64{old.ID}})
+				require.Equal(t, catalogue.ReceiptFailed, r.State, r.Items)
+				assert.Contains(t, r.Items[0].Note, "not what was sent")
+				stands := "nothing"
+				if over {
+					stands = "spoilt"
+				}
+				assert.Equal(t, stands, o.now("Quote.txt"))
+			})
+		}
+	}
+}
