@@ -2,6 +2,7 @@ package restore
 
 import (
 	"context"
+	"errors"
 	"fmt"
 
 	"humble-rewind/internal/catalogue"
@@ -111,6 +112,9 @@ func (c *closing) arrived(item catalogue.ReceiptItem) error {
 		return nil
 	}
 	w, err := decodeWork(item.Work)
+	if errors.Is(err, errUnreadable) {
+		return nil
+	}
 	if err != nil {
 		return err
 	}

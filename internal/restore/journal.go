@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io/fs"
 	"strings"
@@ -22,7 +23,7 @@ import (
 
 // work is what is kept with the receipt of an item.
 func (w *wanted) work() work {
-	of := work{Ref: []byte(w.ref), Leaves: w.Leaves, Dated: w.Dated, DatedBy: w.DatedBy,
+	of := work{Ref: []byte(w.ref), Leaves: w.Leaves, Dated: entry.Bounded(w.Dated), DatedBy: w.DatedBy,
 		AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
 	if w.before != nil {
 		of.Before = *w.before
@@ -84,14 +85,18 @@ var (
 
 func (w *work) encode() ([]byte, error) { return workForm.Marshal(w) }
 
+// errUnreadable says that what was kept of an item cannot be read, or not all that would tell whether it arrived.
+var errUnreadable = errors.New("what was noted of it in the receipt cannot be read, so nobody can tell whether it arrived; look at its place")
+
+// decodeWork reads what was kept of an item. Of what cannot be read as a whole each part is read that can be: what is only told to people
+// keeps nothing from being settled.
 func decodeWork(encoded []byte) (work, error) {
 	var w work
 	if !bytes.HasPrefix(encoded, []byte("{")) {
-		err := workReading.Unmarshal(encoded, &w)
-		if err != nil {
-			err = fmt.Errorf("read the journal: %w", err)
+		if workReading.Unmarshal(encoded, &w) == nil {
+			return w, nil
 		}
-		return w, err
+		return salvaged(encoded)
 	}
 	if err := json.Unmarshal(encoded, &w); err != nil {
 		return w, fmt.Errorf("read the journal: %w", err)
@@ -106,12 +111,36 @@ func decodeWork(encoded []byte) (work, error) {
 	return w, nil
 }
 
+// salvaged reads the parts of a work that can be read.
+func salvaged(encoded []byte) (w work, err error) {
+	var parts map[string]cbor.RawMessage
+	if err := workReading.Unmarshal(encoded, &parts); err != nil {
+		return w, fmt.Errorf("%w (%w)", errUnreadable, err)
+	}
+	for name, part := range parts {
+		one, err := workForm.Marshal(map[string]cbor.RawMessage{name: part})
+		if err != nil {
+			return w, err
+		}
+		before := w
+		if err := workReading.Unmarshal(one, &w); err != nil {
+			if w = before; name != "dated" && name != "dated_by" && name != "like" {
+				return w, fmt.Errorf("%w (%s: %w)", errUnreadable, name, err)
+			}
+		}
+	}
+	return w, nil
+}
+
 // ref is how the copy's store finds it.
 func (w *work) ref() sighting.Ref { return sighting.Ref(w.Ref) }
 
 // SetAside tells what was set aside for an item of a receipt; false where nothing was.
 func SetAside(item catalogue.ReceiptItem) (GaveWay, bool, error) {
 	w, err := decodeWork(item.Work)
+	if errors.Is(err, errUnreadable) { // the item's note says so
+		return GaveWay{}, false, nil
+	}
 	if err != nil || w.Aside == nil {
 		return GaveWay{}, false, err
 	}

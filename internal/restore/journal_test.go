@@ -2,6 +2,7 @@ package restore
 
 import (
 	"io/fs"
+	"maps"
 	"testing"
 	"time"
 
@@ -29,4 +30,29 @@ func TestTheJournalKeepsWhatItIsGiven(t *testing.T) {
 		was.Dated, is.Dated = time.Time{}, time.Time{}
 		assert.Equal(t, was, is)
 	}
+}
+
+// A part that cannot be read, as of a time that an earlier version wrote with five digits of a year, keeps nothing from being read that
+// tells whether the item arrived.
+func TestAJournalThatCannotBeReadWholeIsReadAsFarAsItGoes(t *testing.T) {
+	was := work{Ref: []byte("keel"), DatedBy: "deleted", Made: [][]byte{[]byte("/a")}, Leaves: true, After: identity{Digest: "oak"}}
+	encoded, err := was.encode()
+	require.NoError(t, err)
+	parts := map[string]any{}
+	require.NoError(t, workReading.Unmarshal(encoded, &parts))
+	for name, unreadable := range map[string]bool{"dated": false, "after": true} {
+		spoilt := maps.Clone(parts)
+		spoilt[name] = "12026-03-04T17:05:00Z"
+		encoded, err := workForm.Marshal(spoilt)
+		require.NoError(t, err)
+		is, err := decodeWork(encoded)
+		if unreadable {
+			assert.ErrorIs(t, err, errUnreadable)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, was, is)
+	}
+	_, err = decodeWork([]byte{0xff, 0x00})
+	assert.ErrorIs(t, err, errUnreadable)
 }

@@ -74,6 +74,10 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 			continue
 		}
 		it, err := load(&items[n])
+		if errors.Is(err, errUnreadable) {
+			items[n].Outcome, items[n].Note, items[n].SHA256 = catalogue.ItemFailed, joinNotes(items[n].Note, errUnreadable.Error()), ""
+			continue
+		}
 		if err != nil {
 			return err
 		}

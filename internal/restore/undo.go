@@ -68,6 +68,10 @@ func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
 			return nil
 		}
 		it, err := load(&item)
+		if errors.Is(err, errUnreadable) {
+			refused.Reasons = append(refused.Reasons, fmt.Sprintf("%s: %s", item.To, errUnreadable))
+			return nil
+		}
 		if err != nil {
 			return err
 		}
@@ -122,6 +126,9 @@ func (r *Restorer) arrivedOf(ctx context.Context, id int64) (map[place.Place]boo
 			return nil
 		}
 		w, err := decodeWork(item.Work)
+		if errors.Is(err, errUnreadable) {
+			return nil
+		}
 		if err != nil {
 			return err
 		}

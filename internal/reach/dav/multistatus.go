@@ -94,7 +94,9 @@ func (r *resource) info(name string) reach.Info {
 }
 
 // readTime reads a time as RFC 9110 writes it, or as servers do that write it otherwise; zero where it is none.
-func readTime(text string) time.Time {
+func readTime(text string) time.Time { return entry.Bounded(parseTime(text)) }
+
+func parseTime(text string) time.Time {
 	text = strings.TrimSpace(text)
 	if t, err := http.ParseTime(text); err == nil {
 		return t.UTC()

@@ -87,7 +87,7 @@ func (o *opened) take(m member, raw string, left passed) {
 	case path == "":
 		return // the folder itself
 	}
-	m.path = path
+	m.path, m.written = path, entry.Bounded(m.written)
 	o.members = append(o.members, m)
 }
 

@@ -10,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"humble-rewind/internal/core/entry"
 )
 
 // commit is a commit with what it changed against its first parent.
@@ -144,7 +146,7 @@ func (l *logReader) commit(id string, field func() ([]byte, error)) (*commit, er
 		message: readable(strings.TrimRight(fields[4], " "))}
 	for i, at := range [...]*time.Time{&c.committed, &c.authored} {
 		if seconds, err := strconv.ParseInt(fields[1+i], 10, 64); err == nil {
-			*at = time.Unix(seconds, 0).UTC()
+			*at = entry.Bounded(time.Unix(seconds, 0).UTC())
 		}
 	}
 	return c, nil
