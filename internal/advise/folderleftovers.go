@@ -101,7 +101,7 @@ func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
 			return nil, err
 		}
 		for _, f := range facts {
-			if !f.Readable || f.Size <= 0 {
+			if !f.Readable || f.Size <= 0 || homes.of(lies[f.Copy]) == "" && !g.leftBy(f.Copy, m, home) {
 				continue
 			}
 			n := advice.Nameless{Written: nano(f.Written), Size: f.Size}

@@ -108,7 +108,7 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		}
 		at := homes.of(lies)
 		for match := range g.Rules.Matches(lies, at) {
-			if g.fits(match) && (match.Beside || at == home || at == "") {
+			if g.fits(match) && (match.Beside || at == home || at == "" && g.leftBy(f.Copy, m, home)) {
 				met[lies] = true
 				all = append(all, strayFact{f, match, lies})
 				return
@@ -164,6 +164,17 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		own(f)
 	}
 	return all, nil
+}
+
+// leftBy tells whether what lies in nobody's home may be the person's whose home it is: it belongs to her, to root, or nothing tells. Others
+// could write there what looks like hers.
+func (g *gathering) leftBy(id int64, m catalogue.Machine, home string) bool {
+	where, err := g.Site.Catalogue.Lying(g.ctx, []int64{id})
+	if err != nil {
+		return false
+	}
+	uid := where[id].Mark.UID
+	return !uid.Known || uid.Is(0) || slices.ContainsFunc(m.People, func(p catalogue.Person) bool { return p.Home == home && uid.Is(p.UID) })
 }
 
 // eachIn calls see with what stands in a folder of the machine.

@@ -290,7 +290,7 @@ func (b *folderPlan) want(e *trails.Entry, c, stood catalogue.Lying) (w wanted, 
 			return w, err
 		}
 		if b.open.forged(src, c.At, place.Join(b.req.AsOf.Place.Path, e.Path)) {
-			w.Problem = "it is said to come from here, but somebody who may write its store could not have put it here, so that may be forged"
+			w.Problem = "it claims to come from here, but somebody who may write its store could not have put it here, so that may be forged"
 		}
 		w.like = likeness(stood, c.ID)
 		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.rootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID

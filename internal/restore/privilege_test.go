@@ -154,7 +154,14 @@ func TestOwnersOfSnapshotsAreKeptWhereOnlyRootWritesThem(t *testing.T) {
 		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "town", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 		require.NoError(t, err)
 		s.Survey(src)
-		receipt := s.BringBack(restore.Request{Copies: ids(s.Named("plan"))})
+		copies := restore.Request{Copies: ids(s.Named("plan"))}
+		if writable { // by everybody, who could not have put anything into the shared folder
+			planned, err := s.Restorer.Plan(t.Context(), copies)
+			require.NoError(t, err)
+			require.Contains(t, items(t, planned)[0].Asks, plan.TrustClaimed)
+			copies.Claimed = true
+		}
+		receipt := s.BringBack(copies)
 		require.Equal(t, catalogue.ReceiptDone, receipt.State)
 		owner := ada
 		if writable {
@@ -208,12 +215,13 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 	}
 	assert.Equal(t, before, s.Tree("/etc")+s.Tree("/home/ada"))
 
-	// A technician who knows better says so; it is still hers.
+	// A technician who knows better says so, and is told whose it becomes.
 	forged := s.Named("preload")
 	receipt := s.BringBack(restore.Request{Copies: ids(forged), Claimed: true})
 	require.Equal(t, catalogue.ReceiptDone, receipt.State)
 	assert.Contains(t, receipt.Items[0].Note, "you confirmed it")
-	assert.EqualValues(t, ines, stat(t, s, "/etc/ld.so.preload").Uid)
+	assert.Contains(t, receipt.Items[0].Note, "it comes to belong to user 0, as the folder it goes into")
+	assert.EqualValues(t, 0, stat(t, s, "/etc/ld.so.preload").Uid)
 }
 
 func TestTheServicesOwnDataAndMountsAreLeftAlone(t *testing.T) {

@@ -98,7 +98,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
 			w.Problem = fmt.Sprintf(
-				"it is said to come from %s, but somebody who may write its store could not have put it there, so that may be forged; "+
+				"it claims to come from %s, but somebody who may write its store could not have put it there, so that may be forged; "+
 					"say where it should go, or confirm the claimed place",
 				place.Quote(c.Claimed),
 			)
@@ -165,20 +165,14 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 		return true, nil
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
 		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
-	case req.ToFolder && err == nil:
+	case (req.ToFolder || count > 1) && err == nil:
 		return false, &site.InputError{
 			What: fmt.Sprintf("bring back to %s", req.To),
 			Err:  problem.NotFolder,
 			Next: "Choose another destination.",
 		}
-	case req.ToFolder:
+	case req.ToFolder, count > 1: // several can only go into a folder
 		return true, nil
-	case count > 1:
-		return false, &site.InputError{
-			What: fmt.Sprintf("bring back to %s", req.To),
-			Err:  errors.New("several copies cannot become one file"),
-			Next: "Name a folder: end the path with a slash.",
-		}
 	}
 	return false, nil
 }

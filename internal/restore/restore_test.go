@@ -103,8 +103,11 @@ func TestElsewhere(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	a, b := s.Named("a.txt"), s.Named("b.txt")
 	to := func(path string) *place.Place { return &place.Place{Machine: "loft", Path: path} }
-	_, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a, b), To: to("/srv/new")})
-	assert.ErrorContains(t, err, "several copies cannot become one file")
+	both, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a, b), To: to("/srv/new")})
+	require.NoError(t, err)
+	assert.Equal(t, "/srv/new/a.txt", items(t, both)[0].To.Path, "several can only go into a folder, so it is one")
+	_, err = s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a, b), To: to("/srv/file")})
+	assert.ErrorContains(t, err, "not a folder")
 	_, err = s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a), To: &place.Place{Machine: "nowhere", Path: "/x"}})
 	assert.ErrorIs(t, err, catalogue.ErrNotFound)
 	_, err = s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(a), To: to("/srv/file"), ToFolder: true})

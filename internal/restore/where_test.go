@@ -78,7 +78,7 @@ func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 	for what, w := range whats {
 		for where, to := range wheres {
 			if what == "several" && to.to != nil && !to.folder && to.to.Path != "/srv/side" {
-				continue // several copies cannot become one file
+				continue // a folder then, which is another test
 			}
 			for _, rule := range []plan.Rule{plan.KeepBoth, plan.SetAside} {
 				t.Run(strings.Join([]string{what, where, string(rule)}, " to "), func(t *testing.T) {

@@ -111,6 +111,12 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return fmt.Errorf("look for leftovers in %s: %w", place.Quote(s.At), err)
 	}
 	defer folder.Close()
+	if isSession(s.At) {
+		if err := (&session{store: s, known: known, report: report}).run(ctx, folder); err != nil {
+			return fmt.Errorf("look for leftovers in %s: %w", place.Quote(s.At), err)
+		}
+		return nil
+	}
 	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Keeps: entry.All,
 		Origin: func(path string, i reach.Info) (string, bool) {
 			at := place.Join(s.At, path)

@@ -1,6 +1,8 @@
 package strays_test
 
 import (
+	"fmt"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -75,4 +77,33 @@ func TestSessionFoldersAreSuggestedBesides(t *testing.T) {
 	found := s.Find(catalogue.Query{Kind: "strays"})
 	require.Len(t, found, 1)
 	assert.False(t, found[0].OriginKnown, "only its content can tell whose it is")
+}
+
+// A session's folder holds anything. What could be somebody's work is told, within a bound, and the rest only counted.
+func TestASessionsFolderIsReadWithinABound(t *testing.T) {
+	s := sitetest.New(t)
+	lay := map[string]string{"/tmp/lu77x.tmp": "an office program's", "/tmp/deep/er/Keel notes": "a text", "/tmp/Keel.odt~": "a backup",
+		"/tmp/build/node_modules/x.odt": "a package's", "/tmp/go-build77/a.txt": "a build's", "/tmp/empty.txt": "", "/tmp/main.o": "a program",
+		"/tmp/tool.so": "a program"}
+	for n := range 25_000 {
+		lay[fmt.Sprintf("/tmp/many/%05d", n)] = "x"
+	}
+	lay["/tmp/many/Ribs.odt"] = "a document among many"
+	s.Lay(lay)
+	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "strays", At: "/tmp"})
+	require.NoError(t, err)
+	result := s.Survey(src)
+	told := map[string]bool{}
+	for _, c := range s.Find(catalogue.Query{Kind: "strays", Limit: 5000}) {
+		told[c.LiesAt().Path] = true
+	}
+	for path, want := range map[string]bool{"/tmp/lu77x.tmp": true, "/tmp/deep/er/Keel notes": true, "/tmp/Keel.odt~": true,
+		"/tmp/many/Ribs.odt": true, "/tmp/build/node_modules/x.odt": false, "/tmp/go-build77/a.txt": false, "/tmp/empty.txt": false,
+		"/tmp/main.o": false, "/tmp/tool.so": false} {
+		assert.Equal(t, want, told[path], path)
+	}
+	assert.Less(t, result.Found, int64(2100))
+	assert.Regexp(t, `2\d,\d{3}|2\d{4} entries of it are left out`, strings.Join(result.Notes, " "))
+	again := s.Survey(src)
+	assert.Equal(t, []int64{result.Found, 0, 0}, []int64{again.Found, again.Fresh, again.Gone}, "nothing changed")
 }
