@@ -22,7 +22,7 @@ func FuzzLog(f *testing.F) {
 			for _, ch := range c.changes {
 				require.NotEmpty(t, ch.path)
 			}
-		}, texts: map[string]string{}}
+		}, texts: map[string]string{}, held: new(int64)}
 		_ = l.read(bufio.NewReader(bytes.NewReader(printed)))
 	})
 }

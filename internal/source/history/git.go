@@ -8,12 +8,14 @@ import (
 	"fmt"
 	"io"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"syscall"
 	"time"
 
+	"golang.org/x/sync/semaphore"
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/core/problem"
@@ -21,9 +23,13 @@ import (
 
 // Bounds on a child of git.
 const (
-	childMemory = 2 << 30 // bytes of address space
-	childTime   = 1800    // seconds of the processor
+	childSpace  = 2 << 30   // bytes of address space, packs that are mapped among them
+	childMemory = 256 << 20 // bytes of memory
+	childTime   = 1800      // seconds of the processor
 )
+
+// surveying is held by the one child that reads a history as a whole; others read single contents meanwhile.
+var surveying = semaphore.NewWeighted(1)
 
 // command makes a child of git that reads the mirror.
 func (m *mirror) command(ctx context.Context, args ...string) *exec.Cmd {
@@ -38,7 +44,8 @@ func (m *mirror) command(ctx context.Context, args ...string) *exec.Cmd {
 func bound(c *exec.Cmd) error {
 	pid := c.Process.Pid
 	return errors.Join(
-		unix.Prlimit(pid, unix.RLIMIT_AS, &unix.Rlimit{Cur: childMemory, Max: childMemory}, nil),
+		unix.Prlimit(pid, unix.RLIMIT_AS, &unix.Rlimit{Cur: childSpace, Max: childSpace}, nil),
+		unix.Prlimit(pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: childMemory, Max: childMemory}, nil),
 		unix.Prlimit(pid, unix.RLIMIT_CPU, &unix.Rlimit{Cur: childTime, Max: childTime}, nil),
 		unix.Prlimit(pid, unix.RLIMIT_CORE, &unix.Rlimit{}, nil),
 	)
@@ -48,6 +55,12 @@ func bound(c *exec.Cmd) error {
 func (m *mirror) run(ctx context.Context, lines []string, read func(*bufio.Reader) error, args ...string) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
+	if args[0] == "log" || slices.Contains(args, "--batch-all-objects") {
+		if err := surveying.Acquire(ctx, 1); err != nil {
+			return err
+		}
+		defer surveying.Release(1)
+	}
 	c := m.command(ctx, args...)
 	c.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
 	said := &tail{}

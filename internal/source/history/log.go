@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"strconv"
 	"strings"
@@ -36,25 +35,33 @@ type change struct {
 	other  bool // it is neither file nor link: a repository in it
 }
 
-// Bounds on a history.
+// Bounds on a history, in bytes. What is held of it is what its commits say of files: of more, the latest is told.
 const (
-	maxCommits = 2_000_000
-	maxChanges = 8_000_000
-	maxMessage = 200 // bytes
+	maxHistory  = 64 << 20
+	perCommit   = 400
+	perChange   = 160 // with what is worked out from it
+	perText     = 80  // besides the text
+	maxMessage  = 200
+	maxEntries  = 1_000_000 // of one folder of a commit, or of the index
+	maxUnnamed  = 50_000    // commits that nothing names
+	maxNameless = 50_000    // blobs that nothing names
 )
+
+// errEnough says that as much is held of a history as may be.
+var errEnough = errors.New("its history is longer than is held at once")
 
 // logFormat prints a commit as fields that each end in a zero byte: mark and name, parents, times, author, message.
 const logFormat = "--format=%x01%H%x00%P%x00%ct%x00%at%x00%an%x00%s"
 
 // log reads commits and all that come before them, newest first as git orders them, without those that before names with what comes
-// before those. cut tells that it could not be read to its end, and why.
+// before those. cut tells that it could not be read to its end, and why. The error is errEnough where there is more than is held.
 func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commit)) (cut string, err error) {
 	lines := make([]string, 0, len(tips)+len(before))
 	lines = append(lines, tips...)
 	for _, b := range before {
 		lines = append(lines, "^"+b)
 	}
-	l := logReader{see: see, texts: map[string]string{}}
+	l := logReader{see: see, texts: map[string]string{}, held: &m.held}
 	err = m.run(ctx, lines, l.read, "log", "--stdin", "--ignore-missing", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", "--no-show-signature", "--ignore-submodules=none", logFormat)
 	var broken *gitError
@@ -68,8 +75,8 @@ func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commi
 type logReader struct {
 	see     func(*commit)
 	commits int
-	changes int
-	texts   map[string]string // paths and authors
+	texts   map[string]string // paths, authors and the names of blobs
+	held    *int64            // bytes, of all that was read
 }
 
 var errLog = errors.New("git log printed something else than was asked for")
@@ -102,8 +109,9 @@ func (l *logReader) read(r *bufio.Reader) error {
 		}
 		if id, ok := bytes.CutPrefix(head, []byte{1}); ok {
 			done()
-			if l.commits++; l.commits > maxCommits {
-				return fmt.Errorf("it has more than %d commits", maxCommits)
+			l.commits++
+			if *l.held += perCommit; *l.held > maxHistory {
+				return errEnough
 			}
 			if now, err = l.commit(string(id), field); err != nil {
 				return err
@@ -114,10 +122,10 @@ func (l *logReader) read(r *bufio.Reader) error {
 		if !ok || now == nil {
 			return errLog
 		}
-		if l.changes++; l.changes > maxChanges {
-			return fmt.Errorf("its commits changed more than %d files", maxChanges)
+		if *l.held += perChange; *l.held > maxHistory {
+			return errEnough // the commit that is being read is not seen
 		}
-		c, err := readChange(meta)
+		c, err := l.change(meta)
 		if err != nil {
 			return err
 		}
@@ -173,29 +181,42 @@ func (l *logReader) once(b []byte) string {
 	}
 	s := string(b)
 	l.texts[s] = s
+	*l.held += int64(len(s)) + perText
 	return s
 }
 
-// readChange reads "oldmode newmode oldname newname status".
-func readChange(meta []byte) (change, error) {
-	f := strings.Fields(string(meta))
-	if len(f) != 5 {
+// change reads "oldmode newmode oldname newname status".
+func (l *logReader) change(meta []byte) (change, error) {
+	var f [5][]byte
+	n := 0
+	for field := range bytes.FieldsSeq(meta) {
+		if n == len(f) {
+			return change{}, errLog
+		}
+		f[n] = field
+		n++
+	}
+	if n < len(f) {
 		return change{}, errLog
 	}
-	kept := func(mode string) bool {
-		return mode == "100644" || mode == "100755" || mode == "120000" || mode == "100664"
+	kept := func(mode []byte) bool {
+		switch string(mode) {
+		case "100644", "100755", "120000", "100664":
+			return true
+		}
+		return false
 	}
 	var c change
-	c.goesOn = isObject(f[2]) && kept(f[0])
+	c.goesOn = isObject(string(f[2])) && kept(f[0])
 	switch {
-	case f[1] == "000000":
+	case string(f[1]) == "000000":
 		if c.goesOn {
-			c.was = strings.Clone(f[2])
+			c.was = l.once(f[2])
 		}
-	case !kept(f[1]) || !isObject(f[3]):
+	case !kept(f[1]) || !isObject(string(f[3])):
 		c.other = true
 	default:
-		c.blob, c.link = strings.Clone(f[3]), f[1] == "120000" // so that the line need not be kept
+		c.blob, c.link = l.once(f[3]), string(f[1]) == "120000"
 	}
 	return c, nil
 }

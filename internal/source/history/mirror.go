@@ -21,18 +21,21 @@ import (
 )
 
 // mirror is the service's own bare repository with the objects of somebody's.
-type mirror struct{ dir string }
+type mirror struct {
+	dir  string
+	held int64 // bytes, of what the survey under way holds of its history
+}
 
 // Bounds on what is copied.
 const (
-	maxObjects = 4_000_000
+	maxObjects = 2_000_000
 	maxBytes   = 64 << 30
 	keepFree   = 1 << 30 // of the service's drive
 )
 
 // settings are all that git is to know of the repository. Large contents are passed through, not held.
-const settings = "[core]\n\trepositoryformatversion = %d\n\tbare = true\n\tbigFileThreshold = 8m\n\tdeltaBaseCacheLimit = 64m\n" +
-	"\tpackedGitLimit = 1g\n\tpackedGitWindowSize = 32m\n\tlogAllRefUpdates = false\n[gc]\n\tauto = 0\n[log]\n\tshowSignature = false\n"
+const settings = "[core]\n\trepositoryformatversion = %d\n\tbare = true\n\tbigFileThreshold = 8m\n\tdeltaBaseCacheLimit = 32m\n" +
+	"\tpackedGitLimit = 96m\n\tpackedGitWindowSize = 8m\n\tlogAllRefUpdates = false\n[gc]\n\tauto = 0\n[log]\n\tshowSignature = false\n"
 
 // prepare makes the repository where it is not there, and writes what git is to know of it.
 func (m *mirror) prepare(h *heads) error {
@@ -165,8 +168,11 @@ func (m *mirror) folder(ctx context.Context, from reach.Tree, name string, left 
 	}
 	names = slices.DeleteFunc(names, func(n string) bool { return !pattern.MatchString(n) })
 	slices.Sort(names)
-	if left.objects -= int64(len(names)); left.objects < 0 {
-		return nil, fmt.Errorf("it has more than %d objects: %w", maxObjects, problem.TooLarge)
+	if name != "pack" { // whose indexes tell how many they hold
+		left.objects -= int64(len(names))
+	}
+	if left.objects < 0 {
+		return nil, errTooMany
 	}
 	at := filepath.Join(m.dir, "objects", name)
 	have := map[string]bool{}
@@ -185,6 +191,9 @@ func (m *mirror) folder(ctx context.Context, from reach.Tree, name string, left 
 			_, index := slices.BinarySearch(names, stem+".idx")
 			return !pack || !index
 		})
+		if names, err = soundPacks(ctx, from, names, have, left); err != nil {
+			return nil, err
+		}
 		slices.Reverse(names) // a pack before its index: git looks for indexes
 	}
 	for _, n := range names {
@@ -224,7 +233,10 @@ func (m *mirror) take(ctx context.Context, from reach.Tree, name, to string, lef
 		return err
 	}
 	defer os.Remove(part)
-	n, err := io.Copy(&metered{w: out, dir: to}, io.LimitReader(s, left.bytes+1))
+	n, err := io.Copy(&metered{w: &holey{f: out}, dir: to}, io.LimitReader(s, left.bytes+1))
+	if err == nil {
+		err = out.Truncate(n) // which may end in a hole
+	}
 	if err := errors.Join(err, out.Close()); err != nil {
 		return err
 	}
@@ -232,6 +244,39 @@ func (m *mirror) take(ctx context.Context, from reach.Tree, name, to string, lef
 		return fmt.Errorf("its objects take more than %d GiB: %w", maxBytes>>30, problem.TooLarge)
 	}
 	return os.Rename(part, filepath.Join(to, name))
+}
+
+// errTooMany says that a repository holds more than is read of any.
+var errTooMany = fmt.Errorf("it has more than %d objects: %w", maxObjects, problem.TooLarge)
+
+// holey writes a file from its beginning and leaves out what is zeros, so that what takes no room at its source takes none here.
+type holey struct {
+	f  *os.File
+	at int64
+}
+
+func (h *holey) Write(p []byte) (int, error) {
+	const piece = 4 << 10
+	for rest := p; len(rest) > 0; {
+		n := min(piece, len(rest))
+		if !isZero(rest[:n]) {
+			if _, err := h.f.WriteAt(rest[:n], h.at); err != nil {
+				return 0, err
+			}
+		}
+		h.at += int64(n)
+		rest = rest[n:]
+	}
+	return len(p), nil
+}
+
+func isZero(p []byte) bool {
+	for _, b := range p {
+		if b != 0 {
+			return false
+		}
+	}
+	return true
 }
 
 // metered leaves some room on the drive that it writes to.

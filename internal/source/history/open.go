@@ -22,9 +22,17 @@ import (
 )
 
 // write writes a file of the mirror whole.
-func (m *mirror) write(name string, content []byte) error {
+func (m *mirror) write(name string, content io.Reader) error {
 	part := filepath.Join(m.dir, name+".part")
-	if err := os.WriteFile(part, content, 0o600); err != nil {
+	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(&holey{f: f}, content)
+	if err == nil {
+		err = f.Truncate(n)
+	}
+	if err := errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	return os.Rename(part, filepath.Join(m.dir, name))
@@ -188,7 +196,7 @@ func (t *tree) entries(ctx context.Context) (all []treeEntry, err error) {
 			}
 			meta, name, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
 			f := strings.Fields(meta)
-			if !ok || len(f) != 4 || reach.CheckName(name) != nil || len(all) >= maxChanges {
+			if !ok || len(f) != 4 || reach.CheckName(name) != nil || len(all) >= maxEntries {
 				continue
 			}
 			e := treeEntry{reach.Info{Name: name, Type: entry.File, Size: -1}, f[2]}

@@ -61,6 +61,7 @@ func (r *reading) sighting(v version) sighting.Sighting {
 		seen.Lies = fmt.Sprintf("commit %.10s", v.by.id)
 	}
 	size, there := r.sizes[v.blob]
+	there = there && size != missing
 	seen.Size, seen.Readable = size, there
 	if !there {
 		seen.Size = -1
@@ -77,16 +78,20 @@ func (r *reading) sighting(v version) sighting.Sighting {
 // beside is what lies beside the line.
 func (r *reading) beside(t told) (all []reported) {
 	for _, v := range t.beside {
-		seen := r.sighting(v)
-		seen.At, seen.Beside, seen.Number = besideAt(v.path, v.by.id), true, 0
-		label := r.labels[v.by.id]
-		if label == "" {
-			label = "which nothing names any more"
-		}
-		seen.Lies = fmt.Sprintf("commit %.10s, %s", v.by.id, label)
-		all = append(all, reported{Sighting: seen})
+		all = append(all, reported{Sighting: r.besideSighting(v)})
 	}
 	return all
+}
+
+func (r *reading) besideSighting(v version) sighting.Sighting {
+	seen := r.sighting(v)
+	seen.At, seen.Beside, seen.Number = besideAt(v.path, v.by.id), true, 0
+	label := r.labels[v.by.id]
+	if label == "" {
+		label = "which nothing names any more"
+	}
+	seen.Lies = fmt.Sprintf("commit %.10s, %s", v.by.id, label)
+	return seen
 }
 
 func (r *reading) stagedSighting(v version) sighting.Sighting {

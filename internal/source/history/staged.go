@@ -2,29 +2,53 @@ package history
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/binary"
 	"errors"
 	"io"
 	"slices"
 	"strings"
 	"time"
-
-	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/reach"
 )
 
-// takeIndex copies the index, in which git keeps what is to be committed next.
+// takeIndex copies the index, in which git keeps what is to be committed next: as it comes, and only where it may hold as many entries as
+// it says.
 func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
-	const maxIndex = 256 << 20
-	info, err := reach.Look(ctx, r.repository.files, place.Join(r.repository.own, "index"))
-	if err != nil || info.Size > maxIndex || r.repository.tree == "" {
-		return time.Time{}, ctx.Err()
+	const (
+		maxIndex  = 64 << 20
+		head      = 12 // a mark, a version, and how many entries there are, gitformat-index(5)
+		leastEach = 62 // bytes of an entry
+	)
+	if r.repository.tree == "" {
+		return time.Time{}, nil
 	}
-	content, err := r.repository.read(ctx, "index", maxIndex)
+	folder, err := r.repository.files.Tree(ctx, r.repository.own)
 	if err != nil {
 		return time.Time{}, ctx.Err()
 	}
-	return info.Written, r.mirror.write("index", content)
+	defer folder.Close()
+	f, err := folder.Open(ctx, "index")
+	if err != nil {
+		return time.Time{}, ctx.Err()
+	}
+	defer f.Close()
+	info, err := f.Info(ctx)
+	if err != nil || info.Size < head || info.Size > maxIndex {
+		return time.Time{}, ctx.Err()
+	}
+	s, err := f.Stream(ctx)
+	if err != nil {
+		return time.Time{}, ctx.Err()
+	}
+	defer s.Close()
+	begin := make([]byte, head)
+	if _, err := io.ReadFull(s, begin); err != nil || string(begin[:4]) != "DIRC" ||
+		int64(binary.BigEndian.Uint32(begin[8:]))*leastEach > info.Size || binary.BigEndian.Uint32(begin[8:]) > maxEntries {
+		return time.Time{}, ctx.Err()
+	}
+	err = r.mirror.write("index", io.LimitReader(io.MultiReader(bytes.NewReader(begin), s), info.Size))
+	return info.Written, err
 }
 
 // staged lists what was staged and is in none of the commits that were read, as far as keep says. An index that cannot be read holds nothing.
@@ -50,7 +74,7 @@ func (r *reading) staged(ctx context.Context, keep func(version) bool) (all []ve
 			}
 			meta, path, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
 			f := strings.Fields(meta)
-			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxChanges {
+			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxNameless {
 				continue
 			}
 			if v := (version{path: path, blob: f[1]}); !committed[recorded{v.path, v.blob}] && keep(v) {

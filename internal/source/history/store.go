@@ -67,7 +67,8 @@ type reading struct {
 	index      time.Time // when the index was written; zero where there is none
 	commits    map[string]*commit
 	labels     map[string]string // of commits, what reaches them
-	sizes      map[string]int64  // of blobs
+	sizes      map[string]int64  // of blobs that commits name; missing where they are not there
+	lostSizes  map[string]int64  // of others
 	targets    map[string]string // of blobs that are links
 	now        time.Time
 }
@@ -79,7 +80,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return refuse(err)
 	}
 	defer repository.Close()
-	r := &reading{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{}, targets: map[string]string{},
+	r := &reading{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{}, lostSizes: map[string]int64{}, targets: map[string]string{},
 		now: time.Now()}
 	if r.heads, err = repository.readHeads(ctx); err != nil {
 		return refuse(err)
@@ -354,18 +355,20 @@ func (r *reading) report(all []reported, report source.Reporter) error {
 		return cmp.Or(strings.Compare(a.At.Dir, b.At.Dir), strings.Compare(a.At.Name, b.At.Name), a.From.Compare(b.From))
 	})
 	for _, x := range ordered {
-		if len(r.Exclusions) > 0 && exclude.By(r.Exclusions, place.Mapped(r.Maps, "/"+x.At.Path())) != "" {
-			continue
-		}
-		err := error(nil)
-		if x.gone {
-			err = report.Gone(x.At)
-		} else {
-			err = report.Sight(x.Sighting)
-		}
-		if err != nil {
+		if err := r.sight(*x, report); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// sight reports one thing, if it is not left out.
+func (r *reading) sight(x reported, report source.Reporter) error {
+	switch {
+	case len(r.Exclusions) > 0 && exclude.By(r.Exclusions, place.Mapped(r.Maps, "/"+x.At.Path())) != "":
+		return nil
+	case x.gone:
+		return report.Gone(x.At)
+	}
+	return report.Sight(x.Sighting)
 }

@@ -1,13 +1,14 @@
 package history
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
 	"strings"
-
-	"golang.org/x/sync/errgroup"
+	"time"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
@@ -17,35 +18,29 @@ import (
 // whole tells everything anew.
 func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) error {
 	clear(r.commits)
-	unnamed := map[string]bool{} // commits, then those that nothing names
-	side, sideBySide := errgroup.WithContext(ctx)
-	side.Go(func() error {
-		return r.mirror.objects(sideBySide, func(name string, o object) {
-			switch o.kind {
-			case "blob":
-				r.sizes[name] = o.size
-			case "commit":
-				unnamed[name] = true
-			}
-		})
-	})
+	take := func(c *commit) { r.commits[c.id] = c }
 	tips := r.heads.tips()
-	cut, err := r.mirror.log(ctx, tips, nil, func(c *commit) { r.commits[c.id] = c })
-	if listed := side.Wait(); listed != nil {
-		return listed
+	r.mirror.held = 0
+	cut, err := r.mirror.log(ctx, tips, nil, take)
+	enough := errors.Is(err, errEnough)
+	if enough {
+		err = nil
 	}
-	for id := range r.commits {
-		delete(unnamed, id)
+	unnamed, listErr := r.list(ctx, enough)
+	if listErr != nil {
+		return listErr
 	}
-	take := func(c *commit) {
-		r.commits[c.id] = c
-		delete(unnamed, c.id)
-	}
-	if err == nil && len(unnamed) > 0 && cut == "" {
-		cut, err = r.mirror.log(ctx, slices.Sorted(maps.Keys(unnamed)), tips, take)
+	if err == nil && len(unnamed) > 0 && cut == "" && !enough {
+		if cut, err = r.mirror.log(ctx, slices.Sorted(maps.Keys(unnamed)), tips, func(c *commit) {
+			take(c)
+			delete(unnamed, c.id)
+		}); errors.Is(err, errEnough) {
+			report.Note("There is more in it that no name reaches than is held at once; a part of that is left out.")
+			err = nil
+		}
 	}
 	if err != nil || cut != "" {
-		if cut, err = r.mend(ctx, slices.Sorted(maps.Keys(unnamed)), take); err != nil {
+		if cut, err = r.mend(ctx, slices.Sorted(maps.Keys(unnamed)), take); err != nil && !errors.Is(err, errEnough) {
 			return err
 		}
 		report.Note("The repository is damaged: commits or folders that others build on are missing or cannot be read. What can be read is.")
@@ -57,7 +52,10 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 	if len(line) == 0 {
 		return fmt.Errorf("the commit that is checked out, %.10s, cannot be read: %w", r.heads.at, errMissing)
 	}
-	if broken != "" && !slices.Contains(r.heads.shallow, line[0].id) {
+	if enough {
+		report.Note(fmt.Sprintf("Its history is longer than is held at once: what came before %.10s, of %s, is not told, nor what no name reaches.",
+			line[0].id, line[0].committed.Format("2006-01-02")))
+	} else if broken != "" && !slices.Contains(r.heads.shallow, line[0].id) {
 		report.Note(fmt.Sprintf("The line of commits breaks off before %.10s: the one before is not in the repository.", line[0].id))
 	}
 	times, wrong := timesOf(line, r.now)
@@ -81,45 +79,132 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 	if err := report.Line(points); err != nil {
 		return err
 	}
-	all := slices.Grow(r.beside(t), len(t.line))
 	named := make(map[string]bool, len(r.sizes))
-	for _, v := range t.line {
-		seen := r.sighting(v)
-		if seen.Type == entry.Folder { // which is read as of the latest commit that has it
-			if seen.Origin == "" {
-				continue
-			}
-			seen.At.Capture = points[len(points)-1].Name
-			if v.until != standing {
-				seen.At.Capture = points[v.until].Name
-			}
-		}
-		seen.From = times[v.from]
-		if v.until != standing {
-			seen.Until = times[v.until]
-		}
-		all = append(all, reported{Sighting: seen})
-	}
 	for _, c := range r.commits {
 		for _, ch := range c.changes {
 			named[ch.blob], named[ch.was] = true, true
 		}
 	}
-	for _, v := range staged {
-		named[v.blob] = true
-		all = append(all, reported{Sighting: r.stagedSighting(v)})
-		now.Staged = append(now.Staged, v.path)
+	clear(r.commits) // versions hold those that they need
+	var all []pending
+	for i := range t.beside {
+		all = append(all, pending{version: &t.beside[i], as: aside})
 	}
-	for blob, size := range r.sizes {
-		if !named[blob] {
-			all = append(all, reported{Sighting: r.lost(blob, size)})
-			now.Lost = append(now.Lost, blob)
+	for i := range t.line {
+		if v := &t.line[i]; v.blob != "" || r.origin(v.path) != "" {
+			all = append(all, pending{version: v, as: onTheLine})
+		}
+	}
+	for i := range staged {
+		named[staged[i].blob] = true
+		all = append(all, pending{version: &staged[i], as: inIndex})
+		now.Staged = append(now.Staged, staged[i].path)
+	}
+	if !enough {
+		for blob, size := range r.lostSizes {
+			if !named[blob] {
+				all = append(all, pending{version: &version{blob: blob, from: int(size)}, as: nowhere})
+				now.Lost = append(now.Lost, blob)
+			}
 		}
 	}
 	if len(now.Lost) > most || len(now.Staged) > most {
 		now.Lost, now.Staged, now.Tips = nil, nil, nil // the next survey tells everything anew
 	}
-	return r.report(all, report)
+	return r.tellAll(all, points, times, report)
+}
+
+// list finds out how large the blobs are that commits name, and what there is that nothing names: commits, and blobs.
+func (r *reading) list(ctx context.Context, enough bool) (unnamed map[string]bool, err error) {
+	for _, c := range r.commits {
+		for _, ch := range c.changes {
+			if ch.blob != "" {
+				r.sizes[ch.blob] = missing
+			}
+		}
+	}
+	unnamed = map[string]bool{}
+	err = r.mirror.objects(ctx, func(name string, o object) {
+		switch o.kind {
+		case "blob":
+			if _, named := r.sizes[name]; named {
+				r.sizes[name] = o.size
+			} else if !enough && len(r.lostSizes) < maxNameless {
+				r.lostSizes[name] = o.size
+			}
+		case "commit":
+			if r.commits[name] == nil && !enough && len(unnamed) < maxUnnamed {
+				unnamed[name] = true
+			}
+		}
+	})
+	return unnamed, err
+}
+
+// missing is the size of a blob that is not there.
+const missing = -1
+
+// pending is something to be told, as small as it can be: a history has very many.
+type pending struct {
+	*version
+	as pendingAs
+}
+
+type pendingAs uint8
+
+// What is told of a version.
+const (
+	onTheLine pendingAs = iota // it stood on the line
+	aside                      // it stood beside it
+	inIndex                    // it is staged
+	nowhere                    // nothing names it; from is its size
+)
+
+func (p pending) at() sighting.Locator {
+	switch p.as {
+	case aside:
+		return besideAt(p.path, p.by.id)
+	case inIndex:
+		return stagedAt(p.path)
+	case nowhere:
+		return lostAt(p.blob)
+	}
+	return locate(p.path)
+}
+
+// tellAll sights everything in the order that surveys have, each made when it is told.
+func (r *reading) tellAll(all []pending, points []sighting.Capture, times []time.Time, report source.Reporter) error {
+	slices.SortFunc(all, func(a, b pending) int {
+		x, y := a.at(), b.at()
+		return cmp.Or(strings.Compare(x.Dir, y.Dir), strings.Compare(x.Name, y.Name), cmp.Compare(a.from, b.from))
+	})
+	for _, p := range all {
+		var seen sighting.Sighting
+		switch p.as {
+		case aside:
+			seen = r.besideSighting(*p.version)
+		case inIndex:
+			seen = r.stagedSighting(*p.version)
+		case nowhere:
+			seen = r.lost(p.blob, int64(p.from))
+		default:
+			seen = r.sighting(*p.version)
+			if seen.Type == entry.Folder { // which is read as of the latest commit that has it
+				seen.At.Capture = points[len(points)-1].Name
+				if p.until != standing {
+					seen.At.Capture = points[p.until].Name
+				}
+			}
+			seen.From = times[p.from]
+			if p.until != standing {
+				seen.Until = times[p.until]
+			}
+		}
+		if err := r.sight(reported{Sighting: seen}, report); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // mend reads a repository in which something is missing: commits whose parents are not there are taken for first ones.
@@ -175,7 +260,7 @@ const maxSingly = 2000
 
 // single reads one commit.
 func (m *mirror) single(ctx context.Context, name string, see func(*commit)) (string, error) {
-	l := logReader{see: see, texts: map[string]string{}}
+	l := logReader{see: see, texts: map[string]string{}, held: &m.held}
 	return "", m.run(ctx, []string{name}, l.read, "log", "--stdin", "--no-walk", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", logFormat)
 }
