@@ -3,6 +3,7 @@ package service
 import (
 	linked "container/list"
 	"context"
+	"io"
 	"net"
 	"net/http"
 	"sync"
@@ -137,7 +138,8 @@ func timely(next http.Handler) http.Handler {
 	})
 }
 
-// timedBody takes the deadline away once the body has come, because reading goes on to notice that the client leaves.
+// timedBody takes the deadline away once the whole body has come, because reading goes on to notice that the client leaves. Of one that did
+// not come it stays, so that the server does not wait for the rest.
 type timedBody struct {
 	body    interface{ Read([]byte) (int, error) }
 	control *http.ResponseController
@@ -145,7 +147,7 @@ type timedBody struct {
 
 func (b *timedBody) Read(p []byte) (int, error) {
 	n, err := b.body.Read(p)
-	if err != nil {
+	if err == io.EOF {
 		_ = b.control.SetReadDeadline(time.Time{})
 	}
 	return n, err

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
@@ -167,4 +168,62 @@ func TestADataFolderThatIsOpenToOthersIsRefused(t *testing.T) {
 		_, err = servicetest.Open(t.Context(), dir)
 		assert.ErrorContains(t, err, "belongs to user 1001")
 	}
+}
+
+// A body that stops in the middle ends its connection, whoever sends it.
+func TestABodyThatNeverComesEndsItsConnection(t *testing.T) {
+	t.Parallel()
+	s := servicetest.Start(t, t.TempDir(), servicetest.Page)
+	var open []net.Conn
+	for _, path := range []string{"/api/v1/session", "/api/v1/bring-backs", "/"} {
+		conn, err := net.Dial("tcp", strings.TrimPrefix(s.URL, "http://"))
+		require.NoError(t, err)
+		defer conn.Close()
+		fmt.Fprintf(conn, "POST %s HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: 64\r\n\r\n{\"token\":", path)
+		open = append(open, conn)
+	}
+	for _, conn := range open {
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(time.Minute)))
+		_, err := io.Copy(io.Discard, conn)
+		assert.NotErrorIs(t, err, os.ErrDeadlineExceeded, "it is still open")
+	}
+}
+
+// A technician who looks at a moment with a file manager is no stranger: a flood of connections does not cut her off.
+func TestAFloodDoesNotCutOffWhoLooksAtAMoment(t *testing.T) {
+	s := servicetest.Start(t, t.TempDir(), servicetest.Page)
+	address := strings.TrimPrefix(s.URL, "http://")
+	conn, err := net.Dial("tcp", address)
+	require.NoError(t, err)
+	defer conn.Close()
+	answers := bufio.NewReader(conn)
+	look := func() (int, error) {
+		r, err := http.NewRequestWithContext(t.Context(), "OPTIONS", s.URL+"/as-of/", nil)
+		require.NoError(t, err)
+		r.SetBasicAuth("anybody", s.Token)
+		require.NoError(t, conn.SetDeadline(time.Now().Add(20*time.Second)))
+		if err := r.Write(conn); err != nil {
+			return 0, err
+		}
+		answer, err := http.ReadResponse(answers, r)
+		if err != nil {
+			return 0, err
+		}
+		_, _ = io.Copy(io.Discard, answer.Body)
+		return answer.StatusCode, nil
+	}
+	status, err := look()
+	require.NoError(t, err)
+	require.Equal(t, http.StatusOK, status)
+	for range 700 {
+		stranger, err := net.Dial("tcp", address)
+		if err != nil {
+			break
+		}
+		defer stranger.Close()
+	}
+	time.Sleep(200 * time.Millisecond)
+	status, err = look()
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, status)
 }

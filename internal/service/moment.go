@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -30,8 +31,11 @@ import (
 // /as-of/MOMENT/MACHINE/path. A moment is written as people do: now, 2026-03-04, 2026-03-04T17:00, "yesterday 17:00".
 const momentPath = "/as-of"
 
-// maxMomentEntries is how many entries a folder may have there.
-const maxMomentEntries = 50_000
+// maxMomentEntries is how many entries a folder may have there: WebDAV knows no pages.
+const maxMomentEntries = 100_000
+
+// errTooMany says that a folder has more.
+var errTooMany = fmt.Errorf("the folder has more than %d entries", maxMomentEntries)
 
 // serveMoments answers for a technician who signs in with a token as password, whatever the name.
 func (s *Service) serveMoments(c *echo.Context) error {
@@ -44,6 +48,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	familiar(r.Context())
 	ctx := context.WithValue(r.Context(), signedInKey{}, who)
 	switch r.Method {
 	case http.MethodOptions:
@@ -72,11 +77,52 @@ func (s *Service) serveMoments(c *echo.Context) error {
 	}
 	files := &moments{s: s, ctx: ctx, reads: r.Method != "PROPFIND", levels: map[string]*level{}}
 	handler := webdav.Handler{Prefix: momentPath, FileSystem: files, LockSystem: webdav.NewMemLS()}
-	if r.Method == "PROPFIND" {
-		w.Header().Del("Content-Type")
+	if r.Method != "PROPFIND" {
+		handler.ServeHTTP(w, r.WithContext(ctx))
+		return nil
 	}
-	handler.ServeHTTP(w, r.WithContext(ctx))
-	return nil
+	w.Header().Del("Content-Type")
+	if r.Header.Get("Depth") == "1" {
+		if _, err := files.list(strings.TrimPrefix(r.URL.Path, momentPath)); errors.Is(err, errTooMany) {
+			w.Header().Del("Content-Disposition")
+			return &problem{Status: http.StatusInsufficientStorage, Title: "The folder is too large to be listed here", Detail: err.Error() + ".",
+				Next: "Name a file in it, or look at it with the console or humble-rewind folder, which show it page by page."}
+		}
+	}
+	untimed := &withoutUnknown{ResponseWriter: w}
+	handler.ServeHTTP(untimed, r.WithContext(ctx))
+	return untimed.end()
+}
+
+// unknownTime is how the library tells the write time of what nobody knows one of, which is to be told as none.
+var unknownTime = []byte("<D:getlastmodified>" + time.Time{}.Format(http.TimeFormat) + "</D:getlastmodified>")
+
+// withoutUnknown leaves unknown times out of an answer.
+type withoutUnknown struct {
+	http.ResponseWriter
+	held []byte // what may be the beginning of one
+}
+
+func (w *withoutUnknown) Write(p []byte) (int, error) {
+	text := bytes.ReplaceAll(append(w.held, p...), unknownTime, nil)
+	keep := 0
+	for n := min(len(text), len(unknownTime)-1); n > 0; n-- {
+		if bytes.HasSuffix(text, unknownTime[:n]) {
+			keep = n
+			break
+		}
+	}
+	_, err := w.ResponseWriter.Write(text[:len(text)-keep])
+	w.held = bytes.Clone(text[len(text)-keep:])
+	return len(p), err
+}
+
+func (w *withoutUnknown) end() error {
+	if len(w.held) == 0 {
+		return nil
+	}
+	_, err := w.ResponseWriter.Write(w.held)
+	return err
 }
 
 // whoseMoment tells who asks: by a token, as a bearer or as the password of any name.
@@ -118,13 +164,9 @@ type momentInfo struct {
 func (i momentInfo) Name() string { return i.name }
 func (i momentInfo) Size() int64  { return max(0, i.size) }
 
-// ModTime is the write time; 1970 where nothing tells.
-func (i momentInfo) ModTime() time.Time {
-	if i.written.IsZero() {
-		return time.Unix(0, 0)
-	}
-	return i.written
-}
+// ModTime is the write time, the zero Time where nothing tells.
+func (i momentInfo) ModTime() time.Time { return i.written }
+
 func (i momentInfo) IsDir() bool { return i.folder }
 func (i momentInfo) Sys() any    { return nil }
 
@@ -243,16 +285,64 @@ func (m *moments) entries(text string, p place.Place, add func(momentInfo)) erro
 			return err
 		}
 		for _, e := range f.Level() {
-			if e.State == trails.Added || e.Type == entry.File && e.Copy == 0 || e.Type != entry.File && e.Type != entry.Folder {
-				continue
+			if i, ok := shownAt(e); ok {
+				count++
+				add(i)
 			}
-			add(momentInfo{name: e.Path, folder: e.Type == entry.Folder, size: e.Size, written: e.Written, copy: e.Copy})
 		}
-		if count += page; next == "" || count > maxMomentEntries {
+		if count > maxMomentEntries {
+			return errTooMany
+		}
+		if next == "" {
 			return nil
 		}
 		after = next
 	}
+}
+
+// shownAt describes an entry of a folder as of a moment; false for one that was not there or cannot be read.
+func shownAt(e trails.Entry) (momentInfo, bool) {
+	if e.State == trails.Added || e.Type == entry.File && e.Copy == 0 || e.Type != entry.File && e.Type != entry.Folder {
+		return momentInfo{}, false
+	}
+	return momentInfo{name: e.Path, folder: e.Type == entry.Folder, size: e.Size, written: e.Written, copy: e.Copy}, true
+}
+
+// one looks one name up in a folder, without listing it.
+func (m *moments) one(text string, p place.Place, name string) (momentInfo, error) {
+	machine, err := m.s.catalogue.Machine(m.ctx, p.Machine)
+	if errors.Is(err, catalogue.ErrNotFound) {
+		return momentInfo{}, os.ErrNotExist
+	}
+	if err != nil {
+		return momentInfo{}, err
+	}
+	asOf, err := m.moment(text, machine.Zone)
+	if err != nil {
+		return momentInfo{}, err
+	}
+	f, _, err := m.s.trails.FolderPage(m.ctx, p, asOf, asOf, before(name), 1)
+	if errors.Is(err, trails.ErrNothingThere) {
+		return momentInfo{}, os.ErrNotExist
+	}
+	if err != nil {
+		return momentInfo{}, err
+	}
+	for _, e := range f.Level() {
+		if i, ok := shownAt(e); ok && e.Path == name {
+			return i, nil
+		}
+	}
+	return momentInfo{}, os.ErrNotExist
+}
+
+// before is a name that comes before another in the order of bytes, with none between them that a file system takes.
+func before(name string) string {
+	last := len(name) - 1
+	if name[last] == 0 {
+		return name[:last]
+	}
+	return name[:last] + string([]byte{name[last] - 1}) + strings.Repeat("\xff", 255)
 }
 
 // Stat describes what a path leads to.
@@ -276,15 +366,13 @@ func (m *moments) look(name string) (momentInfo, error) {
 		}
 		return momentInfo{name: path.Base(name), folder: true, written: m.s.now()}, nil
 	}
-	l, err := m.list(path.Dir(name))
-	if err != nil {
-		return momentInfo{}, err
+	if l, listed := m.levels[path.Dir(name)]; listed {
+		if i, ok := l.of[path.Base(name)]; ok {
+			return i, nil
+		}
+		return momentInfo{}, os.ErrNotExist
 	}
-	i, ok := l.of[path.Base(name)]
-	if !ok {
-		return i, os.ErrNotExist
-	}
-	return i, nil
+	return m.one(text, place.Place{Machine: machine, Path: path.Dir(at)}, path.Base(at))
 }
 
 // OpenFile opens a file or folder for reading.
