@@ -63,8 +63,12 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
+	ways, err := kinds.Serving(options.Dir, options.Secrets...)
+	if err != nil {
+		return err
+	}
 	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit,
-		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: kinds.Ways(options.Dir),
+		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways,
 		Kinds:   kinds.All(rules),
 		Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})
@@ -112,6 +116,6 @@ func runDemo(ctx context.Context, listen, dir string, fresh bool, say func(strin
 		return err
 	}
 	return demo.Present(ctx, world, say, func(ctx context.Context, ready func(string)) error {
-		return serve(ctx, cli.Serving{Listen: listen, Dir: world.ServiceDir}, ready)
+		return serve(ctx, cli.Serving{Listen: listen, Dir: world.ServiceDir, Secrets: []string{world.Secrets()}}, ready)
 	})
 }

@@ -21,6 +21,7 @@ type Serving struct {
 	SafekeepingDays  int   // 0: for ever
 	Rebuild          bool  // a damaged catalogue
 	Hosts            []string
+	Secrets          []string // folders in which addresses may name files, besides the usual ones
 }
 
 func (p *Program) serveCommand() *cli.Command {
@@ -42,6 +43,11 @@ func (p *Program) serveCommand() *cli.Command {
 			&cli.StringSliceFlag{
 				Name:  "host",
 				Usage: "a `NAME` by which it may be reached, besides localhost and addresses; may be repeated",
+			},
+			&cli.StringSliceFlag{
+				Name: "secrets",
+				Usage: "a `FOLDER` in which addresses of drives may name files with passwords and authorities, besides secrets in the data " +
+					"folder and /etc/humble-rewind; may be repeated",
 			},
 			&cli.BoolFlag{
 				Name: "rebuild",
@@ -69,6 +75,7 @@ func (p *Program) serveCommand() *cli.Command {
 				SafekeepingDays:  int(c.Int("safekeeping-days")),
 				Rebuild:          c.Bool("rebuild"),
 				Hosts:            c.StringSlice("host"),
+				Secrets:          c.StringSlice("secrets"),
 			}
 			return p.Serve(ctx, options, func(url string) {
 				if beyondLoopback(options.Listen) {

@@ -241,6 +241,9 @@ func encrypted(f member, password string) ([]byte, error) {
 	return append(sealed, mac.Sum(nil)[:signed]...), nil
 }
 
+// Secrets is the folder with the file that holds the password of the world's cloud drive.
+func (w World) Secrets() string { return w.driveDir() }
+
 // driveDir is where the world's cloud drive lies.
 func (w World) driveDir() string { return filepath.Join(w.Dir, "drive") }
 

@@ -3,6 +3,9 @@
 package kinds
 
 import (
+	"fmt"
+	"path/filepath"
+
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/dav"
@@ -21,7 +24,23 @@ import (
 func Ways(private ...string) reach.Ways {
 	return append(reach.Ways{
 		local.Way(private...),
-	}, dav.Ways()...)
+	}, dav.Ways(nil)...)
+}
+
+// SecretsFolder is the folder in the service's data in which addresses may name files.
+const SecretsFolder = "secrets"
+
+// Serving are the ways of a service with its data folder: an address may name files only in the folder for secrets there, in
+// /etc/humble-rewind, and in those that root names besides.
+func Serving(dir string, secrets ...string) (reach.Ways, error) {
+	files := dav.Files{filepath.Join(dir, SecretsFolder), "/etc/humble-rewind"}
+	for _, folder := range append([]string{dir}, secrets...) {
+		if !filepath.IsAbs(folder) {
+			return nil, fmt.Errorf("the folder %q is not given by its absolute path", folder)
+		}
+	}
+	files = append(files, secrets...)
+	return append(reach.Ways{local.Way(dir)}, dav.Ways(files)...), nil
 }
 
 // All are the kinds of stores, in the order in which technicians look for copies.

@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/explain"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/survey"
 )
@@ -41,18 +43,22 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	if err != nil {
 		return nil, err
 	}
+	var left []string
 	if value(b.WithSuggested) {
 		found, err := s.site.Suggest(ctx, m.Name)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range found {
-			if _, err := s.site.AddSource(ctx, site.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); err != nil {
-				return nil, err
+			if _, err := s.site.AddSource(ctx, site.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
+				return nil, ctx.Err()
+			} else if err != nil { // one that cannot be read keeps none of the others back
+				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At), strings.TrimSuffix(explain.Error(err), ".")))
 			}
 		}
 	}
 	shown, err := s.machine(ctx, m.Name)
+	shown.Notes = append(shown.Notes, left...)
 	return api.AddMachine201JSONResponse(shown), err
 }
 

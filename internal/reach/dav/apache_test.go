@@ -21,6 +21,7 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/dav"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
@@ -177,5 +178,30 @@ func TestPasswordsAreNotGivenAway(t *testing.T) {
 		_, err := kinds.Ways().Open(t.Context(), address)
 		require.ErrorContains(t, err, want)
 		assert.NotContains(t, err.Error(), "oak@")
+	}
+}
+
+// An address names no file of the host but in the folders for that, however it is written and whatever links lead there.
+func TestAnAddressNamesFilesOnlyWhereItMay(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"in/secret": "oak", "out": "root's own", "in/pem": "no certificate", "out.pem": "-----BEGIN"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o700))
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	require.NoError(t, os.Symlink("../out", filepath.Join(dir, "in/link")))
+	ways := dav.Ways(dav.Files{filepath.Join(dir, "in")})
+	for option, want := range map[string]string{
+		"secret-file=" + dir + "/in/secret":   "connect to it",
+		"secret-file=" + dir + "/out":         "lies in none of the folders",
+		"secret-file=" + dir + "/in/../out":   "lies in none of the folders",
+		"secret-file=" + dir + "/inside/x":    "lies in none of the folders",
+		"secret-file=" + dir + "/in/link":     "not a file",
+		"secret-file=in/secret":               "absolute path",
+		"authority=" + dir + "/out.pem":       "lies in none of the folders",
+		"authority=" + dir + "/in/pem":        "holds no certificate",
+		"authority=/etc/shadow&certificate=x": "lies in none of the folders",
+	} {
+		_, err := ways.Open(t.Context(), "davs://ines@127.0.0.1:1/files?"+option)
+		assert.ErrorContains(t, err, want, option)
 	}
 }

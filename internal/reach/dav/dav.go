@@ -28,7 +28,6 @@ import (
 	"net"
 	"net/http"
 	"net/url"
-	"os"
 	"strings"
 	"time"
 
@@ -37,10 +36,10 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// Ways reach drives with and without encryption.
-func Ways() reach.Ways {
+// Ways reach drives with and without encryption. Addresses name files only in files.
+func Ways(files Files) reach.Ways {
 	way := func(scheme string) reach.Way {
-		return reach.Way{Scheme: scheme, Open: Open, AtOnce: 8, Backoff: time.Second}
+		return reach.Way{Scheme: scheme, Open: files.open, AtOnce: 8, Backoff: time.Second}
 	}
 	return reach.Ways{way("davs"), way("dav")}
 }
@@ -71,8 +70,8 @@ func (s *Step) Error() string { return s.Doing + ": " + s.Err.Error() }
 // Unwrap returns the cause.
 func (s *Step) Unwrap() error { return s.Err }
 
-// Open reaches a drive, step by step; an error says which did not succeed.
-func Open(ctx context.Context, at reach.Address) (reach.Session, error) {
+// open reaches a drive, step by step; an error says which did not succeed.
+func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error) {
 	refuse := func(doing string, err error) (reach.Session, error) {
 		return nil, &Step{fmt.Sprintf("reach the drive at %s: %s", at.Host, doing), err}
 	}
@@ -90,10 +89,10 @@ func Open(ctx context.Context, at reach.Address) (reach.Session, error) {
 		}
 		d.base.Scheme = "http"
 	}
-	if d.secret, err = secret(ctx, at.Options[optionSecret]); err != nil {
+	if d.secret, err = f.secret(ctx, at.Options[optionSecret]); err != nil {
 		return refuse("read its password", err)
 	}
-	settings, err := trust(at.Options)
+	settings, err := f.trust(at.Options)
 	if err != nil {
 		return refuse("read whom to believe", err)
 	}
@@ -138,23 +137,16 @@ func stepOf(err error) string {
 }
 
 // secret is the password: that of the context, else what the file holds.
-func secret(ctx context.Context, file string) (string, error) {
+func (f Files) secret(ctx context.Context, file string) (string, error) {
 	if given := reach.SecretOf(ctx); given != nil {
 		return string(given), nil
 	}
 	if file == "" {
 		return "", nil
 	}
-	info, err := os.Lstat(file)
-	if err == nil && (!info.Mode().IsRegular() || info.Mode().Perm()&0o077 != 0) {
-		err = fmt.Errorf("others can read it (chmod 600): %w", problem.Refused)
-	}
-	var text []byte
-	if err == nil {
-		text, err = os.ReadFile(file)
-	}
+	text, err := f.read(file, 0o600)
 	if err != nil {
-		return "", fmt.Errorf("the file %s: %w", place.Quote(file), err)
+		return "", err
 	}
 	return strings.TrimRight(string(text), "\r\n"), nil
 }
@@ -162,10 +154,10 @@ func secret(ctx context.Context, file string) (string, error) {
 var errCertificate = fmt.Errorf("the server's certificate is another one than was given: %w", problem.Untrusted)
 
 // trust says which certificates are believed.
-func trust(options map[string]string) (*tls.Config, error) {
+func (f Files) trust(options map[string]string) (*tls.Config, error) {
 	settings := &tls.Config{MinVersion: tls.VersionTLS12}
 	if file := options[optionAuthority]; file != "" {
-		text, err := os.ReadFile(file)
+		text, err := f.read(file, 0o644)
 		if err != nil {
 			return nil, err
 		}
