@@ -4,7 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
@@ -29,96 +33,188 @@ type Examiner interface {
 	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
 }
 
-// Worker surveys one source after the other. A source that cannot be read does not keep the others from it. A resumed
-// job surveys all its sources again, since what is recorded already costs only a comparison.
+// Worker surveys sources. Those of one lane are surveyed one after the other, and lanes side by side, also those of several jobs: a machine
+// over the network that does not answer, or a store whose structure takes long to read, holds up none of the others. A source that cannot
+// be read does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only a
+// comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
-	s := reader.Site
-	return jobs.Worker{Kind: JobKind, AtOnce: 1, ErrorFor: explain.Error, Do: func(ctx context.Context, task *jobs.Task) error {
-		var request Request
-		if err := task.Request(&request); err != nil {
+	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
+	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: explain.Error, Do: w.do}
+}
+
+// jobsAtOnce is how many jobs have their turn; their lanes bound how much is done.
+const jobsAtOnce = 16
+
+type worker struct {
+	reader   *contents.Reader
+	examiner Examiner
+	now      func() time.Time
+	lanes    *lanes
+}
+
+// round is one job being done.
+type round struct {
+	*worker
+	task    *jobs.Task
+	request Request
+
+	mu       sync.Mutex
+	seen     map[int64]int64 // copies, by source
+	read     map[int64]int64 // bytes
+	outcomes map[int64]catalogue.Outcome
+	failed   int
+}
+
+func (w *worker) do(ctx context.Context, task *jobs.Task) error {
+	r := &round{worker: w, task: task, seen: map[int64]int64{}, read: map[int64]int64{}, outcomes: map[int64]catalogue.Outcome{}}
+	if err := task.Request(&r.request); err != nil {
+		return err
+	}
+	task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
+	byLane := map[lane][]catalogue.Source{}
+	for _, id := range r.request.Sources {
+		src, err := w.reader.Site.Catalogue.Source(ctx, id)
+		if errors.Is(err, catalogue.ErrNotFound) {
+			continue // removed meanwhile
+		}
+		if err != nil {
 			return err
 		}
-		task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
-		var before, read int64
-		failed := 0
-		for _, id := range request.Sources {
-			src, err := s.Catalogue.Source(ctx, id)
-			if errors.Is(err, catalogue.ErrNotFound) {
-				continue // removed meanwhile
-			}
-			if err != nil {
-				return err
-			}
-			if src.Traits.Live() {
-				if err := s.RefreshPeople(ctx, src.Machine, now()); err != nil {
+		at := w.laneOf(ctx, src)
+		byLane[at] = append(byLane[at], src)
+	}
+	all, ctx := errgroup.WithContext(ctx)
+	for at, sources := range byLane {
+		all.Go(func() (err error) {
+			defer func() { // a fault in one job takes no other with it, see jobs
+				if fault := recover(); fault != nil {
+					err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
+				}
+			}()
+			for _, src := range sources {
+				if err := w.lanes.with(ctx, at, func() error { return r.source(ctx, src) }); err != nil {
 					return err
 				}
 			}
-			progress := func(seen int64, dir string) {
-				task.Update(func(j *catalogue.Job) {
-					j.Done = before + seen
-					j.Doing = src.AtMachine + ":" + place.Readable(place.Join(src.At, dir))
-				})
-			}
-			result, err := Run(ctx, s, src, now(), progress)
-			if errors.Is(err, catalogue.ErrMeanwhile) { // something was brought back from it: what is there now is read again
-				result, err = Run(ctx, s, src, now(), progress)
-			}
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if _, gone := s.Catalogue.Source(ctx, id); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
-				err = errors.New("it was removed while it was surveyed; what had been recorded of it went with it")
-			}
-			outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
-			if err != nil {
-				failed++
-				outcome.Error = explain.Error(err)
-				if err := s.Catalogue.SetTrouble(ctx, id, outcome.Error); err != nil {
-					return err
-				}
-			}
-			if err == nil && request.ReadAll {
-				unread, err := reader.DigestAll(ctx, id, func(files, bytes int64, path string) {
-					task.Update(func(j *catalogue.Job) { j.Bytes, j.Doing = read+bytes, "reading "+place.Readable(path) })
-				})
-				if err != nil {
-					return err
-				}
-				read = task.Job().Bytes
-				if unread > 0 {
-					outcome.Notes = append(
-						outcome.Notes,
-						fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread),
-					)
-				}
-			}
-			if err == nil && request.Examine {
-				unread, err := examiner.All(ctx, id, func(files, bytes int64) {
-					task.Update(func(j *catalogue.Job) {
-						j.Bytes, j.Doing = read+bytes, fmt.Sprintf("examining: %d files so far", files)
-					})
-				})
-				if err != nil {
-					return err
-				}
-				read = task.Job().Bytes
-				if unread > 0 {
-					outcome.Notes = append(
-						outcome.Notes,
-						fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread),
-					)
-				}
-			}
-			before += result.Found
-			task.Update(func(j *catalogue.Job) { j.Done, j.Outcomes = before, append(j.Outcomes, outcome) })
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return err
+	}
+	switch {
+	case r.failed > 0 && r.failed == len(r.request.Sources):
+		return fmt.Errorf("none of the %d sources could be read", r.failed)
+	case r.failed > 0:
+		return fmt.Errorf("%w: %d of %d sources could not be read", jobs.ErrPart, r.failed, len(r.request.Sources))
+	}
+	return nil
+}
+
+// source surveys one source, and does what else is asked for.
+func (r *round) source(ctx context.Context, src catalogue.Source) error {
+	s := r.reader.Site
+	if src.Traits.Live() {
+		if err := s.RefreshPeople(ctx, src.Machine, r.now()); err != nil {
+			return err
 		}
-		switch {
-		case failed > 0 && failed == len(request.Sources):
-			return fmt.Errorf("none of the %d sources could be read", failed)
-		case failed > 0:
-			return fmt.Errorf("%w: %d of %d sources could not be read", jobs.ErrPart, failed, len(request.Sources))
-		}
+	}
+	src, err := s.Catalogue.Source(ctx, src.ID) // as it is now that it has its turn
+	if errors.Is(err, catalogue.ErrNotFound) {
 		return nil
-	}}
+	}
+	if err != nil {
+		return err
+	}
+	progress := func(seen int64, dir string) { r.progress(src, seen, dir) }
+	result, err := Run(ctx, s, src, r.now(), progress)
+	if errors.Is(err, catalogue.ErrMeanwhile) { // something was brought back from it: what is there now is read again
+		result, err = Run(ctx, s, src, r.now(), progress)
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if _, gone := s.Catalogue.Source(ctx, src.ID); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
+		err = errors.New("it was removed while it was surveyed; what had been recorded of it went with it")
+	}
+	outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
+	if err != nil {
+		r.fail()
+		outcome.Error = explain.Error(err)
+		if err := s.Catalogue.SetTrouble(ctx, src.ID, outcome.Error); err != nil {
+			return err
+		}
+	}
+	if err == nil && r.request.ReadAll {
+		unread, err := r.reader.DigestAll(ctx, src.ID, func(_, bytes int64, path string) {
+			r.reading(src, bytes, "reading "+place.Readable(path))
+		})
+		if err != nil {
+			return err
+		}
+		if unread > 0 {
+			outcome.Notes = append(outcome.Notes,
+				fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread))
+		}
+	}
+	if err == nil && r.request.Examine {
+		unread, err := r.examiner.All(ctx, src.ID, func(files, bytes int64) {
+			r.reading(src, bytes, fmt.Sprintf("examining: %d files so far", files))
+		})
+		if err != nil {
+			return err
+		}
+		if unread > 0 {
+			outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread))
+		}
+	}
+	r.done(src, outcome)
+	return nil
+}
+
+func (r *round) fail() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.failed++
+}
+
+// progress says how far a source is; the job counts all of them together.
+func (r *round) progress(src catalogue.Source, seen int64, dir string) {
+	r.mu.Lock()
+	r.seen[src.ID] = seen
+	all := sum(r.seen)
+	r.mu.Unlock()
+	r.task.Update(func(j *catalogue.Job) {
+		j.Done, j.Doing = all, src.AtMachine+":"+place.Readable(place.Join(src.At, dir))
+	})
+}
+
+func (r *round) reading(src catalogue.Source, bytes int64, doing string) {
+	r.mu.Lock()
+	r.read[src.ID] = bytes
+	all := sum(r.read)
+	r.mu.Unlock()
+	r.task.Update(func(j *catalogue.Job) { j.Bytes, j.Doing = all, doing })
+}
+
+// done adds what became of a source, in the order in which they were asked for.
+func (r *round) done(src catalogue.Source, outcome catalogue.Outcome) {
+	r.mu.Lock()
+	r.seen[src.ID], r.outcomes[src.ID] = outcome.Found, outcome
+	all := sum(r.seen)
+	var outcomes []catalogue.Outcome
+	for _, id := range r.request.Sources {
+		if o, ended := r.outcomes[id]; ended {
+			outcomes = append(outcomes, o)
+		}
+	}
+	r.mu.Unlock()
+	r.task.Update(func(j *catalogue.Job) { j.Done, j.Outcomes = all, outcomes })
+}
+
+func sum(counts map[int64]int64) (all int64) {
+	for _, n := range counts {
+		all += n
+	}
+	return all
 }

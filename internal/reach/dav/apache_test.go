@@ -195,7 +195,7 @@ func TestAnAddressNamesFilesOnlyWhereItMay(t *testing.T) {
 		"secret-file=" + dir + "/out":         "lies in none of the folders",
 		"secret-file=" + dir + "/in/../out":   "lies in none of the folders",
 		"secret-file=" + dir + "/inside/x":    "lies in none of the folders",
-		"secret-file=" + dir + "/in/link":     "not a file",
+		"secret-file=" + dir + "/in/link":     "not a regular file",
 		"secret-file=in/secret":               "absolute path",
 		"authority=" + dir + "/out.pem":       "lies in none of the folders",
 		"authority=" + dir + "/in/pem":        "holds no certificate",

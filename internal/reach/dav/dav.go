@@ -54,7 +54,8 @@ const (
 // drive is a Session.
 type drive struct {
 	client *http.Client
-	base   *url.URL // with a slash at its end
+	paces  time.Duration // in which something has to come; 0: paceSpan
+	base   *url.URL      // with a slash at its end
 	user   string
 	secret string
 }
@@ -266,14 +267,31 @@ func (d *drive) path(href string) (string, bool) {
 	}
 	path := "/" + strings.TrimSuffix(below, "/")
 	clean, err := place.Clean(path)
-	return clean, err == nil && clean == path
+	return clean, err == nil && clean == path && len(clean) <= maxPath && len(place.Name(clean)) <= maxName
+}
+
+// maxPath and maxName are how long paths and names may be, in bytes: longer ones no file system takes.
+const maxPath, maxName = 4096, 1024
+
+func (d *drive) span() time.Duration {
+	if d.paces > 0 {
+		return d.paces
+	}
+	return paceSpan
 }
 
 // request sends a request and returns the answer where its status is one that is expected.
 func (d *drive) request(ctx context.Context, method string, u *url.URL, header http.Header, body io.Reader, size int64,
 	expected ...int) (*http.Response, error) {
+	asked := ctx
+	ctx, watch := paced(ctx, d.span())
+	if body != nil && body != http.NoBody {
+		body = &sentBody{body, watch}
+	}
+	watch.quiet.Store(body == nil || body == http.NoBody) // until a head comes, which has its own time
 	r, err := http.NewRequestWithContext(ctx, method, u.String(), body)
 	if err != nil {
+		watch.stop()
 		return nil, err
 	}
 	if size >= 0 && body != nil {
@@ -293,8 +311,14 @@ func (d *drive) request(ctx context.Context, method string, u *url.URL, header h
 	}
 	answer, err := d.client.Do(r)
 	if err != nil {
-		return nil, failure(ctx, err)
+		cause := context.Cause(ctx)
+		watch.stop()
+		if asked.Err() == nil && errors.Is(cause, errSlow) {
+			return nil, cause
+		}
+		return nil, failure(asked, err)
 	}
+	answer.Body = &pacedBody{answer.Body, ctx, watch, true}
 	for _, status := range expected {
 		if answer.StatusCode == status {
 			return answer, nil

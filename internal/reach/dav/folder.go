@@ -40,10 +40,10 @@ func (f *folder) Info(ctx context.Context) (reach.Info, error) {
 }
 
 func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
-	all, names, err := f.d.list(ctx, f.path)
+	all, err := f.d.list(ctx, f.path)
 	infos := make([]reach.Info, len(all))
 	for i := range all {
-		infos[i] = all[i].info(names[i])
+		infos[i] = all[i].Info
 	}
 	return infos, err
 }
@@ -220,7 +220,7 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 	}
 	header := http.Header{"Trash": {"F"}}
 	if r.folder() {
-		all, _, err := f.d.list(ctx, at)
+		all, err := f.d.list(ctx, at)
 		if err != nil {
 			return err
 		}

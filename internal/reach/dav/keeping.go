@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -25,7 +26,7 @@ func (d *drive) Changes(ctx context.Context, path, since string, see func(reach.
 			if !ok || at == path || !place.Under(at, path) {
 				return nil
 			}
-			return see(reach.Kept{Path: at, Info: r.info(place.Name(at)), Tag: r.prop.Tag, Gone: r.gone()})
+			return see(reach.Kept{Path: at, Info: r.info(place.Name(at)), Tag: r.tag(), Gone: r.gone()})
 		})
 	}
 	if since != "" {
@@ -66,21 +67,17 @@ func (d *drive) walk(ctx context.Context, path string, depth int, see func(reach
 	if depth > maxDepth {
 		return fmt.Errorf("%s: folders lie more than %d deep: %w", place.Quote(path), maxDepth, problem.TooLarge)
 	}
-	all, names, err := d.list(ctx, path)
+	all, err := d.list(ctx, path)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
-	order := make([]int, len(all))
-	for i := range order {
-		order[i] = i
-	}
-	slices.SortFunc(order, func(a, b int) int { return strings.Compare(names[a], names[b]) })
-	for _, i := range order {
-		at := place.Join(path, names[i])
-		if err := see(reach.Kept{Path: at, Info: all[i].info(names[i]), Tag: all[i].prop.Tag}); err != nil {
+	slices.SortFunc(all, func(a, b listed) int { return strings.Compare(a.Name, b.Name) })
+	for _, e := range all {
+		at := place.Join(path, e.Name)
+		if err := see(reach.Kept{Path: at, Info: e.Info, Tag: e.tag}); err != nil {
 			return err
 		}
-		if all[i].folder() {
+		if e.Type == entry.Folder {
 			if err := d.walk(ctx, at, depth+1, see); err != nil {
 				return err
 			}
@@ -120,7 +117,7 @@ func (d *drive) Versions(ctx context.Context, path string) (all []reach.KeptVers
 		if name == "" {
 			name = place.Name("/" + strings.Trim(href, "/"))
 		}
-		all = append(all, reach.KeptVersion{Name: name, Address: href, At: at, Written: i.Written, Size: i.Size, Tag: r.prop.Tag, Author: line(r.prop.Author),
+		all = append(all, reach.KeptVersion{Name: name, Address: href, At: at, Written: i.Written, Size: i.Size, Tag: r.tag(), Author: line(r.prop.Author),
 			Comment: line(r.prop.Comment), Current: current != "" && sameHref(current, r.Href)})
 		return nil
 	})
@@ -197,6 +194,8 @@ func (d *drive) findHref(ctx context.Context, href, depth string, see func(resou
 	}
 	body := strings.Replace(properties, asked, asked+trashAsked, 1)
 	header := http.Header{"Depth": {depth}, "Content-Type": {"application/xml; charset=utf-8"}}
+	ctx, end := context.WithTimeoutCause(ctx, listTime, errEndless)
+	defer end()
 	answer, err := d.request(ctx, "PROPFIND", u, header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
 	if err != nil {
 		return err
@@ -221,6 +220,7 @@ func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedIt
 	if trash == "" || !ok {
 		return nil, problem.Unsupported
 	}
+	held := 0
 	err = d.findHref(ctx, top, "1", func(r resource) error {
 		href, ok := d.here(r.Href)
 		if !ok || r.gone() || sameHref(href, top) {
@@ -230,12 +230,15 @@ func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedIt
 		if decoded, e := url.PathUnescape(r.prop.From); e == nil {
 			from, err = place.Clean("/" + strings.Trim(decoded, "/"))
 		}
-		if err != nil || from == "/" || !place.Under(from, path) {
+		if err != nil || from == "/" || !place.Under(from, path) || len(from) > maxPath {
 			return nil
+		}
+		if held += len(href) + len(from) + perListed; held > maxHeld {
+			return errHeld
 		}
 		all = append(all, reach.RemovedItem{Address: href, Name: place.Name("/" + strings.Trim(href, "/")), From: from,
 			At: readTime(r.prop.RemovedAt), Expires: readTime(r.prop.Expires), By: line(r.prop.RemovedBy), Info: r.info(place.Name(from)),
-			Tag: r.prop.Tag})
+			Tag: r.tag()})
 		return nil
 	})
 	return all, err

@@ -115,6 +115,8 @@ var errAnswer = fmt.Errorf("the server's answer does not follow WebDAV: %w", pro
 // multistatus sends a request that is answered by many resources, and tells of each as it comes.
 func (d *drive) multistatus(ctx context.Context, method, path string, isFolder bool, header http.Header, body string,
 	see func(resource) error) (token string, err error) {
+	ctx, end := context.WithTimeoutCause(ctx, listTime, errEndless)
+	defer end()
 	header.Set("Content-Type", "application/xml; charset=utf-8")
 	answer, err := d.request(ctx, method, d.url(path, isFolder), header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
 	if err != nil {
@@ -132,8 +134,8 @@ func readMultistatus(ctx context.Context, body io.Reader, see func(resource) err
 	fail := func(err error) (string, error) {
 		switch {
 		case ctx.Err() != nil:
-			return "", ctx.Err()
-		case errors.Is(err, problem.TooLarge):
+			return "", context.Cause(ctx)
+		case errors.Is(err, problem.TooLarge), errors.Is(err, problem.Lost):
 			return "", err
 		}
 		return "", fmt.Errorf("%w (%v)", errAnswer, err)
@@ -232,20 +234,48 @@ func (d *drive) look(ctx context.Context, path string) (found resource, err erro
 	return found, err
 }
 
+// listed is something in a folder.
+type listed struct {
+	reach.Info
+	tag string
+}
+
+// maxHeld is how much is held of one listing, in bytes.
+const maxHeld, perListed = 64 << 20, 360
+
+// errHeld says that a listing is longer than is held at once.
+var errHeld = fmt.Errorf("what it lists takes more than %d MiB: %w", maxHeld>>20, problem.TooLarge)
+
 // list describes what is in a folder.
-func (d *drive) list(ctx context.Context, path string) (all []resource, names []string, err error) {
+func (d *drive) list(ctx context.Context, path string) (all []listed, err error) {
 	met := map[string]bool{}
+	held := 0
 	err = d.find(ctx, path, "1", nil, func(r resource) error {
 		at, ok := d.path(r.Href)
 		if !ok || r.gone() || place.Folder(at) != path || at == path {
 			return nil // itself, or what is not in it
 		}
-		name := place.Name(at)
-		if reach.CheckName(name) == nil && !met[name] {
-			met[name] = true
-			all, names = append(all, r), append(names, name)
+		name := strings.Clone(place.Name(at))
+		if reach.CheckName(name) != nil || met[name] {
+			return nil
 		}
+		met[name] = true
+		l := listed{r.info(name), r.tag()}
+		if held += len(name) + len(l.tag) + perListed; held > maxHeld {
+			return errHeld
+		}
+		all = append(all, l)
 		return nil
 	})
-	return all, names, err
+	return all, err
+}
+
+// maxTag is how long what tells contents apart may be; a longer one tells nothing.
+const maxTag = 512
+
+func (r *resource) tag() string {
+	if len(r.prop.Tag) > maxTag {
+		return ""
+	}
+	return strings.Clone(r.prop.Tag)
 }

@@ -2,12 +2,14 @@ package cloud
 
 import (
 	"cmp"
+	"container/heap"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/exclude"
@@ -32,18 +34,38 @@ type keptFile struct {
 	Versions []string `json:"versions,omitempty"` // former ones, by name
 }
 
-// maxFiles is how many entries a drive may have.
-const maxFiles = 2_000_000
+// What is held of a drive, in bytes: its paths, with what tells contents apart. Versions are asked for some files at a time, and told as they
+// come.
+const (
+	maxHeld  = 80 << 20
+	perEntry = 240
+	atOnce   = 512 // files whose versions are asked for together
+)
 
 // surveying is one survey.
 type surveying struct {
 	*store
 	before, now memo
-	kept        map[string]reach.Kept // what is told now, by path below the store's folder
-	all         []reported
+	all         []told // what is told now
+	held        int
+	out         telling
 	whole       bool // everything is told, and not only what changed
 	missed      int  // files whose versions could not be asked for
 }
+
+// told is something that the drive tells: of what it has, or of what is in its trash.
+type told struct {
+	path    string // below the store's folder
+	tag     string
+	size    int64
+	written time.Time
+	folder  bool
+	gone    bool
+	removed *reach.RemovedItem
+}
+
+// at is where it is in the order of surveys.
+func (t *told) at() sighting.Locator { return locate(t.path) }
 
 // reported is something to be sighted or called gone.
 type reported struct {
@@ -53,7 +75,7 @@ type reported struct {
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	refuse := func(err error) error { return fmt.Errorf("read the drive at %s: %w", place.Quote(s.At), err) }
-	v := &surveying{store: s, kept: map[string]reach.Kept{}}
+	v := &surveying{store: s, out: telling{report: report}}
 	if raw := known.Memo(); raw != nil && json.Unmarshal(raw, &v.before) != nil {
 		v.before = memo{}
 	}
@@ -71,11 +93,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		if !ok || path == "" {
 			return nil
 		}
-		if len(v.kept) >= maxFiles {
-			return fmt.Errorf("it has more than %d entries: %w", maxFiles, problem.TooLarge)
-		}
-		v.kept[path] = k
-		return nil
+		return v.hold(told{path: path, tag: k.Tag, size: k.Info.Size, written: k.Info.Written, folder: k.Info.Type == entry.Folder, gone: k.Gone})
 	})
 	if err != nil {
 		return refuse(err)
@@ -89,61 +107,87 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 			v.now.Files[path] = f
 		}
 	}
-	if err := v.files(ctx); err != nil {
+	v.out.gone = !whole
+	if err := v.removed(ctx); err != nil {
 		return refuse(err)
 	}
-	if err := v.removed(ctx); err != nil {
+	if err := v.tell(ctx); err != nil {
 		return refuse(err)
 	}
 	if v.missed > 0 {
 		report.Note(fmt.Sprintf("The versions of %d files could not be asked for; they are read as they are now.", v.missed))
-	}
-	if err := v.report(report); err != nil {
-		return err
 	}
 	encoded, err := json.Marshal(v.now)
 	report.Remember(encoded)
 	return err
 }
 
-// files takes up what the drive tells of files and folders, and asks for the versions of what has changed.
-func (v *surveying) files(ctx context.Context) error {
-	var ask []string
-	for path, k := range v.kept {
-		switch {
-		case v.skipped(path):
-			delete(v.kept, path)
-		case k.Gone:
-			v.forget(path)
-		case k.Info.Type == entry.Folder:
-			v.all = append(v.all, reported{Sighting: v.folder(path)})
-		default:
-			if was, ok := v.before.Files[path]; ok && was.Tag != "" && was.Tag == k.Tag {
-				v.asBefore(path, k, was)
-				continue
-			}
-			ask = append(ask, path)
-		}
+// hold takes up something that is told.
+func (v *surveying) hold(t told) error {
+	if v.held += len(t.path) + len(t.tag) + perEntry; v.held > maxHeld {
+		return fmt.Errorf("what it holds takes more than %d MiB to be told: %w", maxHeld>>20, problem.TooLarge)
 	}
-	slices.Sort(ask)
-	versions := make([][]reach.KeptVersion, len(ask))
-	failed := make([]error, len(ask))
-	for from := 0; from < len(ask); from += 1024 {
-		some := ask[from:min(len(ask), from+1024)]
+	v.all = append(v.all, t)
+	return nil
+}
+
+// tell tells everything in the order that surveys have, and asks for the versions of what has changed.
+func (v *surveying) tell(ctx context.Context) error {
+	slices.SortFunc(v.all, func(a, b told) int {
+		return compare(a.at(), b.at())
+	})
+	for some := range slices.Chunk(v.all, atOnce) {
+		versions := make([][]reach.KeptVersion, len(some))
+		failed := make([]error, len(some))
 		if err := reach.SideBySide(len(some), func(n int) error {
-			versions[from+n], failed[from+n] = v.keeper.Versions(ctx, place.Join(v.At, some[n]))
+			if t := &some[n]; v.changed(t) {
+				versions[n], failed[n] = v.keeper.Versions(ctx, place.Join(v.At, t.path))
+			}
 			return ctx.Err()
 		}); err != nil {
 			return err
 		}
-	}
-	for n, path := range ask {
-		switch {
-		case failed[n] == nil, errors.Is(failed[n], problem.Unsupported), errors.Is(failed[n], problem.NotThere):
-		default:
-			v.missed++
+		for n := range some {
+			if err := failed[n]; err != nil && !errors.Is(err, problem.Unsupported) && !errors.Is(err, problem.NotThere) {
+				v.missed++
+			}
+			if err := v.one(&some[n], versions[n]); err != nil {
+				return err
+			}
 		}
-		v.file(path, v.kept[path], versions[n])
+	}
+	return v.out.until(nil)
+}
+
+// changed tells whether something is a file that is another than before.
+func (v *surveying) changed(t *told) bool {
+	if t.removed != nil || t.gone || t.folder || v.skipped(t.path) {
+		return false
+	}
+	was, ok := v.before.Files[t.path]
+	return !ok || was.Tag == "" || was.Tag != t.tag
+}
+
+// one tells one thing, with its versions.
+func (v *surveying) one(t *told, versions []reach.KeptVersion) error {
+	at := t.at()
+	if err := v.out.until(&at); err != nil {
+		return err
+	}
+	switch {
+	case v.skipped(t.path):
+	case t.removed != nil && t.gone:
+		v.out.put(reported{sighting.Sighting{At: removedAt(t.path, t.removed.Name)}, true})
+	case t.removed != nil:
+		v.out.put(reported{Sighting: v.inTrash(t)})
+	case t.gone:
+		v.forget(t.path)
+	case t.folder:
+		v.out.put(reported{Sighting: v.folder(t.path)})
+	case !v.changed(t):
+		v.asBefore(t.path, v.before.Files[t.path])
+	default:
+		v.file(t, versions)
 	}
 	return nil
 }
@@ -188,9 +232,9 @@ func removedAt(path, name string) sighting.Locator {
 
 // forget says of a file or folder that it is gone from the drive.
 func (v *surveying) forget(path string) {
-	v.all = append(v.all, reported{sighting.Sighting{At: locate(path)}, true})
+	v.out.put(reported{sighting.Sighting{At: locate(path)}, true})
 	for _, name := range v.before.Files[path].Versions {
-		v.all = append(v.all, reported{sighting.Sighting{At: versionAt(path, name)}, true})
+		v.out.put(reported{sighting.Sighting{At: versionAt(path, name)}, true})
 	}
 	delete(v.now.Files, path)
 }
@@ -201,20 +245,20 @@ func (v *surveying) folder(path string) sighting.Sighting {
 }
 
 // asBefore takes up a file that did not change, with the versions that were known of it.
-func (v *surveying) asBefore(path string, k reach.Kept, was keptFile) {
+func (v *surveying) asBefore(path string, was keptFile) {
 	v.now.Files[path] = was
-	v.all = append(v.all, reported{Sighting: sighting.Sighting{At: locate(path), Same: true}})
+	v.out.put(reported{Sighting: sighting.Sighting{At: locate(path), Same: true}})
 	for _, name := range was.Versions {
-		v.all = append(v.all, reported{Sighting: sighting.Sighting{At: versionAt(path, name), Same: true}})
+		v.out.put(reported{Sighting: sighting.Sighting{At: versionAt(path, name), Same: true}})
 	}
 }
 
 // file takes up a file with its versions.
-func (v *surveying) file(path string, k reach.Kept, versions []reach.KeptVersion) {
-	at := place.Join(v.At, path)
-	seen := sighting.Sighting{At: locate(path), Ref: sighting.Ref(refNow + at), Origin: v.origin(path), Type: entry.File, Size: k.Info.Size,
-		Written: k.Info.Written, Readable: true, Lies: "the drive, as it is now"}
-	keeps := keptFile{Tag: k.Tag}
+func (v *surveying) file(t *told, versions []reach.KeptVersion) {
+	path, at := t.path, place.Join(v.At, t.path)
+	seen := sighting.Sighting{At: locate(path), Ref: sighting.Ref(refNow + at), Origin: v.origin(path), Type: entry.File, Size: t.size,
+		Written: t.written, Readable: true, Lies: "the drive, as it is now"}
+	keeps := keptFile{Tag: t.tag}
 	for _, x := range versions {
 		if x.Current {
 			seen.Told, seen.Author, seen.Message = x.At, x.Author, x.Comment
@@ -230,14 +274,14 @@ func (v *surveying) file(path string, k reach.Kept, versions []reach.KeptVersion
 		old.Size, old.Written, old.Told, old.Author, old.Message = x.Size, x.Written, x.At, x.Author, x.Comment
 		old.Lies = "the drive, version " + place.Readable(x.Name)
 		old.Mark = mark(x.Size, old, x.Tag)
-		v.all = append(v.all, reported{Sighting: old})
+		v.out.put(reported{Sighting: old})
 	}
-	seen.Mark = mark(k.Info.Size, seen, k.Tag)
-	v.all = append(v.all, reported{Sighting: seen})
+	seen.Mark = mark(t.size, seen, t.tag)
+	v.out.put(reported{Sighting: seen})
 	v.now.Files[path] = keeps
 	for _, name := range v.before.Files[path].Versions {
 		if !slices.Contains(keeps.Versions, name) {
-			v.all = append(v.all, reported{sighting.Sighting{At: versionAt(path, name)}, true})
+			v.out.put(reported{sighting.Sighting{At: versionAt(path, name)}, true})
 		}
 	}
 }
@@ -265,50 +309,84 @@ func (v *surveying) removed(ctx context.Context) error {
 			continue
 		}
 		v.now.Removed[r.Name] = path
-		seen := sighting.Sighting{At: removedAt(path, r.Name), Ref: sighting.Ref(refKept + r.Address + " " + r.From), Origin: v.origin(path),
-			Type: r.Info.Type, Size: r.Info.Size, Written: r.Info.Written, GoneAt: r.At, Readable: true, Lies: "the drive's own trash"}
-		if r.By != "" {
-			seen.Notes = append(seen.Notes, fmt.Sprintf("It was removed on the drive by %s.", place.Readable(r.By)))
+		if err := v.hold(told{path: path, removed: &r}); err != nil {
+			return err
 		}
-		if !r.Expires.IsZero() {
-			seen.Notes = append(seen.Notes, fmt.Sprintf("The drive keeps it until %s.", r.Expires.UTC().Format("2 January 2006 15:04 MST")))
-		}
-		seen.Mark = mark(r.Info.Size, seen, r.Tag)
-		v.all = append(v.all, reported{Sighting: seen})
 	}
 	if !v.whole {
 		for name, path := range v.before.Removed {
 			if _, still := v.now.Removed[name]; !still {
-				v.all = append(v.all, reported{sighting.Sighting{At: removedAt(path, name)}, true})
+				if err := v.hold(told{path: path, gone: true, removed: &reach.RemovedItem{Name: name}}); err != nil {
+					return err
+				}
 			}
 		}
 	}
 	return nil
 }
 
-// report sights everything in the order that surveys have.
-func (v *surveying) report(report source.Reporter) error {
-	ordered := make([]*reported, len(v.all))
-	for i := range v.all {
-		ordered[i] = &v.all[i]
+// inTrash is something in the drive's trash.
+func (v *surveying) inTrash(t *told) sighting.Sighting {
+	r := t.removed
+	seen := sighting.Sighting{At: removedAt(t.path, r.Name), Ref: sighting.Ref(refKept + r.Address + " " + r.From), Origin: v.origin(t.path),
+		Type: r.Info.Type, Size: r.Info.Size, Written: r.Info.Written, GoneAt: r.At, Readable: true, Lies: "the drive's own trash"}
+	if r.By != "" {
+		seen.Notes = append(seen.Notes, fmt.Sprintf("It was removed on the drive by %s.", place.Readable(r.By)))
 	}
-	slices.SortFunc(ordered, func(a, b *reported) int {
-		return cmp.Or(strings.Compare(a.At.Dir, b.At.Dir), strings.Compare(a.At.Name, b.At.Name))
-	})
-	for n, x := range ordered {
-		if n > 0 && ordered[n-1].At == x.At {
+	if !r.Expires.IsZero() {
+		seen.Notes = append(seen.Notes, fmt.Sprintf("The drive keeps it until %s.", r.Expires.UTC().Format("2 January 2006 15:04 MST")))
+	}
+	seen.Mark = mark(r.Info.Size, seen, r.Tag)
+	return seen
+}
+
+// telling puts what is told into the order that surveys have: what belongs to a file is called after it with a slash behind, and other names
+// may lie between.
+type telling struct {
+	report source.Reporter
+	gone   bool // what is gone is told too
+	heap   pile
+	last   sighting.Locator
+	any    bool
+}
+
+func (t *telling) put(r reported) { heap.Push(&t.heap, r) }
+
+// until tells what comes before something, or all.
+func (t *telling) until(before *sighting.Locator) error {
+	for len(t.heap) > 0 && (before == nil || compare(t.heap[0].At, *before) < 0) {
+		r := heap.Pop(&t.heap).(reported)
+		if t.any && r.At == t.last {
 			continue // a server that tells of a name twice
 		}
+		t.last, t.any = r.At, true
 		err := error(nil)
 		switch {
-		case !x.gone:
-			err = report.Sight(x.Sighting)
-		case !v.whole:
-			err = report.Gone(x.At)
+		case !r.gone:
+			err = t.report.Sight(r.Sighting)
+		case t.gone:
+			err = t.report.Gone(r.At)
 		}
 		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+func compare(a, b sighting.Locator) int {
+	return cmp.Or(strings.Compare(a.Dir, b.Dir), strings.Compare(a.Name, b.Name))
+}
+
+// pile is a heap by the order of surveys.
+type pile []reported
+
+func (p pile) Len() int           { return len(p) }
+func (p pile) Less(i, j int) bool { return compare(p[i].At, p[j].At) < 0 }
+func (p pile) Swap(i, j int)      { p[i], p[j] = p[j], p[i] }
+func (p *pile) Push(x any)        { *p = append(*p, x.(reported)) }
+func (p *pile) Pop() any {
+	last := (*p)[len(*p)-1]
+	*p = (*p)[:len(*p)-1]
+	return last
 }
