@@ -37,7 +37,7 @@ type change struct {
 
 // Bounds on a history, in bytes. What is held of it is what its commits say of files: of more, the latest is told.
 const (
-	maxHistory  = 64 << 20
+	maxHistory  = 48 << 20
 	perCommit   = 400
 	perChange   = 160 // with what is worked out from it
 	perText     = 80  // besides the text
