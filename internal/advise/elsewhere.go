@@ -261,7 +261,11 @@ func (s *elsewhereSearch) lost() error {
 		if s.met[f.Place] {
 			continue
 		}
-		s.add(f, advice.Elsewhere{Named: true})
+		c, err := s.Site.Catalogue.Copy(s.ctx, f.Copy)
+		if err != nil {
+			return err
+		}
+		s.add(f, advice.Elsewhere{Named: true, Claimed: c.Claimed == s.q.Place.Path})
 	}
 	return nil
 }

@@ -139,12 +139,26 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 		}
 	}
 	if len(f.Versions) == 0 {
+		f.Versions = recordAlone(facts)
+	}
+	if len(f.Versions) == 0 {
 		for len(b.left) > 0 && b.left[len(b.left)-1].file == len(b.files) {
 			b.left = b.left[:len(b.left)-1]
 		}
 		return
 	}
 	b.files = append(b.files, f)
+}
+
+// recordAlone is a file of which nothing is left but the record that it was thrown away.
+func recordAlone(facts []catalogue.Fact) []advice.FolderVersion {
+	for i := range facts {
+		if f := &facts[i]; !f.Readable && !f.Gone.IsZero() && f.Type == entry.Other {
+			gone := f.Gone.UnixNano()
+			return []advice.FolderVersion{{Arrived: gone - 1, First: gone - 1, LastSeen: gone, Superseded: gone, Size: -1, Proved: true, Ends: true}}
+		}
+	}
+	return nil
 }
 
 // version keeps of a version what a folder's advice is made of.

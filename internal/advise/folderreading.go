@@ -164,7 +164,7 @@ func (r *folderReading) Anew(f *advice.FolderFile) (advice.Evidence, bool) {
 	return ev, err == nil
 }
 
-// MovedTo finds what came, on any machine, when a file went, with its size, its time and, where both are known, its digest.
+// MovedTo finds what came, on any machine, once a file had gone, with its size, its time and, where both are known, its digest.
 func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	const some = 20
 	last := &f.Versions[len(f.Versions)-1]
@@ -193,11 +193,15 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 		}
 		stands[t.Place] = stands[t.Place] || t.Open && s.Source.Traits.Live()
 	}
+	if last.ThrownAt != 0 {
+		return place.Place{}, false
+	}
+	// What came up when it went is it; what came up later it became by further moves, of which not all need have been seen.
+	best, came := place.Place{}, int64(0)
 	for _, t := range facts { // in their order
-		at := first[t.Place]
-		if stands[t.Place] && at > last.LastSeen && at <= last.Superseded && last.ThrownAt == 0 {
-			return t.Place, true
+		if at := first[t.Place]; stands[t.Place] && at > last.LastSeen && (came == 0 || at < came) {
+			best, came = t.Place, at
 		}
 	}
-	return place.Place{}, false
+	return best, came != 0
 }

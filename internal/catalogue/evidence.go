@@ -120,7 +120,8 @@ func (c *Catalogue) readStore(ctx context.Context, src Source) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution}
+	s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution,
+		Entire: src.Traits.Entire}
 	return s, nil
 }
 

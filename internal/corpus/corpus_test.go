@@ -28,6 +28,10 @@ func TestTheRightCopyIsRecommendedForEveryLossInTheCorpus(t *testing.T) {
 				outcomes[n] = o
 				assert.True(t, o.Right, "got %s", o.Got)
 				if r := o.Answer.Recommended; r != nil {
+					if c.To != "" {
+						assert.Equal(t, c.To, r.To.Path)
+					}
+					assert.False(t, c.Unsure && r.Sure == advice.Certain, "it is called certain: %v", advice.Texts(r.Because))
 					assert.NotEmpty(t, r.Because)
 					assert.NotEmpty(t, r.Costs)
 				} else {

@@ -14,7 +14,7 @@ func All() []Case {
 		encrypted, truncated, encryptedRenamed, worse, withoutRecord, bulkCopied, renamedDeleted,
 		acrossMachines, redirected, wrongExtension, wrongClocks, daylight, thinned, excludedFolder, expired, misplaced, unsaved,
 		hinted, contradictions, leftoversForEveryLoss, damageThatHides, twoMachines, becameAnother, renamed, thinnedTorn, springForward,
-		recordsAlone} {
+		recordsAlone, leftoversByName, calledAnother, contradicted} {
 		all = append(all, family()...)
 	}
 	return all

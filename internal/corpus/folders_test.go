@@ -27,7 +27,8 @@ func Folders() []FolderCase {
 	for i := range all {
 		all[i].Family = "folders"
 	}
-	return slices.Concat(all, removedFolders(), regressedFolders(), damagedFolders(), purposefulFolders(), randomFolders())
+	return slices.Concat(all, removedFolders(), regressedFolders(), damagedFolders(), purposefulFolders(), randomFolders(), movedFolders(),
+		nobodys())
 }
 
 func basicFolders() []FolderCase {

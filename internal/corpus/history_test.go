@@ -34,6 +34,10 @@ type Case struct {
 	Found string
 	// Other is the kind of source of which a runner-up must be listed; "" where nothing is asked of that.
 	Other string
+	// To is the name that it must get; "" where nothing is asked of that.
+	To string
+	// Unsure says that the answer must not be called certain.
+	Unsure bool
 }
 
 // Now is when every case is asked.
@@ -168,6 +172,16 @@ func (h *History) Discard(path string) {
 		trash.EncodePercent(path), h.clock.Add(h.skew).In(zone).Format("2006-01-02T15:04:05"))), h.clock)
 	h.fail(os.MkdirAll(h.on(First, can+"/files"), 0o755))
 	h.fail(os.Rename(h.on(First, path), h.on(First, can+"/files/"+name)))
+}
+
+// Claim puts an item into the trash of another user of the machine, whose record says that it came from a path that she may not write.
+func (h *History) Claim(path string, content []byte, written time.Time) {
+	can := "/home/oda/.local/share/Trash"
+	h.write(h.on(First, "/etc/passwd"), []byte("root:x:0:0:root:/root:/bin/sh\nines:x:1001:1001:Inês Falk:/home/ines:/bin/sh\n"+
+		"oda:x:1002:1002:Oda Brandt:/home/oda:/bin/sh\n"), h.clock)
+	h.write(h.on(First, can+"/files/"+filepath.Base(path)), content, written)
+	h.write(h.on(First, can+"/info/"+filepath.Base(path)+".trashinfo"), []byte(fmt.Sprintf("[Trash Info]\nPath=%s\nDeletionDate=%s\n",
+		trash.EncodePercent(path), written.Add(time.Minute).Format("2006-01-02T15:04:05"))), written)
 }
 
 // Empty empties the trash.
@@ -340,7 +354,10 @@ func (h *History) enrol(machine string) error {
 		return err
 	}
 	for _, n := range []site.NewSource{{Machine: machine, Kind: "live", At: "/home"}, {Machine: machine, Kind: "trash", At: Home},
-		{Machine: machine, Kind: "strays", At: "/home"}} {
+		{Machine: machine, Kind: "strays", At: "/home"}, {Machine: machine, Kind: "trash", At: "/home/oda"}} {
+		if n.At == "/home/oda" && !exists(h.on(machine, n.At)) {
+			continue
+		}
 		if _, err := h.site.AddSource(h.ctx, n); err != nil {
 			return err
 		}

@@ -100,9 +100,11 @@ type Elsewhere struct {
 	At     time.Time // when it was written
 	// Back says which of the file's last contents it has, byte for byte: 1 is the last one, 2 the one before; 0: none of them.
 	Back  int
-	Named bool      // it has the file's name
-	Lost  bool      // it stands nowhere; no record says where it came from
-	Came  time.Time // when something was first seen at its place
+	Named bool // it has the file's name
+	Lost  bool // it stands nowhere; no record that is trusted says where it came from
+	// Claimed says that a record does which may be forged: that it came from this place.
+	Claimed bool
+	Came    time.Time // when something was first seen at its place
 	// Seen and Gone tell of what stands there no more when it was last seen, and when it was deleted; zero where it stands, or
 	// where nobody recorded it.
 	Seen, Gone time.Time

@@ -196,7 +196,11 @@ func (c *chooser) elsewhere() {
 			c.found(e.Copy.Place)
 		}
 		if r := c.Recommended; e.Lost && e.Back == 0 && r != nil && r.Version >= 0 && e.At.After(c.savedAt(r.Version)) {
-			c.note("unrecorded-newer", "source", c.sourceName(e.Copy), "at", e.At)
+			code := "unrecorded-newer"
+			if e.Claimed {
+				code = "claimed-newer"
+			}
+			c.note(code, "source", c.sourceName(e.Copy), "at", e.At)
 		}
 	}
 	for n := len(c.Trail.Versions) - 1; n >= 0; n-- {

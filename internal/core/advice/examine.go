@@ -7,6 +7,8 @@ import (
 
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -39,6 +41,10 @@ func (c *chooser) byItself(n int) Examined {
 // verdictOf judges beside the other versions what was found of one.
 func (c *chooser) verdictOf(n int, found *Examined) {
 	looks := c.Loss == Damaged || c.mixed.leftover(n) != nil
+	untold := c.Loss == Damaged && found.State == condition.Sound && found.Rename == "" && fileclass.Of(c.Trail.Versions[n].Place.Name()) == fileclass.Other
+	if (found.State == condition.Doubtful || untold) && !found.Empty && c.mixed.leftover(n) == nil && !c.hidden(n) {
+		c.underFormerName(n, found)
+	}
 	switch {
 	case found.Empty && !c.everHeld():
 		found.State, found.Reasons = condition.Sound, []string{c.Reason("empty-always").Text}
@@ -54,6 +60,28 @@ func (c *chooser) verdictOf(n int, found *Examined) {
 	case found.State == condition.Doubtful && !found.Proved && c.becameNothing(n, found):
 	case looks && found.State != condition.Broken && found.State != condition.Unread && !found.Proved:
 		c.judgeEnd(n, found)
+	}
+}
+
+// underFormerName finds out whether a version that is not what its name says is what it says under a name of another type that the file had
+// before: then nothing is wrong with it but its name.
+func (c *chooser) underFormerName(n int, found *Examined) {
+	now := c.Trail.Versions[n].Place.Name()
+	for k := n - 1; k >= 0; k-- {
+		ext := path.Ext(c.Trail.Versions[k].Place.Name())
+		if strings.EqualFold(ext, path.Ext(now)) || ext == "" || !c.isFile(k) || c.mixed.leftover(k) != nil {
+			continue
+		}
+		content := c.contentOf(n)
+		content.As = strings.TrimSuffix(now, path.Ext(now)) + ext
+		under := c.reading.Condition(content)
+		if under.State != condition.Sound || under.Rename != "" {
+			return
+		}
+		*found = under
+		found.Reasons = append([]string{c.Reason("called-before", "name", place.Readable(c.Trail.Versions[k].Place.Name())).Text}, found.Reasons...)
+		found.Rename = content.As
+		return
 	}
 }
 

@@ -169,6 +169,9 @@ type folderChooser struct {
 	breaks  []time.Time // saves of files that clearly went wrong
 	unclear []unclear
 
+	known   map[string]bool // files that do not stand, by path, once endings was worked out
+	endings []string        // that names got with a mass change
+
 	replaced   int         // files in whose place a mass change put others
 	returnedAt []time.Time // when older content was put back
 	goingOn    []goingOn

@@ -1,9 +1,12 @@
 package advice
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
 )
 
@@ -56,8 +59,11 @@ func (c *folderChooser) harmed(i int, hit bool) {
 		return
 	}
 	if hit && c.Mass.New[i] && len(f.Versions) == 1 {
-		c.standing(f)
-		c.add(FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: c.Reason("entry-came")})
+		e := FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: c.Reason("entry-came")}
+		if lost := c.madeMeanwhile(f, c.standing(f)); lost != "" {
+			e = FolderEntry{Path: lost, Part: PartMissing, Size: v.Size, Note: c.Reason("entry-nobodys")}
+		}
+		c.add(e)
 		return
 	}
 	last := len(f.Versions) - 1
@@ -88,6 +94,52 @@ func (c *folderChooser) harmed(i int, hit bool) {
 		return
 	}
 	c.Same++
+}
+
+// madeMeanwhile tells what a file was called that became noise with the others, and that nobody had looked at before: its name promises
+// what is not in it, or it got the ending that the others got. "" where nothing tells that it was a file of somebody's.
+func (c *folderChooser) madeMeanwhile(f *FolderFile, found Examined) string {
+	if found.State == condition.Sound {
+		return ""
+	}
+	for _, ending := range c.newEndings() {
+		if before, ok := strings.CutSuffix(f.Path, ending); ok {
+			if c.known[before] {
+				return "" // it is what became of that
+			}
+			return before
+		}
+	}
+	if found.State != condition.Broken || !found.Noise {
+		return ""
+	}
+	switch fileclass.Of(place.Name("/" + f.Path)) {
+	case fileclass.Other, fileclass.Programs, fileclass.Archives:
+		return ""
+	}
+	return f.Path
+}
+
+// newEndings are what the names of files that went got behind them when they came again as others.
+func (c *folderChooser) newEndings() []string {
+	if c.known != nil {
+		return c.endings
+	}
+	c.known = map[string]bool{}
+	for i := range c.Files {
+		if !c.Files[i].stands() {
+			c.known[c.Files[i].Path] = true
+		}
+	}
+	for i := range c.Files {
+		path := c.Files[i].Path
+		for at := len(path) - 1; at > 0 && path[at] != '/'; at-- {
+			if path[at] == '.' && c.known[path[:at]] && !slices.Contains(c.endings, path[at:]) {
+				c.endings = append(c.endings, path[at:])
+			}
+		}
+	}
+	return c.endings
 }
 
 // mendOne adds an entry for a file that is broken as it stands.

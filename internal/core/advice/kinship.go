@@ -41,6 +41,8 @@ func (c *chooser) judgeKinship(e Elsewhere) kinship {
 		return kinship{true, c.Reason("kin-unrecorded-bytes"), Reason{}}
 	case e.Back == 1:
 		return kinship{true, c.Reason("kin-bytes"), Reason{}}
+	case e.Claimed:
+		return kinship{false, c.Reason("kin-claimed"), Reason{}}
 	case last < 0:
 		return kinship{false, c.sameName(e), Reason{}}
 	}

@@ -3,6 +3,7 @@ package advice
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/entry"
@@ -201,7 +202,7 @@ func (c *chooser) trusted(s *Stray) trust {
 
 func (c *chooser) judgeTrust(s *Stray) (t trust) {
 	own := s.content(c.Evidence.Place.Name())
-	share, told := c.likeness(own)
+	share, told := c.likeness(own, s.Earliest)
 	name := place.Readable(s.Copy.Place.Name())
 	if s.Named {
 		t.why = append(t.why, c.Reason("leftover-name", "name", name, "what", s.What))
@@ -216,6 +217,10 @@ func (c *chooser) judgeTrust(s *Stray) (t trust) {
 		t.why = append(t.why, c.Reason("leftover-shares", "share", Share(share)))
 	case !told && s.Size > 0 && c.known():
 		t.why = append(t.why, c.Reason("leftover-too-big"))
+	}
+	if s.Named && s.Sure && s.Beside && s.Backup { // a rule proves it, whatever it holds
+		t.belongs, t.sure = true, true
+		return t
 	}
 	switch {
 	case !told && c.known() && s.Size > c.largest()*leftoverTimes:
@@ -256,13 +261,25 @@ func (c *chooser) largest() (most int64) {
 	return most
 }
 
-// likeness is the share that a content has in common with the likest of the last versions; told is false where none could be held
-// against it.
-func (c *chooser) likeness(content Content) (share float64, told bool) {
-	met := map[int]bool{}
-	for n := len(c.Trail.Versions) - 1; n >= 0 && len(met) < leftoverHeld; n-- {
+// likeness is the share that a content has in common with the likest of the versions that are nearest to it in time; told is false where
+// none could be held against it. What is itself suspect tells nothing of whose a leftover is.
+func (c *chooser) likeness(content Content, at time.Time) (share float64, told bool) {
+	var near []int
+	for n := range c.Trail.Versions {
 		v := &c.Trail.Versions[n]
-		if c.mixed.leftover(n) != nil || !c.isFile(n) || v.Size == 0 || met[v.Content] || len(readable(c.copiesOf(n))) == 0 {
+		if c.mixed.leftover(n) == nil && c.isFile(n) && v.Size > 0 && !c.suspect(n) && len(readable(c.copiesOf(n))) > 0 {
+			near = append(near, n)
+		}
+	}
+	away := func(n int) time.Duration { return c.Trail.Versions[n].Arrived.Sub(at).Abs() }
+	slices.SortStableFunc(near, func(a, b int) int { return cmp.Or(cmp.Compare(away(a), away(b)), cmp.Compare(b, a)) })
+	if len(near) > 0 { // the last one counts in any case: what was saved after a leftover goes on from it
+		near = append(near, slices.Max(near))
+	}
+	met := map[int]bool{}
+	for i, n := range near {
+		v := &c.Trail.Versions[n]
+		if met[v.Content] || len(met) >= leftoverHeld && i+1 < len(near) {
 			continue
 		}
 		met[v.Content] = true
@@ -271,6 +288,28 @@ func (c *chooser) likeness(content Content) (share float64, told bool) {
 		}
 	}
 	return share, told
+}
+
+// suspect tells whether a version is what the user says is wrong, so that nothing is told by what is like it.
+func (c *chooser) suspect(n int) bool {
+	v := &c.Trail.Versions[n]
+	switch {
+	case c.Loss == Overwritten && !c.Good.IsZero():
+		return v.Arrived.After(c.Good)
+	case c.Loss == Overwritten, c.Loss == Damaged:
+		return c.present(n)
+	}
+	return false
+}
+
+// present tells whether a version is what stands at the place now.
+func (c *chooser) present(n int) bool {
+	for k := n + 1; k < len(c.Trail.Versions); k++ {
+		if c.mixed.leftover(k) == nil {
+			return false
+		}
+	}
+	return c.mixed.leftover(n) == nil && slices.ContainsFunc(c.copiesOf(n), func(copy Copy) bool { return copy.Live && !copy.Leftover })
 }
 
 // rivalled says which other document a leftover is as near to, or nearer.

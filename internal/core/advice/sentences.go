@@ -12,6 +12,9 @@ var sentences = map[string]string{
 	"last-with-words":    "It is the last version with {words} in it.",
 	"last-without-words": "It is the last version without {words} in it.",
 	"no-break-gone":      "No save stands out as the one that went wrong, and the file was gone on {at}. This is what was there last.",
+	"called-before":      "It was called {name} before, and is what that name says.",
+	"newest-other":       "Nobody looked before it was overwritten. It is the newest content other than what is there now.",
+	"wrong-by-word":      "It is what is there now, which is wrong as the user says.",
 	"no-overwriting":     "Nothing is known to have overwritten it. This is the latest content.",
 	"older-came-back":    "It is the version from before {at}, when an older one took its place.",
 	"backdated":          "It is the version from before {at}, when a file with an older date ({written}) took its place.",
@@ -55,6 +58,7 @@ var sentences = map[string]string{
 	"kin-older-bytes":      "An older version of it is there, byte for byte.",
 	"kin-unrecorded-bytes": "It has just this content, byte for byte, without a record of where it came from.",
 	"kin-unrecorded-share": "It has the same name and {share} of the content; no record says where it came from.",
+	"kin-claimed":          "It claims to come from here, and may be forged: somebody who may write its store could not have put it here.",
 	"kin-unrecorded-name":  "It has the same name, and no record says where it came from.",
 	"kin-descendant-name":  "It has the same name and {share} of the last content known, and came up after that.",
 	"kin-descendant":       "It has {share} of the last content known, and came up when that went.",
@@ -150,6 +154,7 @@ var sentences = map[string]string{
 	"assume-leftover": "It is likely, not certain: that it belongs to this document is told by its name and content, not by a save that was seen.",
 	"assume-whole":    "It is likely, not certain: nothing in its format proves that it is whole.",
 	"assume-followed": "It is likely, not certain: that it is what became of the file is told by its content and its time.",
+	"assume-claimed":  "It is likely, not certain: an item written on {at}, in {source}, claims to come from here too. That may be forged; look at it.",
 	"assume-nowhere":  "It is likely, not certain: there is a file of the same name at {place}, which may be it.",
 	"assume-date":     "It is likely, not certain: its date cannot be believed, so when it came is told by who saw it.",
 	"assume-older":    "It is likely, not certain: what was wanted cannot be brought back, and this is the nearest before it.",
@@ -180,6 +185,7 @@ var sentences = map[string]string{
 	"words-apart":      "No version has the words next to each other; each was looked for by itself.",
 	"none-sound":       "No version is known to be sound. This is the newest that nothing speaks against. Open it before you promise anything.",
 	"stands-nowhere":   "It is nowhere on the machines that are looked after, so it is treated as deleted.",
+	"claimed-newer":    "An item in {source} claims to come from here. It was written on {at}, after what is recommended, and may be forged: look at it too.",
 	"unrecorded-newer": "There is an item of the same name in {source} without a record of where it came from. It was written on {at}, after what is recommended: look at it too.",
 
 	// Where we looked.
@@ -244,6 +250,7 @@ var sentences = map[string]string{
 	"entry-unread":    "It was worked on after that, on {at}; nobody examined it.",
 	"entry-goes-on":   "It was saved at the same time, but goes on from what was there ({share} of it is kept), and is not broken.",
 	"entry-recreated": "It was written anew after it was removed, on {at}.",
+	"entry-nobodys":   "It was made since anybody last looked, and became noise with the others: nobody has it as it was.",
 	"entry-came":      "It came with the mass change.",
 
 	// Folders: what it costs.

@@ -41,12 +41,26 @@ func (c *chooser) surely(w candidates, n int) {
 	if r.Copy.Access == Doubted && r.Sure == Certain {
 		r.Sure, why = Likely, c.Reason("assume-whole")
 	}
+	if e := c.contradicting(n); e != nil && r.Sure == Certain {
+		r.Sure, why = Likely, c.Reason("assume-claimed", "at", e.At, "source", c.sourceName(e.Copy))
+	}
 	if why.Code != "" {
 		r.Because = append(r.Because, why)
 	}
 	if r.Sure == Open {
 		c.ask(w, n)
 	}
+}
+
+// contradicting finds an item that claims to come from this place and was written after a version: nil where there is none. It may be
+// forged; it may also be what was lost.
+func (c *chooser) contradicting(n int) *Elsewhere {
+	for i := range c.Evidence.Elsewhere {
+		if e := &c.Evidence.Elsewhere[i]; e.Claimed && e.Back != 1 && e.At.After(c.savedAt(n)) {
+			return e
+		}
+	}
+	return nil
 }
 
 // brokenAfter tells whether a newer version was found to be broken, so that the damage is known to have come after this one.

@@ -138,6 +138,15 @@ func (c *chooser) overwritten() candidates {
 		w.assumed, w.open, w.rival = c.Reason("open-break"), true, c.versionBefore(order, b.at)
 		return w
 	}
+	if b.at < 0 && c.present(order[0]) && len(order) > 1 {
+		// Nobody looked before it was wrong. What stands there is wrong by the user's own word.
+		c.whyNot[order[0]] = c.Reason("wrong-by-word")
+		w.order, w.nearest = order[1:], order[1]
+		w.wanted = c.Trail.Versions[order[0]].Arrived
+		w.because = []Reason{c.Reason("newest-other")}
+		w.assumed, w.open = c.Reason("open-break"), true
+		return w
+	}
 	if b.at < 0 {
 		w.nearest = order[0]
 		w.because = []Reason{c.Reason("no-overwriting")}

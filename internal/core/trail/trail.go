@@ -26,6 +26,8 @@ type Source struct {
 	Resolution time.Duration
 	// Live tells that it is the machine's own files.
 	Live bool
+	// Entire tells that its captures are all the moments at which anything changed.
+	Entire bool
 }
 
 // next returns the first capture after t, if there is one.
@@ -330,7 +332,7 @@ func (b *builder) rename(all []Version, open int, t turn) []Version {
 	v := *prev
 	v.Place, v.Seen, v.First, v.After = b.seen[t.seen].Place, []int{t.seen}, t.at, prev.LastSeen
 	v.Arrived, v.Superseded = prev.LastSeen, time.Time{}
-	if w := b.seen[t.seen].Written; w.After(v.Arrived) && !w.After(t.at) {
+	if w := b.seen[t.seen].Written; w.After(v.Arrived) && !w.After(t.at) && !b.sources[t.source].Entire {
 		v.Arrived = w
 	}
 	prev.Superseded = v.Arrived
@@ -366,7 +368,7 @@ func (b *builder) arrive(v *Version, removed time.Time) {
 	s := &b.seen[v.Seen[0]]
 	v.Written, v.Doubt = s.Written, ""
 	switch {
-	case s.Written.IsZero():
+	case s.Written.IsZero(), b.sources[s.Source].Entire && !s.Beside: // what was written earlier had not come to the line
 		v.Arrived = v.First
 	case s.Written.After(s.First.Add(slack)) && (s.Gone.IsZero() || s.Written.After(s.Gone.Add(slack))):
 		v.Doubt = "it is later than the capture that shows it"

@@ -39,6 +39,8 @@ type Traits struct {
 	Ownerless bool `json:"ownerless,omitempty"`
 	// Proves says that its copies carry checksums, so that reading one shows whether it is whole.
 	Proves bool `json:"proves,omitempty"`
+	// Entire says that its points in time are all that there were: between two of them the earlier holds, whatever write times say.
+	Entire bool `json:"entire,omitempty"`
 	// Expires says that what it holds goes by itself after a while.
 	Expires bool `json:"expires,omitempty"`
 	// Leftovers says that what it holds was left behind by programs beside or instead of documents.

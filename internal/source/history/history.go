@@ -44,7 +44,7 @@ type kind struct{}
 func (kind) Name() string { return "history" }
 
 func (kind) Traits() traits.Traits {
-	return traits.Traits{Shape: traits.Points, Rank: 30, Resolution: time.Second, Ownerless: true, Proves: true, Cost: traits.Little,
+	return traits.Traits{Shape: traits.Points, Rank: 30, Resolution: time.Second, Ownerless: true, Proves: true, Entire: true, Cost: traits.Little,
 		Private: ".git", Tree: true}
 }
 

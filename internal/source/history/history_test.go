@@ -393,3 +393,28 @@ func TestARepositoryElsewhereTellsWhereItsFilesStood(t *testing.T) {
 		}
 	}
 }
+
+// Between a commit on a side branch and its merge, the side's file has not come to the line yet.
+func TestWhatASideBranchWroteStandsFromItsMergeOn(t *testing.T) {
+	s := sitetest.New(t)
+	r := newRepository(t, s)
+	r.commit("begun", map[string]string{"keel.svg": "one"})
+	r.git("switch", "-q", "-c", "side")
+	r.commit("on the side", map[string]string{"rudder.svg": "a rudder"})
+	side := r.at
+	r.git("switch", "-q", "main")
+	r.at = r.at.Add(2 * time.Hour)
+	r.git("merge", "-q", "--no-ff", "-m", "merged", "side")
+	merged := r.at
+	require.NoError(t, os.RemoveAll(filepath.Join(r.dir, "rudder.svg")))
+	s.Survey(r.add())
+	for at, there := range map[time.Time]bool{side.Add(time.Hour): false, merged.Add(-time.Second): false, merged: true, merged.Add(time.Hour): true} {
+		f, err := s.Trails.Folder(t.Context(), place.Place{Machine: "loft", Path: lines}, at, at)
+		require.NoError(t, err)
+		found := false
+		for _, e := range f.Level() {
+			found = found || e.Path == "rudder.svg" && e.Copy != 0
+		}
+		assert.Equal(t, there, found, "%s after the commit on the side", at.Sub(side))
+	}
+}
