@@ -59,6 +59,9 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
+	if err := service.Prepare(options.Dir); err != nil {
+		return err
+	}
 	rules, err := strayRules(options.Dir)
 	if err != nil {
 		return err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	htmltemplate "html/template"
 	"io"
+	"slices"
 	"strings"
 	"text/template"
 	"time"
@@ -50,7 +51,7 @@ type Brought struct {
 
 // Report gathers what a case came to.
 func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone *time.Location) (Report, error) {
-	r := Report{Case: k, At: b.Now(), Reader: reader, zone: zone, written: map[int64]time.Time{}}
+	r := Report{Case: inert(k), At: b.Now(), Reader: reader, zone: zone, written: map[int64]time.Time{}}
 	var err error
 	if r.Aid, err = b.FirstAid(ctx, k, zone); err != nil {
 		return r, err
@@ -68,6 +69,24 @@ func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone
 	}
 	err = b.receipts(ctx, &r)
 	return r, err
+}
+
+// inert is a case whose texts can do nothing where they are shown.
+func inert(k catalogue.Case) catalogue.Case {
+	for _, text := range []*string{&k.Person, &k.Words, &k.Happened, &k.OpenedBy} {
+		*text = place.Inert(*text)
+	}
+	k.Hints.Words, k.Hints.Without = slices.Clone(k.Hints.Words), slices.Clone(k.Hints.Without)
+	for _, words := range [][]string{k.Hints.Words, k.Hints.Without} {
+		for i := range words {
+			words[i] = place.Inert(words[i])
+		}
+	}
+	k.Entries = slices.Clone(k.Entries)
+	for i := range k.Entries {
+		k.Entries[i].Text, k.Entries[i].By = place.Inert(k.Entries[i].Text), place.Inert(k.Entries[i].By)
+	}
+	return k
 }
 
 // receipts gathers what was brought back, and when that was written.

@@ -411,7 +411,7 @@ func entryWords(e api.CaseEntry) string {
 	case api.CaseEntryKindOpened:
 		return "opened"
 	case api.CaseEntryKindChanged:
-		return "changed " + text(e.Text)
+		return "changed " + inert(text(e.Text))
 	case api.CaseEntryKindState:
 		return "set to " + stateWords[api.CaseState(ref)]
 	case api.CaseEntryKindNote:

@@ -91,12 +91,17 @@ const patience = 20 * time.Second
 // maxBody is the largest request body, in bytes: a hundred thousand copies to bring back fit.
 const maxBody = 4 << 20
 
+// Prepare makes a data folder where there is none, and refuses one that others may use before anything is written into it.
+func Prepare(dir string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return fmt.Errorf("open the data folder: %w", err)
+	}
+	return ownedAlone(dir, "the data folder", "chmod 700")
+}
+
 // Open opens the records, settles what the last stop interrupted, and makes a first technician where there is none.
 func Open(ctx context.Context, config Config) (*Service, error) {
-	if err := os.MkdirAll(config.Dir, 0o700); err != nil {
-		return nil, fmt.Errorf("open the data folder: %w", err)
-	}
-	if err := ownedAlone(config.Dir, "the data folder", "chmod 700"); err != nil {
+	if err := Prepare(config.Dir); err != nil {
 		return nil, err
 	}
 	unlock, err := lock(filepath.Join(config.Dir, "lock"))

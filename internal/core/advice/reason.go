@@ -19,6 +19,9 @@ type Reason struct {
 	Text   string
 }
 
+// String is the sentence.
+func (r Reason) String() string { return r.Text }
+
 // Values are what a reason speaks of, by name.
 type Values map[string]any
 

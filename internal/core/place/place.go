@@ -211,3 +211,17 @@ func Quote(path string) string {
 	b.WriteByte('\'')
 	return b.String()
 }
+
+// Inert returns a text as it may be shown on a line of a terminal, a page or a report: whatever is no letter or space, such as what moves
+// a cursor or turns the direction of writing, is a replacement character; lines follow each other behind spaces.
+func Inert(text string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == '\n' || r == '\r' || r == '\t':
+			return ' '
+		case showable(r):
+			return r
+		}
+		return utf8.RuneError
+	}, strings.ToValidUTF8(text, "\uFFFD"))
+}
