@@ -57,6 +57,7 @@ const (
 	maxTextBytes = 8 << 20
 	maxLines     = 60_000
 	maxBlocks    = 2000
+	maxShown     = 1 << 20 // bytes of lines
 	maxCells     = 5000
 	maxEntries   = 5000
 	context      = 3 // unchanged lines around a change

@@ -43,6 +43,7 @@ type Word struct {
 // lines compares two lists of lines or paragraphs.
 func (c *Comparison) lines(left, right []string) {
 	var all []Block
+	e := &effort{words: maxWords, marks: maxMarks}
 	numbers := map[string]int32{}
 	runs := diff.Of(numbered(numbers, left), numbered(numbers, right))
 	for i := 0; i < len(runs); i++ {
@@ -62,7 +63,7 @@ func (c *Comparison) lines(left, right []string) {
 				)
 			}
 		case r.Op == diff.Removed && i+1 < len(runs) && runs[i+1].Op == diff.Added:
-			all = append(all, c.replaced(left, right, r, runs[i+1])...)
+			all = append(all, c.replaced(left, right, r, runs[i+1], e)...)
 			i++
 		case r.Op == diff.Removed:
 			for n := r.AStart; n < r.AEnd; n++ {
@@ -77,9 +78,21 @@ func (c *Comparison) lines(left, right []string) {
 		}
 	}
 	c.Blocks = fold(all)
-	if len(c.Blocks) > maxBlocks {
-		c.Blocks, c.Cut = c.Blocks[:maxBlocks], true
+	if n := shownOf(c.Blocks); n < len(c.Blocks) {
+		c.Blocks, c.Cut = c.Blocks[:n], true
 	}
+}
+
+// shownOf is how many blocks are answered: so many, and so much text.
+func shownOf(all []Block) int {
+	size := 0
+	for n := range all {
+		size += len(all[n].Left) + len(all[n].Right)
+		if n == maxBlocks || n > 0 && size > maxShown {
+			return n
+		}
+	}
+	return len(all)
 }
 
 // numbered gives equal lines equal numbers, so that comparing two costs the same however long they are.
@@ -97,12 +110,12 @@ func numbered(numbers map[string]int32, lines []string) []int32 {
 }
 
 // replaced pairs lines that were removed with lines that took their place, where they are alike.
-func (c *Comparison) replaced(left, right []string, removed, added diff.Run) (all []Block) {
+func (c *Comparison) replaced(left, right []string, removed, added diff.Run, e *effort) (all []Block) {
 	b := added.BStart
 	for a := removed.AStart; a < removed.AEnd; a++ {
 		match := -1
 		for n := b; n < min(added.BEnd, b+20); n++ {
-			if alike(left[a], right[n]) {
+			if e.alike(left[a], right[n]) {
 				match = n
 				break
 			}
@@ -117,7 +130,7 @@ func (c *Comparison) replaced(left, right []string, removed, added diff.Run) (al
 			all = append(all, Block{Change: Added, RightNumber: b + 1, Right: short(right[b])})
 		}
 		c.Changed++
-		l, r := markWords(left[a], right[b])
+		l, r := e.markWords(left[a], right[b])
 		all = append(
 			all,
 			Block{
@@ -137,6 +150,34 @@ func (c *Comparison) replaced(left, right []string, removed, added diff.Run) (al
 		all = append(all, Block{Change: Added, RightNumber: b + 1, Right: short(right[b])})
 	}
 	return all
+}
+
+// How much of two texts is compared word by word: beyond it lines are told as a whole, so that the answer comes in time. maxMarks is in
+// steps of finding out what two lines of words and signs share; maxWords in words that are looked for in another line, and a line's length besides.
+const (
+	maxWords = 6_000_000
+	maxMarks = 150_000_000
+)
+
+// effort is what may still be spent on the words of lines.
+type effort struct{ words, marks int }
+
+// alike tells whether two lines are alike, as long as that may still be found out.
+func (e *effort) alike(a, b string) bool {
+	if e.words -= 8 + min(len(a), maxLine)/4 + min(len(b), maxLine)/4; e.words < 0 {
+		return false
+	}
+	return alike(a, b)
+}
+
+// markWords marks the words that only one of two lines has; beyond the bound, all of both.
+func (e *effort) markWords(left, right string) (l, r []Word) {
+	a, b := split(short(left)), split(short(right))
+	edits := min(len(a)+len(b), diff.MaxEdits)
+	if e.marks -= edits*edits + len(a) + len(b); e.marks < 0 {
+		return []Word{{short(left), true}}, []Word{{short(right), true}}
+	}
+	return mark(a, b)
 }
 
 // alike tells whether two lines have at least two fifths of their words in common.
@@ -173,9 +214,8 @@ func sharesHalf(a, b string) bool {
 	return (n+m)*2 >= max(len(a), len(b))
 }
 
-// markWords splits two lines into words and the spaces and signs between them, and marks what only one has.
-func markWords(left, right string) (l, r []Word) {
-	a, b := split(short(left)), split(short(right))
+// mark marks what only one of two lines has, of words and the spaces and signs between them.
+func mark(a, b []string) (l, r []Word) {
 	add := func(words []Word, pieces []string, marked bool) []Word {
 		if text := strings.Join(pieces, ""); text != "" {
 			words = append(words, Word{text, marked})

@@ -19,9 +19,9 @@ type Run struct {
 	BStart, BEnd int
 }
 
-// maxEdits bounds the work and memory; sequences that differ in more elements are taken as replaced between their common
+// MaxEdits bounds the work and memory; sequences that differ in more elements are taken as replaced between their common
 // beginning and end.
-const maxEdits = 1500
+const MaxEdits = 1500
 
 // Of returns the runs that turn a into b, in order.
 func Of[T comparable](a, b []T) []Run {
@@ -66,7 +66,7 @@ func path[T comparable](a, b []T) [][3]int {
 	if n == 0 || m == 0 {
 		return nil
 	}
-	limit := min(n+m, maxEdits)
+	limit := min(n+m, MaxEdits)
 	v := make([]int32, 2*limit+3)
 	at := func(k int) int { return k + limit + 1 }
 	var trace [][]int32
