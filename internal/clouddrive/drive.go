@@ -44,6 +44,7 @@ type Drive struct {
 	db  *sql.DB
 	mu  sync.Mutex
 
+	guesses  guesses
 	admitted sync.Map // of what was found right lately, when to look again
 }
 
@@ -62,6 +63,7 @@ INSERT INTO usage SELECT (SELECT coalesce(sum(size), 0) FROM versions) WHERE NOT
 CREATE TRIGGER IF NOT EXISTS more AFTER INSERT ON versions BEGIN UPDATE usage SET bytes = bytes + new.size; END;
 CREATE TRIGGER IF NOT EXISTS less AFTER DELETE ON versions BEGIN UPDATE usage SET bytes = bytes - old.size; END;
 CREATE TABLE IF NOT EXISTS trash (id INTEGER PRIMARY KEY, path TEXT NOT NULL, at INTEGER NOT NULL, by TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS binned (id INTEGER PRIMARY KEY, size INTEGER NOT NULL); -- bytes of what is in the trash
 CREATE TABLE IF NOT EXISTS changes (seq INTEGER PRIMARY KEY AUTOINCREMENT, path TEXT NOT NULL UNIQUE, gone INTEGER NOT NULL);
 CREATE TABLE IF NOT EXISTS identity (token TEXT NOT NULL);
 `
@@ -118,6 +120,18 @@ func (d *Drive) file(name string) string {
 func (d *Drive) kept(id int64) string { return filepath.Join(d.dir, "kept", strconv.FormatInt(id, 10)) }
 
 func clean(name string) string { return path.Clean("/" + name) }
+
+// plain tells whether no link stands on the way to a path: one that somebody put into the drive's folder leads nowhere.
+func (d *Drive) plain(name string) bool {
+	at := filepath.Join(d.dir, "files")
+	for part := range strings.SplitSeq(strings.Trim(clean(name), "/"), "/") {
+		at = filepath.Join(at, part)
+		if info, err := os.Lstat(at); err == nil && info.Mode()&fs.ModeSymlink != 0 {
+			return false
+		}
+	}
+	return true
+}
 
 // version is a row of the versions; kept is 0 of the one that stands.
 type version struct {
@@ -177,6 +191,13 @@ func (d *Drive) Put(ctx context.Context, name string, content io.Reader, by, com
 		return "", false, err
 	}
 	defer os.Remove(part.Name())
+	if d.Quota > 0 { // no more is taken than there is room for
+		used, err := d.used(ctx)
+		if err != nil || used >= d.Quota {
+			return "", false, errors.Join(err, errFull, part.Close())
+		}
+		content = io.LimitReader(content, d.Quota-used+1)
+	}
 	size, err := io.Copy(part, content)
 	if err = errors.Join(err, part.Close()); err != nil {
 		return "", false, err
@@ -240,9 +261,14 @@ func (d *Drive) changed(ctx context.Context, name string, gone bool) error {
 	return err
 }
 
-// used is how many bytes all versions of all files have.
+// used is how many bytes all versions of all files have, and what is in the trash.
 func (d *Drive) used(ctx context.Context) (n int64, err error) {
-	err = d.db.QueryRowContext(ctx, "SELECT bytes FROM usage").Scan(&n)
+	since := int64(0)
+	if d.TrashDays > 0 {
+		since = d.now().AddDate(0, 0, -d.TrashDays).UnixNano()
+	}
+	err = d.db.QueryRowContext(ctx, "SELECT (SELECT bytes FROM usage) + coalesce((SELECT sum(size) FROM binned JOIN trash USING (id) "+
+		"WHERE at > ?), 0)", since).Scan(&n)
 	return n, err
 }
 
@@ -297,6 +323,11 @@ func (d *Drive) remove(ctx context.Context, name, by, match string, forGood bool
 		return err
 	}
 	_ = os.Chtimes(d.binned(id), info.ModTime(), info.ModTime())
+	_, err = d.db.ExecContext(ctx, `INSERT INTO binned SELECT ?2, coalesce(sum(size), 0) FROM versions WHERE kept IS NULL AND
+		(path = ?1 OR substr(path, 1, length(?1) + 1) = ?1 || '/')`, name, id)
+	if err != nil {
+		return err
+	}
 	// What stood is a former version now; its bytes are in the trash.
 	_, err = d.db.ExecContext(ctx, "DELETE FROM versions WHERE kept IS NULL AND (path = ?1 OR substr(path, 1, length(?1) + 1) = ?1 || '/')", name)
 	return errors.Join(err, d.changed(ctx, name, true))

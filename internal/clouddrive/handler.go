@@ -4,11 +4,15 @@ import (
 	"context"
 	"encoding/xml"
 	"errors"
+	"io/fs"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"golang.org/x/net/webdav"
 )
@@ -33,7 +37,15 @@ func (d *Drive) Handler() http.Handler {
 		}
 		who, ok := "", false
 		if basic {
+			from, _, _ := net.SplitHostPort(r.RemoteAddr)
+			wait := d.guesses.wait(name+"\x00"+from, time.Now())
+			if wait > 0 && !d.knows(name, secret) {
+				w.Header().Set("Retry-After", strconv.Itoa(int(wait.Seconds())+1))
+				http.Error(w, "Too many passwords were tried; wait.", http.StatusTooManyRequests)
+				return
+			}
 			who, ok = d.signedIn(r.Context(), name, secret)
+			d.guesses.tried(name+"\x00"+from, ok, time.Now())
 		}
 		if !ok {
 			w.Header().Set("WWW-Authenticate", `Basic realm="drive", charset="UTF-8"`)
@@ -79,6 +91,10 @@ func (d *Drive) serveFiles(w http.ResponseWriter, r *http.Request, who string, f
 	ctx := r.Context()
 	name := clean(strings.TrimPrefix(r.URL.Path, FilesPath))
 	match := r.Header.Get("If-Match")
+	if to, ok := destination(r); !d.plain(name) || ok && r.Header.Get("Destination") != "" && !d.plain(to) {
+		answer(w, 0, errNotFound)
+		return
+	}
 	switch r.Method {
 	case http.MethodOptions:
 		w.Header().Set("DAV", "1, version-control, version-history")
@@ -124,6 +140,9 @@ func (d *Drive) serveFiles(w http.ResponseWriter, r *http.Request, who string, f
 	}
 }
 
+// maxDepth is how deep folders are copied.
+const maxDepth = 100
+
 // copy answers a COPY: a file becomes a new version of its destination, a folder comes with what is in it unless its depth is 0.
 func (d *Drive) copy(w http.ResponseWriter, r *http.Request, name, who string) {
 	to, ok := destination(r)
@@ -132,7 +151,7 @@ func (d *Drive) copy(w http.ResponseWriter, r *http.Request, name, who string) {
 		return
 	}
 	from, err := os.Stat(d.file(name))
-	if err != nil || to == name || strings.HasPrefix(to, name+"/") {
+	if err != nil || to == name || strings.HasPrefix(to, strings.TrimSuffix(name, "/")+"/") {
 		answer(w, 0, errNotFound)
 		return
 	}
@@ -147,15 +166,18 @@ func (d *Drive) copy(w http.ResponseWriter, r *http.Request, name, who string) {
 		err = nil
 	}
 	if err == nil {
-		err = d.copyTo(r.Context(), name, to, who, r.Header.Get("Depth") == "0")
+		err = d.copyTo(r.Context(), name, to, who, r.Header.Get("Depth") == "0", 0)
 	}
 	answer(w, map[bool]int{true: http.StatusNoContent, false: http.StatusCreated}[stands], err)
 }
 
-func (d *Drive) copyTo(ctx context.Context, from, to, who string, shallow bool) error {
-	info, err := os.Stat(d.file(from))
+func (d *Drive) copyTo(ctx context.Context, from, to, who string, shallow bool, depth int) error {
+	info, err := os.Lstat(d.file(from))
 	if err != nil {
 		return err
+	}
+	if depth > maxDepth || info.Mode()&fs.ModeSymlink != 0 {
+		return errNotFound
 	}
 	if !info.IsDir() {
 		f, err := os.Open(d.file(from))
@@ -171,7 +193,7 @@ func (d *Drive) copyTo(ctx context.Context, from, to, who string, shallow bool) 
 	}
 	list, err := os.ReadDir(d.file(from))
 	for _, e := range list {
-		err = errors.Join(err, d.copyTo(ctx, from+"/"+e.Name(), to+"/"+e.Name(), who, false))
+		err = errors.Join(err, d.copyTo(ctx, from+"/"+e.Name(), to+"/"+e.Name(), who, false, depth+1))
 	}
 	return err
 }
@@ -242,6 +264,7 @@ func (f file) Stat() (os.FileInfo, error) {
 
 func (f file) Readdir(count int) ([]os.FileInfo, error) {
 	all, err := f.File.Readdir(count)
+	all = slices.DeleteFunc(all, func(i os.FileInfo) bool { return i.Mode()&fs.ModeSymlink != 0 })
 	for i := range all {
 		all[i] = info{all[i], f.d, clean(f.name + "/" + all[i].Name())}
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/pbkdf2"
 	"crypto/sha256"
 	"crypto/subtle"
+	"sync"
 	"time"
 
 	_ "modernc.org/sqlite" // the driver "sqlite"
@@ -27,6 +28,54 @@ func (d *Drive) Admit(ctx context.Context, name, secret string, expires time.Tim
 
 func derive(secret string, salt []byte) ([]byte, error) {
 	return pbkdf2.Key(sha256.New, secret, salt, 20_000, sha256.Size)
+}
+
+// guesses slows those down who try one password after the other: after a few wrong ones each takes twice as long as the one before.
+type guesses struct {
+	mu  sync.Mutex
+	all map[string]guess
+}
+
+type guess struct {
+	wrong int
+	until time.Time
+}
+
+const (
+	freeGuesses = 5
+	mostWait    = time.Minute
+	maxGuessers = 10_000
+)
+
+// wait is how long somebody has to wait before another try.
+func (g *guesses) wait(who string, now time.Time) time.Duration {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return max(0, g.all[who].until.Sub(now))
+}
+
+// tried notes how a try went.
+func (g *guesses) tried(who string, right bool, now time.Time) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if right {
+		delete(g.all, who)
+		return
+	}
+	if g.all == nil || len(g.all) > maxGuessers {
+		g.all = map[string]guess{}
+	}
+	of := g.all[who]
+	if of.wrong++; of.wrong >= freeGuesses {
+		of.until = now.Add(min(mostWait, time.Second<<min(of.wrong-freeGuesses, 10)))
+	}
+	g.all[who] = of
+}
+
+// knows tells whether a secret was found right lately.
+func (d *Drive) knows(name, secret string) bool {
+	known, ok := d.admitted.Load(sha256.Sum256([]byte(name + "\x00" + secret)))
+	return ok && d.now().Before(known.(admission).until)
 }
 
 // signedIn tells who signs in with a secret; name may be left out with a token. An expired one is as good as none.
