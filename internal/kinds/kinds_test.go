@@ -171,3 +171,32 @@ func TestWhatTheServiceKeepsIsNobodysFiles(t *testing.T) {
 	_, err = s.Tree(t.Context(), "/var/records")
 	assert.Error(t, err)
 }
+
+// What each kind's store can be made to do, and what bounds it, is written down: a new kind cannot be added without an answer.
+func TestEveryKindHasItsRowInTheSecurityTable(t *testing.T) {
+	text, err := os.ReadFile("../../docs/security.md")
+	require.NoError(t, err)
+	_, table, found := strings.Cut(string(text), "## Kind by kind")
+	require.True(t, found)
+	table, _, _ = strings.Cut(table, "\n## ")
+	rules, _ := Leftovers()
+	rows := 0
+	for line := range strings.Lines(table) {
+		if strings.HasPrefix(line, "| `") {
+			rows++
+		}
+	}
+	assert.Equal(t, len(All(rules)), rows, "no row is of a kind that there is not")
+	for _, kind := range All(rules) {
+		_, row, found := strings.Cut(table, "\n| `"+kind.Name()+"` |")
+		if !assert.True(t, found, "%s has no row", kind.Name()) {
+			continue
+		}
+		row, _, _ = strings.Cut(row, "\n")
+		cells := strings.Split(strings.TrimSuffix(strings.TrimSpace(row), "|"), " | ")
+		assert.Len(t, cells, 4, kind.Name())
+		for _, cell := range cells {
+			assert.NotEmpty(t, strings.TrimSpace(cell), kind.Name())
+		}
+	}
+}
