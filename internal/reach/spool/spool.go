@@ -169,7 +169,7 @@ func (r *Room) tryTake(f *File, n int64) (drop func(), err error) {
 			r.forget(oldest)
 			return oldest.drop, nil
 		}
-		return nil, fmt.Errorf("what is unpacked and fetched takes more than %d GiB: %w", (r.all+n)>>30, problem.Full)
+		return nil, ErrNoRoom
 	}
 	if r.since += n; r.since > 64<<20 {
 		r.since = 0
@@ -232,6 +232,9 @@ func (f *File) Close() error {
 	}
 	return nil
 }
+
+// ErrNoRoom says that the budget is used up by what is in use.
+var ErrNoRoom = fmt.Errorf("what is unpacked and fetched takes more room than there is for that: %w", problem.Full)
 
 // ErrLonger says that there was more to read than was said.
 var ErrLonger = fmt.Errorf("it is longer than it was said to be: %w", problem.Changed)

@@ -4,14 +4,17 @@ import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -560,4 +563,87 @@ func FuzzArchives(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Small archives behind much that is nothing are read in one pass over the one that they lie in: what is unpacked is kept, its zeros apart.
+func TestArchivesBehindZerosAreReadInOnePass(t *testing.T) {
+	var inner bytes.Buffer
+	z := zip.NewWriter(&inner)
+	f, err := z.Create("Keel.txt")
+	require.NoError(t, err)
+	_, err = f.Write([]byte("oak"))
+	require.NoError(t, err)
+	require.NoError(t, z.Close())
+	var b bytes.Buffer
+	packed := gzip.NewWriter(&b)
+	w := tar.NewWriter(packed)
+	const zeros = 600 << 20
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "image", Size: zeros, Mode: 0o644, Format: tar.FormatPAX}))
+	for block, n := make([]byte, 1<<20), 0; n < zeros; n += len(block) {
+		_, err := w.Write(block)
+		require.NoError(t, err)
+	}
+	for n := range 20 {
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: fmt.Sprintf("papers %d.zip", n), Size: int64(inner.Len()), Mode: 0o644}))
+		_, err := w.Write(inner.Bytes())
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(w.Close(), packed.Close()))
+	setup, _ := setup(t, false, map[string][]byte{"2026-03-04.tar.gz": b.Bytes()})
+	read := &atomic.Int64{}
+	setup.Files = counting{setup.Files, read}
+	s, err := archive.Kind.Open(t.Context(), setup)
+	require.NoError(t, err)
+	defer s.Close()
+	for n := range 20 {
+		c, err := s.Open(t.Context(), sighting.Locator{Capture: "2026-03-04.tar.gz", Dir: fmt.Sprintf("papers %d.zip", n), Name: "Keel.txt"}.Ref())
+		require.NoError(t, err)
+		content, err := c.File.Stream(t.Context())
+		require.NoError(t, err)
+		text, err := io.ReadAll(content)
+		require.NoError(t, err)
+		assert.Equal(t, "oak", string(text))
+		require.NoError(t, errors.Join(content.Close(), c.Close()))
+	}
+	assert.Less(t, read.Load(), 4*int64(b.Len()), "it is read through for its members, once to be unpacked, and no more")
+}
+
+// counting is a machine of which is counted how many bytes of its files are read.
+type counting struct {
+	reach.Session
+	read *atomic.Int64
+}
+
+func (c counting) Tree(ctx context.Context, path string) (reach.Tree, error) {
+	t, err := c.Session.Tree(ctx, path)
+	return countingTree{t, c.read}, err
+}
+
+type countingTree struct {
+	reach.Tree
+	read *atomic.Int64
+}
+
+func (c countingTree) Open(ctx context.Context, name string) (reach.File, error) {
+	f, err := c.Tree.Open(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	return countingFile{f.(reach.Random), c.read}, nil
+}
+
+type countingFile struct {
+	reach.Random
+	read *atomic.Int64
+}
+
+func (c countingFile) ReadAt(p []byte, off int64) (int, error) {
+	n, err := c.Random.ReadAt(p, off)
+	c.read.Add(int64(n))
+	return n, err
+}
+
+func (c countingFile) Stream(ctx context.Context) (io.ReadCloser, error) {
+	info, err := c.Info(ctx)
+	return reach.Sequential(ctx, c, info.Size), err
 }

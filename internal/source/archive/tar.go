@@ -145,11 +145,13 @@ type keptTar struct {
 	file  *spool.File
 	users int
 	gone  bool // it is closed as soon as nobody reads it
+
+	refused bool // it does not fit, which need not be found out again; unpacking guards it
 }
 
 // get returns the unpacked tar, and what to call when it is not read any more; nil where it is not packed, or is more than is kept.
 func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, func()) {
-	if o.format.unpack == nil || o.length > reach.MostKept {
+	if o.format.unpack == nil || o.length > packedFew { // how much room it takes without its zeros shows
 		return nil, nil
 	}
 	k.unpacking.Lock()
@@ -157,7 +159,11 @@ func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, func()) {
 	if at, release := k.use(); at != nil {
 		return at, release
 	}
+	if k.refused {
+		return nil, nil
+	}
 	if err := k.unpack(ctx, o); err != nil {
+		k.refused = errors.Is(err, spool.ErrNoRoom)
 		return nil, nil // reading it from its beginning says why, where it still cannot be read
 	}
 	return k.use()

@@ -110,8 +110,8 @@ func (r *repository) follow(ctx context.Context, pointer, folder, to string) (st
 		return path, err
 	}
 	refuse := func(why string) (string, error) {
-		return "", fmt.Errorf("%s points to %s, %s; it is not followed: add that repository as a source of its own if it is wanted: %w",
-			place.Quote(pointer), place.Quote(path), why, problem.Refused)
+		return "", fmt.Errorf("%s points to %s, %s, and is not followed; add that repository as a source of its own if it is wanted",
+			place.Quote(pointer), place.Quote(path), why)
 	}
 	machine := rights.Of(ctx, r.files)
 	r.files = machine.Confined(folder, machine.Writers(ctx, pointer))
