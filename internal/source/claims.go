@@ -3,6 +3,7 @@ package source
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
@@ -67,8 +68,8 @@ func (j *Judge) Believes(ctx context.Context, store Store, at sighting.Locator, 
 	if who.None() {
 		return true
 	}
-	if who.Unknown { // where the way tells no owners, a technician has to say where it came from
-		return !j.setup.Files.Traits().Owners && j.mapped(origin)
+	if who.Unknown { // where the way tells no owners, the home that a store lies in tells, or a technician
+		return !j.setup.Files.Traits().Owners && (j.mapped(origin) || !j.setup.Elsewhere && j.sameHome(vouch, origin))
 	}
 	if who.Everyone && !j.may(ctx, rights.Everyone, origin) {
 		return false
@@ -91,6 +92,14 @@ func (j *Judge) may(ctx context.Context, w rights.Who, origin string) bool {
 		}
 	}
 	return j.own.MayPut(ctx, w, origin)
+}
+
+// sameHome tells whether a store lies in a home, and what it says came from there.
+func (j *Judge) sameHome(vouch []string, origin string) bool {
+	return slices.ContainsFunc(j.setup.Homes, func(home string) bool {
+		return origin != home && place.Under(origin, home) &&
+			!slices.ContainsFunc(vouch, func(path string) bool { return !place.Under(path, home) })
+	})
 }
 
 func (j *Judge) mapped(origin string) bool {

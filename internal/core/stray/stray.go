@@ -64,6 +64,8 @@ type Rule struct {
 	name     *regexp.Regexp
 	folder   *regexp.Regexp
 	begins   string // of the folder, up to its first *: cheaper to look at
+	head     string // of names: what stands before all that is left open, and behind it
+	tail     string
 	swap     string // the character that slashes of {path:C} are written as
 }
 
@@ -180,6 +182,9 @@ func (rules Rules) Matches(file, home string) iter.Seq[Match] {
 					continue
 				}
 			}
+			if !strings.HasPrefix(name, r.head) || !strings.HasSuffix(name, r.tail) {
+				continue
+			}
 			parts := r.name.FindStringSubmatch(name)
 			if parts == nil {
 				continue
@@ -285,6 +290,9 @@ func parse(line string) (Rule, error) {
 		return r, err
 	}
 	r.name, err = regexp.Compile(expression)
+	if first, last := strings.IndexByte(r.Pattern, '{'), strings.LastIndexByte(r.Pattern, '}'); first >= 0 && last > first {
+		r.head, r.tail = r.Pattern[:first], r.Pattern[last+1:]
+	}
 	return r, err
 }
 

@@ -140,27 +140,23 @@ func (m *Machine) way(ctx context.Context, path string) (all []access, whole boo
 	all = append(all, accessOf(top, nil))
 	for rest := strings.Trim(path, "/"); rest != ""; {
 		name, deeper, _ := strings.Cut(rest, "/")
-		info, err := at.Look(ctx, name)
+		next, err := entryOf(ctx, at, name)
 		if errors.Is(err, fs.ErrNotExist) {
 			return all, false, nil
 		}
 		if err != nil {
 			return nil, false, err
 		}
-		attributes, err := at.Attributes(ctx, name)
-		if err != nil && info.Type != entry.Link {
-			info.Mode.Known = false // there may be a list that cannot be read
-		}
-		all = append(all, accessOf(info, attributes[listName]))
+		all = append(all, next)
 		if deeper == "" {
 			return all, true, nil
 		}
-		next, err := at.Enter(ctx, name)
+		inside, err := at.Enter(ctx, name)
 		if err != nil {
 			return nil, false, err
 		}
 		at.Close()
-		at, rest = next, deeper
+		at, rest = inside, deeper
 	}
 	return all, true, nil
 }
@@ -184,7 +180,7 @@ func (w Writers) And(other Writers) Writers {
 
 // Writers returns who may have written what stands at a path, put something else in its place, or in that of a folder that it lies in.
 func (m *Machine) Writers(ctx context.Context, path string) Writers {
-	steps, whole, err := m.way(ctx, path)
+	steps, whole, err := m.wayTo(ctx, path)
 	if err != nil || !whole || slices.ContainsFunc(steps, func(a access) bool { return !a.told }) {
 		return Writers{Unknown: true}
 	}
@@ -203,6 +199,40 @@ func (m *Machine) Writers(ctx context.Context, path string) Writers {
 	slices.Sort(found.Users)
 	found.Users = slices.Compact(found.Users)
 	return found
+}
+
+// wayTo is way, where what leads to the folder of a path is remembered.
+func (m *Machine) wayTo(ctx context.Context, path string) ([]access, bool, error) {
+	if path == "/" || m.files == nil {
+		return m.way(ctx, path)
+	}
+	f := m.folder(ctx, place.Folder(path))
+	if f.err != nil || !f.whole {
+		return nil, false, f.err
+	}
+	tree, err := m.files.Tree(ctx, place.Folder(path))
+	if err != nil {
+		return nil, false, err
+	}
+	defer tree.Close()
+	last, err := entryOf(ctx, tree, place.Name(path))
+	if err != nil {
+		return nil, false, err
+	}
+	return append(slices.Clip(f.steps), last), true, nil
+}
+
+// entryOf looks at an entry of a folder.
+func entryOf(ctx context.Context, folder reach.Tree, name string) (access, error) {
+	info, err := folder.Look(ctx, name)
+	if err != nil {
+		return access{}, err
+	}
+	attributes, err := folder.Attributes(ctx, name)
+	if err != nil && info.Type != entry.Link {
+		info.Mode.Known = false // there may be a list that cannot be read
+	}
+	return accessOf(info, attributes[listName]), nil
 }
 
 // controls tells whether somebody can write the nth of some steps of a way, and so put there whatever is to stand at its end.

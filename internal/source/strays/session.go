@@ -132,12 +132,25 @@ func (s *session) look(ctx context.Context, folder reach.Tree) ([]reach.Info, er
 		return s.some(entries), err
 	}
 	if left := min(sessionOne, max(0, sessionLooks-s.looks)); len(names) > left {
-		slices.SortFunc(names, func(a, b string) int { return promise(b) - promise(a) })
 		s.passed += len(names) - left
-		names = names[:left]
+		names = mostPromising(names, left)
 	}
 	s.looks += len(names)
 	return reach.LookAll(ctx, folder, names)
+}
+
+// mostPromising picks so many names.
+func mostPromising(names []string, n int) (picked []string) {
+	var by [promises][]string
+	for _, name := range names {
+		if p := promise(name); len(by[p]) < n {
+			by[p] = append(by[p], name)
+		}
+	}
+	for p := promises - 1; p >= 0 && len(picked) < n; p-- {
+		picked = append(picked, by[p][:min(len(by[p]), n-len(picked))]...)
+	}
+	return picked
 }
 
 func (s *session) some(entries []reach.Info) []reach.Info {
@@ -148,6 +161,9 @@ func (s *session) some(entries []reach.Info) []reach.Info {
 	s.looks += len(entries)
 	return entries
 }
+
+// promises is how many degrees of it there are.
+const promises = 4
 
 // promise is how much a name says that something may be a leftover.
 func promise(name string) int {
