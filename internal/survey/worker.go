@@ -33,10 +33,9 @@ type Examiner interface {
 	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
 }
 
-// Worker surveys sources. Those of one lane are surveyed one after the other, and lanes side by side, also those of several jobs: a machine
-// over the network that does not answer, or a store whose structure takes long to read, holds up none of the others. A source that cannot
-// be read does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only a
-// comparison.
+// Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another lane,
+// nor other jobs: a machine over the network that does not answer, or a store whose structure takes long to read. A source that cannot be read
+// does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
 	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: explain.Error, Do: w.do}
@@ -44,6 +43,9 @@ func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jo
 
 // jobsAtOnce is how many jobs have their turn; their lanes bound how much is done.
 const jobsAtOnce = 16
+
+// patience is how long one source is waited for before the next begins beside it.
+const patience = 20 * time.Second
 
 type worker struct {
 	reader   *contents.Reader
@@ -71,33 +73,30 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 		return err
 	}
 	task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
-	byLane := map[lane][]catalogue.Source{}
+	all, ctx := errgroup.WithContext(ctx)
 	for _, id := range r.request.Sources {
 		src, err := w.reader.Site.Catalogue.Source(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
 			continue // removed meanwhile
 		}
 		if err != nil {
-			return err
+			return errors.Join(err, all.Wait())
 		}
-		at := w.laneOf(ctx, src)
-		byLane[at] = append(byLane[at], src)
-	}
-	all, ctx := errgroup.WithContext(ctx)
-	for at, sources := range byLane {
+		done := make(chan struct{})
 		all.Go(func() (err error) {
+			defer close(done)
 			defer func() { // a fault in one job takes no other with it, see jobs
 				if fault := recover(); fault != nil {
 					err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
 				}
 			}()
-			for _, src := range sources {
-				if err := w.lanes.with(ctx, at, func() error { return r.source(ctx, src) }); err != nil {
-					return err
-				}
-			}
-			return nil
+			return w.lanes.with(ctx, w.laneOf(ctx, src), func() error { return r.source(ctx, src) })
 		})
+		select { // one after the other, as long as none takes long
+		case <-done:
+		case <-time.After(patience):
+		case <-ctx.Done():
+		}
 	}
 	if err := all.Wait(); err != nil {
 		return err
