@@ -31,7 +31,7 @@ func (p *Program) bringBackCommand() *cli.Command {
 			},
 			&cli.StringFlag{
 				Name:  "to",
-				Usage: "to this `PLACE` (machine:/path; a slash at its end makes it a folder) instead of where they were",
+				Usage: "to this `PLACE` (machine:/path; a slash at its end, or several copies, make it a folder) instead of where they were",
 			},
 			&cli.StringFlag{
 				Name:  "clash",

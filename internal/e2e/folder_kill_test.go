@@ -106,10 +106,9 @@ func killFolderOnItsWay(t *testing.T, yard, kind, where, to string) (partly bool
 	require.Len(t, ids, 1)
 	top, path := drive.FilesDir(), "/"
 	if to == "yard" {
-		top, path = t.TempDir(), "/back/"
-		require.NoError(t, os.RemoveAll(filepath.Join(yard, "back")))
-		require.NoError(t, os.Mkdir(filepath.Join(yard, "back"), 0o755))
-		top = filepath.Join(yard, "back")
+		top, path = filepath.Join(yard, "back"), "/back/"
+		require.NoError(t, os.RemoveAll(top))
+		require.NoError(t, os.Mkdir(top, 0o755))
 	}
 	r, err := p.BringBackWithResponse(t.Context(), api.NewBringBack{Copies: &ids, To: &api.Destination{Machine: to, Path: path}})
 	require.NoError(t, err)
