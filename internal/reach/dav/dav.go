@@ -286,7 +286,7 @@ func (d *drive) request(ctx context.Context, method string, u *url.URL, header h
 	asked := ctx
 	ctx, watch := paced(ctx, d.span())
 	if body != nil && body != http.NoBody {
-		body = &sentBody{body, watch}
+		body = &sentBody{body, watch, size}
 	}
 	watch.quiet.Store(body == nil || body == http.NoBody) // until a head comes, which has its own time
 	r, err := http.NewRequestWithContext(ctx, method, u.String(), body)

@@ -62,13 +62,15 @@ func (p *pace) stop() {
 // sentBody counts what is sent: the server has to take it. What is sent whole is not watched any more, as an answer has its own time.
 type sentBody struct {
 	io.Reader
-	p *pace
+	p    *pace
+	left int64 // bytes; whoever sends need not read on to the end
 }
 
 func (b *sentBody) Read(p []byte) (int, error) {
 	n, err := b.Reader.Read(p)
 	b.p.moved.Add(int64(n))
-	b.p.quiet.Store(err != nil)
+	b.left -= int64(n)
+	b.p.quiet.Store(err != nil || b.left <= 0)
 	return n, err
 }
 
