@@ -20,9 +20,9 @@ func FuzzLog(f *testing.F) {
 			require.True(t, isObject(c.id))
 			require.LessOrEqual(t, len(c.message), maxMessage)
 			for _, ch := range c.changes {
-				require.NotEmpty(t, ch.path)
+				require.True(t, isPath([]byte(ch.path)), ch.path)
 			}
-		}, texts: map[string]string{}, held: new(int64)}
+		}, texts: map[string]string{}, held: new(int64), odd: new(int)}
 		_ = l.read(bufio.NewReader(bytes.NewReader(printed)))
 	})
 }

@@ -1,6 +1,7 @@
 package history_test
 
 import (
+	"encoding/hex"
 	"fmt"
 	"os"
 	"os/exec"
@@ -416,5 +417,30 @@ func TestWhatASideBranchWroteStandsFromItsMergeOn(t *testing.T) {
 			found = found || e.Path == "rudder.svg" && e.Copy != 0
 		}
 		assert.Equal(t, there, found, "%s after the commit on the side", at.Sub(side))
+	}
+}
+
+// A tree may name its entries as somebody likes. What leads out of the folder is no place, and is counted.
+func TestNamesThatLeadOutAreLeftOut(t *testing.T) {
+	s := sitetest.New(t)
+	r := newRepository(t, s)
+	r.commit("begun", map[string]string{"keel.svg": "one"})
+	blob := r.git("hash-object", "-w", "keel.svg")
+	raw, err := hex.DecodeString(blob)
+	require.NoError(t, err)
+	at := filepath.Join(t.TempDir(), "tree")
+	require.NoError(t, os.WriteFile(at, append([]byte("100644 ..\x00"), append(raw, append([]byte("100644 keel.svg\x00"), raw...)...)...), 0o644))
+	tree := r.git("hash-object", "-t", "tree", "-w", "--literally", at)
+	outer := filepath.Join(t.TempDir(), "outer")
+	inner, err := hex.DecodeString(tree)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(outer, append([]byte("40000 ..\x00"), append(inner, append([]byte("40000 Plans\x00"), inner...)...)...), 0o644))
+	top := r.git("hash-object", "-t", "tree", "-w", "--literally", outer)
+	r.git("update-ref", "refs/heads/main", r.git("commit-tree", top, "-p", "main", "-m", "out"))
+	notes := strings.Join(s.Survey(r.add()).Notes, " ")
+	assert.Contains(t, notes, "lead out of its folder")
+	for _, c := range s.Find(catalogue.Query{Limit: 100, Records: true}) {
+		assert.True(t, place.Under(c.Place.Path, lines), c.Place.Path)
+		assert.NotContains(t, c.Place.Path, "..")
 	}
 }

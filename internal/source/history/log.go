@@ -61,7 +61,7 @@ func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commi
 	for _, b := range before {
 		lines = append(lines, "^"+b)
 	}
-	l := logReader{see: see, texts: map[string]string{}, held: &m.held}
+	l := logReader{see: see, texts: map[string]string{}, held: &m.held, odd: &m.odd}
 	err = m.run(ctx, lines, l.read, "log", "--stdin", "--ignore-missing", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", "--no-show-signature", "--ignore-submodules=none", logFormat)
 	var broken *gitError
@@ -77,6 +77,7 @@ type logReader struct {
 	commits int
 	texts   map[string]string // paths, authors and the names of blobs
 	held    *int64            // bytes, of all that was read
+	odd     *int              // changes of what can be no path
 }
 
 var errLog = errors.New("git log printed something else than was asked for")
@@ -133,10 +134,27 @@ func (l *logReader) read(r *bufio.Reader) error {
 		if err != nil || len(path) == 0 {
 			return errors.Join(errLog, err)
 		}
+		if !isPath(path) {
+			*l.odd++
+			continue
+		}
 		c.path = l.once(path)
 		now.changes = append(now.changes, c)
 	}
 }
+
+// isPath tells whether a path leads below the folder of files: a tree that somebody made may name its entries as she likes.
+func isPath(path []byte) bool {
+	for name := range bytes.SplitSeq(path, []byte{'/'}) {
+		if len(name) == 0 || string(name) == "." || string(name) == ".." || len(name) > maxName {
+			return false
+		}
+	}
+	return len(path) <= maxPath
+}
+
+// maxName and maxPath are how long names and paths may be, in bytes: longer ones no file system takes.
+const maxName, maxPath = 1024, 4096
 
 func (l *logReader) commit(id string, field func() ([]byte, error)) (*commit, error) {
 	var fields [5]string

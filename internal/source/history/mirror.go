@@ -24,6 +24,7 @@ import (
 type mirror struct {
 	dir  string
 	held int64 // bytes, of what the survey under way holds of its history
+	odd  int   // changes that were left out of it
 }
 
 // Bounds on what is copied.

@@ -20,7 +20,7 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 	clear(r.commits)
 	take := func(c *commit) { r.commits[c.id] = c }
 	tips := r.heads.tips()
-	r.mirror.held = 0
+	r.mirror.held, r.mirror.odd = 0, 0
 	cut, err := r.mirror.log(ctx, tips, nil, take)
 	enough := errors.Is(err, errEnough)
 	if enough {
@@ -47,6 +47,9 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 		if cut != "" {
 			report.Note("Git says: " + cut + ".")
 		}
+	}
+	if r.mirror.odd > 0 {
+		report.Note(fmt.Sprintf("%d changes in it are of names that lead out of its folder, or that no file system takes; they are left out.", r.mirror.odd))
 	}
 	line, broken := lineOf(r.commits, r.heads.at)
 	if len(line) == 0 {
@@ -260,7 +263,7 @@ const maxSingly = 2000
 
 // single reads one commit.
 func (m *mirror) single(ctx context.Context, name string, see func(*commit)) (string, error) {
-	l := logReader{see: see, texts: map[string]string{}, held: &m.held}
+	l := logReader{see: see, texts: map[string]string{}, held: &m.held, odd: &m.odd}
 	return "", m.run(ctx, []string{name}, l.read, "log", "--stdin", "--no-walk", "--raw", "-z", "--no-renames", "--no-abbrev",
 		"--diff-merges=first-parent", "--no-ext-diff", "--no-textconv", "--no-color", logFormat)
 }
