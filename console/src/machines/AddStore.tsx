@@ -64,7 +64,7 @@ export function AddStore({ machine, kinds, leave }: Props) {
         </label>
         <label>
           stands for which on {machine.name}?
-          <input value={to} placeholder="/home/…; nothing where that is told by itself" onChange={(e) => setTo(e.target.value)} />
+          <input value={to} placeholder="/home/…, or nothing" onChange={(e) => setTo(e.target.value)} />
         </label>
       </Row>
       {chosen?.options.map((o) => (
