@@ -166,8 +166,8 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	return all, nil
 }
 
-// leftBy tells whether what lies in nobody's home may be the person's whose home it is: it belongs to her, to root, or nothing tells. Others
-// could write there what looks like hers.
+// leftBy tells whether what lies in nobody's home may be the person's whose home it is: it belongs to her, to root, or nothing tells.
+// Others could write there what looks like hers.
 func (g *gathering) leftBy(id int64, m catalogue.Machine, home string) bool {
 	where, err := g.Site.Catalogue.Lying(g.ctx, []int64{id})
 	if err != nil {

@@ -16,7 +16,8 @@ func movedFolders() []FolderCase {
 		for _, loss := range []advice.Loss{advice.Deleted, advice.Misplaced} {
 			add("moved twice", func(s scene) FolderCase {
 				b, c := docs("Old/"+s.k.name), docs("Archive 2026/Done/"+s.k.name)
-				return FolderCase{Variant: string(loss) + ", " + between, Ask: advice.Question{Loss: loss}, Found: First + ":" + c, Play: func(h *History) {
+				ask := advice.Question{Loss: loss}
+				return FolderCase{Variant: string(loss) + ", " + between, Ask: ask, Found: First + ":" + c, Play: func(h *History) {
 					s.begin(h)
 					h.At(ago(9*day + 18*hour))
 					h.Move(s.folder, b)

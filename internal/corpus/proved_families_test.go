@@ -6,13 +6,20 @@ import (
 	"humble-rewind/internal/core/advice"
 )
 
-// leftoversByName are leftovers whose names prove whose they are, beside contents that tell nothing of them: what stands there now is wrong.
+// leftoversByName are leftovers whose names prove whose they are, beside contents that tell nothing of them: what stands there now is
+// wrong.
 func leftoversByName() []Case {
 	var all []Case
 	for n, k := range []kind{kinds[0], kinds[1], kinds[3]} {
 		path := docs("rigging" + k.ext)
 		old, lost, wrong := k.of(prose(uint64(4000+n), 0, 24)), k.of(prose(uint64(4010+n), 0, 30)), k.of(prose(uint64(4020+n), 0, 9))
 		for name, at := range map[string]string{"a backup": path + "~", "a copy kept by a program": path + ".bak"} {
+			unseen := func(h *History) { // no snapshot shows it before it was wrong
+				h.At(ago(30 * hour))
+				h.Save(at, lost)
+				h.At(ago(10 * hour))
+				h.Save(path, wrong)
+			}
 			all = append(all, Case{Family: "overwritten, only a leftover has it", Variant: k.name + ", " + name, Path: path, Want: lost,
 				Ask: advice.Question{Loss: advice.Overwritten, Good: ago(20 * hour)},
 				Play: func(h *History) { // rewritten from the ground up since the last snapshot, and again by somebody else
@@ -24,20 +31,10 @@ func leftoversByName() []Case {
 					h.At(ago(10 * hour))
 					h.Save(path, wrong)
 				}}, Case{Family: "overwritten where nobody looked", Variant: k.name + ", " + name, Path: path, Want: lost,
-				Ask: advice.Question{Loss: advice.Overwritten, Good: ago(20 * hour)},
-				Play: func(h *History) {
-					h.At(ago(30 * hour))
-					h.Save(at, lost)
-					h.At(ago(10 * hour))
-					h.Save(path, wrong)
-				}}, Case{Family: "overwritten where nobody looked", Variant: k.name + ", " + name + ", nobody knows when", Path: path, Want: lost,
-				Ask: advice.Question{Loss: advice.Overwritten},
-				Play: func(h *History) {
-					h.At(ago(30 * hour))
-					h.Save(at, lost)
-					h.At(ago(10 * hour))
-					h.Save(path, wrong)
-				}}, Case{Family: "damaged, only a leftover is sound", Variant: k.name + ", " + name + ", of other content", Path: path, Want: lost,
+				Ask:  advice.Question{Loss: advice.Overwritten, Good: ago(20 * hour)},
+				Play: unseen}, Case{Family: "overwritten where nobody looked", Variant: k.name + ", " + name + ", nobody knows when", Path: path, Want: lost,
+				Ask:  advice.Question{Loss: advice.Overwritten},
+				Play: unseen}, Case{Family: "damaged, only a leftover is sound", Variant: k.name + ", " + name + ", of other content", Path: path, Want: lost,
 				Ask: advice.Question{Loss: advice.Damaged},
 				Play: func(h *History) {
 					h.At(ago(9 * day))
@@ -53,7 +50,8 @@ func leftoversByName() []Case {
 	return all
 }
 
-// calledAnother are files whose content is sound and whose name says another type: they are the answer, under the name that they should have.
+// calledAnother are files whose content is sound and whose name says another type: they are the answer, under the name that they should
+// have.
 func calledAnother() []Case {
 	const family = "renamed to another type"
 	var all []Case
@@ -73,11 +71,9 @@ func calledAnother() []Case {
 					h.Save(from, old)
 					h.Days(ago(8*day), ago(5*day))
 					h.At(ago(4*day + 2*hour))
+					h.Save(from, last)
 					if !work {
-						h.Save(from, last)
 						h.Days(ago(4*day), ago(2*day))
-					} else {
-						h.Save(from, last)
 					}
 					h.At(ago(30 * hour))
 					h.Move(from, now)

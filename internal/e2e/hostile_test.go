@@ -19,6 +19,9 @@ import (
 	"humble-rewind/api"
 )
 
+// oneCommit is a history of one commit, as git fast-import reads it.
+const oneCommit = "commit refs/heads/main\ncommitter x <x@y> 1700000000 +0000\ndata 1\nx\nM 100644 inline a\ndata 1\nx\n\n"
+
 // What somebody lays to make the service use memory or time: repositories of a few kilobytes. Each is surveyed with others beside it; the
 // service and its children stay below 256 MiB together, and a source behind it has its turn.
 func TestHostileStoresAreBounded(t *testing.T) {
@@ -158,7 +161,7 @@ func changesOverAndOver(t *testing.T, dir string) {
 
 func aCommit(t *testing.T, dir string) {
 	bare(t, dir)
-	git(t, dir, []byte("commit refs/heads/main\ncommitter x <x@y> 1700000000 +0000\ndata 1\nx\nM 100644 inline a\ndata 1\nx\n\n"), "fast-import", "--quiet")
+	git(t, dir, []byte(oneCommit), "fast-import", "--quiet")
 	git(t, dir, nil, "repack", "-adq")
 }
 
@@ -195,7 +198,7 @@ func aPackOfHoles(t *testing.T, dir string) {
 func anIndexOfHoles(t *testing.T, dir string) {
 	require.NoError(t, os.MkdirAll(dir, 0o755))
 	git(t, dir, nil, "init", "-q", "-b", "main", ".")
-	git(t, dir, []byte("commit refs/heads/main\ncommitter x <x@y> 1700000000 +0000\ndata 1\nx\nM 100644 inline a\ndata 1\nx\n\n"), "fast-import", "--quiet")
+	git(t, dir, []byte(oneCommit), "fast-import", "--quiet")
 	require.NoError(t, os.WriteFile(filepath.Join(dir, ".git/index"), []byte("DIRC\x00\x00\x00\x02\x00\x0f\x00\x00"), 0o644))
 	require.NoError(t, os.Truncate(filepath.Join(dir, ".git/index"), 250<<20))
 }

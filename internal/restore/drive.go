@@ -237,7 +237,8 @@ func (t *driveTarget) arrive(it *carried) error {
 }
 
 // errOtherBytes says that a drive took something and does not hold it.
-var errOtherBytes = errors.New("the drive said that it took it, and what it gives back is not what was sent; the drive is not to be trusted with it")
+var errOtherBytes = errors.New("the drive said that it took it, and what it gives back is not what was sent; " +
+	"the drive is not to be trusted with it")
 
 // readBack holds what a drive gives back against what was sent.
 func (t *driveTarget) readBack(folder reach.Tree, name, sum string) error {

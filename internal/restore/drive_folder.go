@@ -50,10 +50,12 @@ func (f *filling) fail(at string, err error) {
 // say says in the item how the folder came.
 func (f *filling) say(it *carried) {
 	if f.left > 0 {
-		it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("%d links or the like in it were left out: the drive keeps only files and folders", f.left))
+		it.item.Note = joinNotes(it.item.Note, fmt.Sprintf("%d links or the like in it were left out: the drive keeps only files and folders",
+			f.left))
 	}
 	if f.failed > 0 {
-		it.partly = fmt.Sprintf("only a part of it arrived, %d files; %d did not, the first being %s: %s", f.files, f.failed, place.Quote(f.at), Explain(f.why))
+		it.partly = fmt.Sprintf("only a part of it arrived, %d files; %d did not, the first being %s: %s",
+			f.files, f.failed, place.Quote(f.at), Explain(f.why))
 	}
 }
 

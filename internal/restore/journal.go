@@ -86,7 +86,8 @@ var (
 func (w *work) encode() ([]byte, error) { return workForm.Marshal(w) }
 
 // errUnreadable says that what was kept of an item cannot be read, or not all that would tell whether it arrived.
-var errUnreadable = errors.New("what was noted of it in the receipt cannot be read, so nobody can tell whether it arrived; look at its place")
+var errUnreadable = errors.New("what was noted of it in the receipt cannot be read, so nobody can tell whether it arrived; " +
+	"look at its place")
 
 // decodeWork reads what was kept of an item. Of what cannot be read as a whole each part is read that can be: what is only told to people
 // keeps nothing from being settled.

@@ -30,7 +30,8 @@ const (
 func run(t *testing.T, dir, name string, args ...string) {
 	c := exec.Command(name, args...)
 	c.Dir = dir
-	c.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@y", "GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@y")
+	c.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_AUTHOR_NAME=x", "GIT_AUTHOR_EMAIL=x@y",
+		"GIT_COMMITTER_NAME=x", "GIT_COMMITTER_EMAIL=x@y")
 	out, err := c.CombinedOutput()
 	require.NoError(t, err, string(out))
 }

@@ -53,7 +53,8 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 			if _, err := s.site.AddSource(ctx, site.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
 				return nil, ctx.Err()
 			} else if err != nil { // one that cannot be read keeps none of the others back
-				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At), strings.TrimSuffix(explain.Error(err), ".")))
+				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At),
+					strings.TrimSuffix(explain.Error(err), ".")))
 			}
 		}
 	}

@@ -179,7 +179,8 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 		return source.Setup{}, err
 	}
 	stores, err := s.stores(ctx, src)
-	return source.Setup{Files: files, Own: own, Elsewhere: src.Machine != src.AtMachine, People: people, At: src.At, Zone: zone, Homes: machine.Homes(), Maps: src.Maps,
+	return source.Setup{Files: files, Own: own, Elsewhere: src.Machine != src.AtMachine, People: people, At: src.At, Zone: zone,
+			Homes: machine.Homes(), Maps: src.Maps,
 			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
 		err
 }

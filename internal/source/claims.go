@@ -39,8 +39,8 @@ func (j *Judge) Of(ctx context.Context, store Store, s sighting.Sighting) sighti
 		return s
 	}
 	s.Claimed, s.Origin = s.Origin, ""
-	s.Notes = append(s.Notes, fmt.Sprintf("It claims to come from %s, but somebody who may write its store could not have put it there. That may be "+
-		"forged: it is not trusted.", place.Quote(s.Claimed)))
+	s.Notes = append(s.Notes, fmt.Sprintf("It claims to come from %s, but somebody who may write its store could not have put it there. "+
+		"That may be forged: it is not trusted.", place.Quote(s.Claimed)))
 	return s
 }
 

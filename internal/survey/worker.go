@@ -33,9 +33,10 @@ type Examiner interface {
 	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
 }
 
-// Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another lane,
-// nor other jobs: a machine over the network that does not answer, or a store whose structure takes long to read. A source that cannot be read
-// does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only a comparison.
+// Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another
+// lane, nor other jobs: a machine over the network that does not answer, or a store whose structure takes long to read. A source that
+// cannot be read does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only
+// a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
 	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: explain.Error, Do: w.do}

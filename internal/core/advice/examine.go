@@ -41,7 +41,8 @@ func (c *chooser) byItself(n int) Examined {
 // verdictOf judges beside the other versions what was found of one.
 func (c *chooser) verdictOf(n int, found *Examined) {
 	looks := c.Loss == Damaged || c.mixed.leftover(n) != nil
-	untold := c.Loss == Damaged && found.State == condition.Sound && found.Rename == "" && fileclass.Of(c.Trail.Versions[n].Place.Name()) == fileclass.Other
+	untold := c.Loss == Damaged && found.State == condition.Sound && found.Rename == "" &&
+		fileclass.Of(c.Trail.Versions[n].Place.Name()) == fileclass.Other
 	if (found.State == condition.Doubtful || untold) && !found.Empty && c.mixed.leftover(n) == nil && !c.hidden(n) {
 		c.underFormerName(n, found)
 	}
@@ -79,7 +80,8 @@ func (c *chooser) underFormerName(n int, found *Examined) {
 			return
 		}
 		*found = under
-		found.Reasons = append([]string{c.Reason("called-before", "name", place.Readable(c.Trail.Versions[k].Place.Name())).Text}, found.Reasons...)
+		called := c.Reason("called-before", "name", place.Readable(c.Trail.Versions[k].Place.Name()))
+		found.Reasons = append([]string{called.Text}, found.Reasons...)
 		found.Rename = content.As
 		return
 	}

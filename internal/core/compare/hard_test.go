@@ -25,8 +25,8 @@ func hard(seed uint64, lines, long, size, words int) string {
 	return b.String()
 }
 
-// However hard two texts are made to be compared, there is an answer, of bounded size and by bounded work; what work may be spent is counted,
-// so that a busy machine gives the same.
+// However hard two texts are made to be compared, there is an answer, of bounded size and by bounded work; what work may be spent is
+// counted, so that a busy machine gives the same.
 func TestHardTextsAreComparedMoreCoarsely(t *testing.T) {
 	for name, make := range map[string]func(seed uint64) string{
 		"many short lines and some very long": func(seed uint64) string { return hard(seed, 59_000, 20, 390_000, 16) },

@@ -153,7 +153,8 @@ func (c *Comparison) replaced(left, right []string, removed, added diff.Run, e *
 }
 
 // How much of two texts is compared word by word: beyond it lines are told as a whole, so that the answer comes in time. maxMarks is in
-// steps of finding out what two lines of words and signs share; maxWords in words that are looked for in another line, and a line's length besides.
+// steps of finding out what two lines of words and signs share; maxWords in words that are looked for in another line, and a line's
+// length besides.
 const (
 	maxWords = 6_000_000
 	maxMarks = 150_000_000

@@ -31,8 +31,8 @@ func (i Instant) Time() time.Time {
 	return time.Unix(i.Sec, int64(i.Nano)).UTC()
 }
 
-// Bounded returns a time as it may be written everywhere, and the zero Time for one that RFC 3339 has no year for, in any zone: nobody saved
-// anything then, and files, archives and commits can say any.
+// Bounded returns a time as it may be written everywhere, and the zero Time for one that RFC 3339 has no year for, in any zone: nobody
+// saved anything then, and files, archives and commits can say any.
 func Bounded(t time.Time) time.Time {
 	if year := t.UTC().Year(); year < 1 || year > 9998 {
 		return time.Time{}

@@ -117,7 +117,8 @@ func (d *drive) Versions(ctx context.Context, path string) (all []reach.KeptVers
 		if name == "" {
 			name = place.Name("/" + strings.Trim(href, "/"))
 		}
-		all = append(all, reach.KeptVersion{Name: name, Address: href, At: at, Written: i.Written, Size: i.Size, Tag: r.tag(), Author: line(r.prop.Author),
+		all = append(all, reach.KeptVersion{Name: name, Address: href, At: at, Written: i.Written, Size: i.Size, Tag: r.tag(),
+			Author:  line(r.prop.Author),
 			Comment: line(r.prop.Comment), Current: current != "" && sameHref(current, r.Href)})
 		return nil
 	})

@@ -11,8 +11,8 @@ import (
 	"humble-rewind/internal/core/problem"
 )
 
-// The least that a server has to bring, or to take, in each span of time; a listing also has to end at all. A server that is slower holds up
-// nobody but itself: the call ends, and what is known stays.
+// The least that a server has to bring, or to take, in each span of time; a listing also has to end at all. A server that is slower holds
+// up nobody but itself: the call ends, and what is known stays.
 const (
 	paceSpan  = 20 * time.Second
 	paceBytes = 16 << 10

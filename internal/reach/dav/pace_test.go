@@ -14,7 +14,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A server that sends next to nothing, or takes nothing, ends the call that it answers; one that thinks for a while before it answers does not.
+// A server that sends next to nothing, or takes nothing, ends the call that it answers; one that thinks for a while before it answers
+// does not.
 func TestAServerHasToKeepAPace(t *testing.T) {
 	done := make(chan struct{})
 	wait := func(r *http.Request, d time.Duration) bool {

@@ -34,8 +34,8 @@ type keptFile struct {
 	Versions []string `json:"versions,omitempty"` // former ones, by name
 }
 
-// What is held of a drive, in bytes: its paths, with what tells contents apart. Versions are asked for some files at a time, and told as they
-// come.
+// What is held of a drive, in bytes: its paths, with what tells contents apart. Versions are asked for some files at a time, and told as
+// they come.
 const (
 	maxHeld  = 80 << 20
 	perEntry = 240
@@ -340,8 +340,8 @@ func (v *surveying) inTrash(t *told) sighting.Sighting {
 	return seen
 }
 
-// telling puts what is told into the order that surveys have: what belongs to a file is called after it with a slash behind, and other names
-// may lie between.
+// telling puts what is told into the order that surveys have: what belongs to a file is called after it with a slash behind, and other
+// names may lie between.
 type telling struct {
 	report source.Reporter
 	gone   bool // what is gone is told too

@@ -44,8 +44,8 @@ type kind struct{}
 func (kind) Name() string { return "history" }
 
 func (kind) Traits() traits.Traits {
-	return traits.Traits{Shape: traits.Points, Rank: 30, Resolution: time.Second, Ownerless: true, Proves: true, Entire: true, Cost: traits.Little,
-		Private: ".git", Tree: true}
+	return traits.Traits{Shape: traits.Points, Rank: 30, Resolution: time.Second, Ownerless: true, Proves: true, Entire: true,
+		Cost: traits.Little, Private: ".git", Tree: true}
 }
 
 func (kind) Options() []source.Option { return nil }

@@ -13,7 +13,8 @@ import (
 )
 
 // The form of packs and their indexes, gitformat-pack(5): a pack begins with its mark, version and count and ends with a checksum; an index
-// of version 2 begins with its mark, version and 256 counts, of which the last is that of all, and ends with the pack's checksum and its own.
+// of version 2 begins with its mark, version and 256 counts, of which the last is that of all, and ends with the pack's checksum and its
+// own.
 const (
 	packHead   = 12
 	indexHead  = 8 + 256*4

@@ -103,7 +103,8 @@ func (r *repository) pointer(ctx context.Context, path string) (string, error) {
 	return strings.TrimSpace(string(text)), nil
 }
 
-// follow returns where a file of a folder points to, and from then on reads nothing outside that those could not read who may write the file.
+// follow returns where a file of a folder points to, and from then on reads nothing outside that those could not read who may write the
+// file.
 func (r *repository) follow(ctx context.Context, pointer, folder, to string) (string, error) {
 	path, err := place.Clean(beside(folder, to))
 	if err != nil || place.Under(path, folder) {

@@ -80,7 +80,8 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return refuse(err)
 	}
 	defer repository.Close()
-	r := &reading{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{}, lostSizes: map[string]int64{}, targets: map[string]string{},
+	r := &reading{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{},
+		lostSizes: map[string]int64{}, targets: map[string]string{},
 		now: time.Now()}
 	if r.heads, err = repository.readHeads(ctx); err != nil {
 		return refuse(err)

@@ -49,7 +49,8 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 		}
 	}
 	if r.mirror.odd > 0 {
-		report.Note(fmt.Sprintf("%d changes in it are of names that lead out of its folder, or that no file system takes; they are left out.", r.mirror.odd))
+		report.Note(fmt.Sprintf("%d changes in it are of names that lead out of its folder, or that no file system takes; they are left out.",
+			r.mirror.odd))
 	}
 	line, broken := lineOf(r.commits, r.heads.at)
 	if len(line) == 0 {

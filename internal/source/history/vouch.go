@@ -54,7 +54,8 @@ func (r *repository) vouches(ctx context.Context) ([]string, bool) {
 			return false
 		}
 		for _, e := range entries {
-			if in := place.Join(path, e.Name); e.Type == entry.Folder && !below(in, depth-1) || e.Type == entry.File && depth > 1 && !take(&all, in) {
+			if in := place.Join(path, e.Name); e.Type == entry.Folder && !below(in, depth-1) ||
+				e.Type == entry.File && depth > 1 && !take(&all, in) {
 				return false
 			}
 		}

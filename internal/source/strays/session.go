@@ -215,7 +215,8 @@ func (s *session) take(dir, at string, i reach.Info) {
 
 // persons tells whether a file may be what a person was working on. Root's may: people work as root too.
 func (s *session) persons(i reach.Info) bool {
-	return !i.UID.Known || i.UID.Is(0) || i.UID.Is(int64(os.Geteuid())) || len(s.People) == 0 || slices.ContainsFunc(s.People, func(p source.Person) bool { return i.UID.Is(p.UID) })
+	return !i.UID.Known || i.UID.Is(0) || i.UID.Is(int64(os.Geteuid())) || len(s.People) == 0 ||
+		slices.ContainsFunc(s.People, func(p source.Person) bool { return i.UID.Is(p.UID) })
 }
 
 // choose keeps what the rules name and, of the nameless, what promises most and was written last: of one folder not all.
