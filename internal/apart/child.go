@@ -33,8 +33,11 @@ type child struct {
 // environment makes a program that imports this package a child: see init.
 const environment = "HUMBLE_REWIND_APART"
 
+// executable is the program that children run: this one.
+var executable = os.Executable
+
 func start(how manner) (*child, error) {
-	program, err := os.Executable()
+	program, err := executable()
 	if err != nil {
 		return nil, err
 	}
@@ -61,8 +64,8 @@ func start(how manner) (*child, error) {
 func (c *child) end() {
 	c.over.Do(func() {
 		c.in.Close()
-		_ = c.cmd.Process.Kill()
-		_ = c.cmd.Wait() // says that it was killed
+		_ = syscall.Kill(-c.cmd.Process.Pid, syscall.SIGKILL) // and what it may have started
+		_ = c.cmd.Wait()                                      // says that it was killed
 	})
 }
 
@@ -102,7 +105,7 @@ func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, co
 		if value == nil {
 			return nil
 		}
-		return json.Unmarshal(answer.Value, value)
+		return decode(answer.Value, value)
 	case tooHeavy:
 		return errHeavy
 	case noPicture:
@@ -135,7 +138,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 			return answer, err
 		}
 	}
-	for {
+	for written := 0; ; {
 		kind, frame, err := readFrame(c.out, c.buffer)
 		if err != nil {
 			return answer, err
@@ -146,6 +149,9 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 				return answer, err
 			}
 		case frameOutput:
+			if written += len(frame); written > maxFrame {
+				return answer, errStrange
+			}
 			if out != nil {
 				if _, err := out.Write(frame); err != nil {
 					return answer, err
@@ -154,7 +160,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 		case frameResult:
 			return answer, json.Unmarshal(frame, &answer)
 		default:
-			return answer, fmt.Errorf("a frame of the kind %q", kind)
+			return answer, errStrange
 		}
 	}
 }
@@ -162,7 +168,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 // give answers a child that wants to read.
 func (c *child) give(frame []byte, contents []Content, readErr *error) error {
 	if len(frame) != 13 || int(frame[0]) >= len(contents) {
-		return errors.New("a strange question")
+		return errStrange
 	}
 	content := contents[frame[0]]
 	at, length := int64(binary.BigEndian.Uint64(frame[1:])), int64(binary.BigEndian.Uint32(frame[9:]))

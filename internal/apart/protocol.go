@@ -1,6 +1,7 @@
 package apart
 
 import (
+	"bytes"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -20,8 +21,12 @@ const (
 	frameResult  = 'd' // JSON of a result
 )
 
-// maxFrame bounds what the service takes from a child at once, in bytes.
-const maxFrame = 48 << 20
+// What the service takes from a child, which may have been taken over by what it looked into: the bytes of a frame, and of all its output; and
+// how many values an answer holds.
+const (
+	maxFrame = 48 << 20
+	maxParts = 1_000_000
+)
 
 // pieceSize is how much of a content the child asks for at once.
 const pieceSize = 128 << 10
@@ -63,6 +68,22 @@ const (
 
 // errWorn says that a child ended that had looked into other contents before, what is left of which may be to blame.
 var errWorn = errors.New("a used process ended")
+
+// errStrange says that a child sent what none does that works as it should.
+var errStrange = errors.New("a process that looks into contents sent something strange")
+
+// decode reads the value of an answer. A few bytes can stand for a value of many, so they are counted first.
+func decode(answer json.RawMessage, value any) error {
+	tokens := json.NewDecoder(bytes.NewReader(answer))
+	for range maxParts {
+		if _, err := tokens.Token(); err == io.EOF {
+			return json.Unmarshal(answer, value)
+		} else if err != nil {
+			return err
+		}
+	}
+	return errStrange
+}
 
 var errHeavy = errors.New("it takes more than a light look")
 

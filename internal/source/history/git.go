@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"os/exec"
 	"slices"
 	"strconv"
@@ -26,70 +27,116 @@ const (
 	childSpace  = 2 << 30   // bytes of address space, packs that are mapped among them
 	childMemory = 256 << 20 // bytes of memory
 	childTime   = 1800      // seconds of the processor
+	childWall   = time.Hour // for what is read from a child that sends it at its own pace
+	answerWall  = 5 * time.Minute
 )
 
 // surveying is held by the one child that reads a history as a whole; others read single contents meanwhile.
 var surveying = semaphore.NewWeighted(1)
 
-// command makes a child of git that reads the mirror.
-func (m *mirror) command(ctx context.Context, args ...string) *exec.Cmd {
-	c := exec.CommandContext(ctx, "git", append([]string{"--no-pager", "--no-replace-objects"}, args...)...)
-	c.Dir, c.Env = m.dir, environment(m.dir)
+// overflowUser is who a child is where the service is root: nobody, who owns nothing. What takes a child over by an object made to
+// do harm can then read what everybody may, and write nothing.
+const overflowUser = 65534
+
+// environment is all that a child of git is told by.
+func environment() []string {
+	return []string{
+		"PATH=" + os.Getenv("PATH"), "LC_ALL=C", "HOME=/nonexistent", "XDG_CONFIG_HOME=/nonexistent", "GIT_DIR=.",
+		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_SYSTEM=/dev/null", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_ATTR_NOSYSTEM=1",
+		"GIT_NO_REPLACE_OBJECTS=1", "GIT_NO_LAZY_FETCH=1", "GIT_ALLOW_PROTOCOL=", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0",
+		"GIT_PAGER=cat", "GIT_EDITOR=false", "GIT_ASKPASS=false", "SSH_ASKPASS=false",
+	}
+}
+
+// bounded has a shell hold itself to a child's bounds before it becomes git: from outside that takes rights that a service in a container
+// may not have.
+var bounded = fmt.Sprintf(`ulimit -c 0 && ulimit -v %d && ulimit -d %d && ulimit -t %d && exec git --no-pager --no-replace-objects "$@"`,
+	childSpace>>10, childMemory>>10, childTime)
+
+// start starts a child of git in the mirror's folder, to which no path leads that the child may take.
+func (m *mirror) start(ctx context.Context, pipe func(*exec.Cmd) error, args ...string) (*exec.Cmd, error) {
+	folder, err := unix.Open(m.dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer unix.Close(folder)
+	c := exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", bounded, "git"}, args...)...)
+	c.Dir, c.Env = fmt.Sprintf("/proc/self/fd/%d", folder), environment()
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+	if os.Geteuid() == 0 {
+		c.SysProcAttr.Credential = &syscall.Credential{Uid: overflowUser, Gid: overflowUser}
+	}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) } // and what it may have started
 	c.WaitDelay = 5 * time.Second
-	return c
+	if err := pipe(c); err != nil {
+		return nil, err
+	}
+	return c, c.Start()
 }
 
-// bound holds a child that has just been started to its bounds.
-func bound(c *exec.Cmd) error {
-	pid := c.Process.Pid
-	return errors.Join(
-		unix.Prlimit(pid, unix.RLIMIT_AS, &unix.Rlimit{Cur: childSpace, Max: childSpace}, nil),
-		unix.Prlimit(pid, unix.RLIMIT_DATA, &unix.Rlimit{Cur: childMemory, Max: childMemory}, nil),
-		unix.Prlimit(pid, unix.RLIMIT_CPU, &unix.Rlimit{Cur: childTime, Max: childTime}, nil),
-		unix.Prlimit(pid, unix.RLIMIT_CORE, &unix.Rlimit{}, nil),
-	)
-}
-
-// run runs git with lines to read, and has what it prints read while it runs. An error of git says its own last line.
+// run runs git with lines to read, and has what it prints read while it runs, for an hour at the most. One history at a time is read whole.
 func (m *mirror) run(ctx context.Context, lines []string, read func(*bufio.Reader) error, args ...string) error {
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
 	if args[0] == "log" || slices.Contains(args, "--batch-all-objects") {
 		if err := surveying.Acquire(ctx, 1); err != nil {
 			return err
 		}
 		defer surveying.Release(1)
 	}
-	c := m.command(ctx, args...)
-	c.Stdin = strings.NewReader(strings.Join(lines, "\n") + "\n")
+	ctx, stop := context.WithTimeoutCause(ctx, childWall, errSilent)
+	defer stop()
+	return m.pipe(ctx, lines, read, args...)
+}
+
+// pipe is run for as long as whoever reads takes. An error of git says its own last line.
+func (m *mirror) pipe(ctx context.Context, lines []string, read func(*bufio.Reader) error, args ...string) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
 	said := &tail{}
-	c.Stderr = said
-	out, err := c.StdoutPipe()
+	var out io.Reader
+	c, err := m.start(ctx, func(c *exec.Cmd) (err error) {
+		c.Stdin, c.Stderr = strings.NewReader(strings.Join(lines, "\n")+"\n"), said
+		out, err = c.StdoutPipe()
+		return err
+	}, args...)
 	if err != nil {
 		return err
 	}
-	if err := c.Start(); err != nil {
-		return err
-	}
-	if err := bound(c); err != nil {
-		stop()
-		return errors.Join(err, c.Wait())
-	}
-	err = read(bufio.NewReaderSize(out, 256<<10))
-	if err != nil {
+	if err = read(bufio.NewReaderSize(out, 256<<10)); err != nil {
 		stop()
 		_ = c.Wait()
 		return err
 	}
 	if err := c.Wait(); err != nil {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return context.Cause(ctx)
 		}
 		return &gitError{args[0], said.last()}
 	}
 	return nil
 }
+
+// errSilent says that a child was ended that did not end by itself.
+var errSilent = fmt.Errorf("git took longer than it is given: %w", problem.Broken)
+
+// field reads what a child ends with a byte, without it; it holds until the next is read. Of what no sane answer is as long as (a path or a
+// line that nobody wrote by hand) only the beginning is kept.
+func field(r *bufio.Reader, end byte) ([]byte, error) {
+	b, err := r.ReadSlice(end)
+	if err == bufio.ErrBufferFull {
+		b = bytes.Clone(b)
+		for n := 0; err == bufio.ErrBufferFull; {
+			var more []byte
+			more, err = r.ReadSlice(end)
+			if n += len(more); n > maxField {
+				return nil, errLog
+			}
+		}
+	}
+	return bytes.TrimSuffix(b, []byte{end}), err
+}
+
+// maxField is how much is read for the end of an answer before git is given up, in bytes.
+const maxField = 64 << 20
 
 // gitError is what git says when it cannot read on: what is wrong with the repository.
 type gitError struct{ command, said string }
@@ -99,10 +146,16 @@ func (e *gitError) Error() string { return fmt.Sprintf("git %s: %s", e.command, 
 // Unwrap returns the code.
 func (e *gitError) Unwrap() error { return problem.Broken }
 
-// tail keeps the end of what is written to it.
-type tail struct{ b []byte }
+// tail keeps the end of what is written to it, and takes no more than maxField.
+type tail struct {
+	b []byte
+	n int
+}
 
 func (t *tail) Write(p []byte) (int, error) {
+	if t.n += len(p); t.n > maxField {
+		return 0, errLog
+	}
 	t.b = append(t.b, p...)
 	if len(t.b) > 4096 {
 		t.b = t.b[len(t.b)-2048:]
@@ -125,7 +178,7 @@ type object struct {
 func (m *mirror) objects(ctx context.Context, see func(name string, o object)) error {
 	return m.run(ctx, nil, func(r *bufio.Reader) error {
 		for {
-			line, err := r.ReadSlice('\n')
+			line, err := field(r, '\n')
 			if err == io.EOF {
 				return nil
 			}
@@ -141,7 +194,7 @@ func (m *mirror) objects(ctx context.Context, see func(name string, o object)) e
 
 // readObject reads "name kind size".
 func readObject(line []byte) (string, object, bool) {
-	name, rest, _ := bytes.Cut(bytes.TrimSuffix(line, []byte{'\n'}), []byte{' '})
+	name, rest, _ := bytes.Cut(line, []byte{' '})
 	kind, size, ok := bytes.Cut(rest, []byte{' '})
 	if !ok || len(name) < 40 {
 		return "", object{}, false
@@ -187,7 +240,9 @@ func (r *reader) get(ctx context.Context, name string, limit int64) (o object, c
 	if ctx.Err() != nil {
 		return o, nil, ctx.Err()
 	}
-	end := context.AfterFunc(ctx, r.kill)
+	limited, done := context.WithTimeout(ctx, answerWall)
+	defer done()
+	end := context.AfterFunc(limited, r.kill)
 	defer end()
 	if o, err = r.ask("info " + name + "\n"); err == nil && o.size <= limit {
 		if o, err = r.ask("contents " + name + "\n"); err == nil {
@@ -217,11 +272,11 @@ func (r *reader) ask(question string) (object, error) {
 	if _, err := io.WriteString(r.in, question); err != nil {
 		return object{}, err
 	}
-	line, err := r.out.ReadString('\n')
+	line, err := field(r.out, '\n')
 	if err != nil {
 		return object{}, err
 	}
-	if _, o, ok := readObject([]byte(line)); ok {
+	if _, o, ok := readObject(line); ok {
 		return o, nil
 	}
 	return object{}, errMissing // or ambiguous, or not there as named
@@ -229,19 +284,14 @@ func (r *reader) ask(question string) (object, error) {
 
 func (r *reader) start() error {
 	ctx, stop := context.WithCancel(context.Background())
-	c := r.mirror.command(ctx, "cat-file", "--batch-command")
-	in, err := c.StdinPipe()
-	if err != nil {
-		stop()
+	var in io.WriteCloser
+	var out io.Reader
+	c, err := r.mirror.start(ctx, func(c *exec.Cmd) (err error) {
+		if in, err = c.StdinPipe(); err == nil {
+			out, err = c.StdoutPipe()
+		}
 		return err
-	}
-	out, err := c.StdoutPipe()
-	if err == nil {
-		err = c.Start()
-	}
-	if err == nil {
-		err = bound(c)
-	}
+	}, "cat-file", "--batch-command")
 	if err != nil {
 		stop()
 		return err

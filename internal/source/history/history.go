@@ -22,7 +22,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -61,7 +60,12 @@ func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &store{Setup: setup, mirror: mirror{dir: dir}, release: release}, nil
+	m, err := openMirror(dir)
+	if err != nil {
+		release()
+		return nil, err
+	}
+	return &store{Setup: setup, mirror: m, release: release}, nil
 }
 
 func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
@@ -137,14 +141,4 @@ func (kind) Suggest(ctx context.Context, setup source.Setup) ([]source.Suggestio
 		look(path, 2)
 	}
 	return found, ctx.Err()
-}
-
-// environment is all that a child of git is told by.
-func environment(dir string) []string {
-	return []string{
-		"PATH=" + os.Getenv("PATH"), "LC_ALL=C", "HOME=/nonexistent", "XDG_CONFIG_HOME=/nonexistent", "GIT_DIR=" + dir,
-		"GIT_CONFIG_NOSYSTEM=1", "GIT_CONFIG_SYSTEM=/dev/null", "GIT_CONFIG_GLOBAL=/dev/null", "GIT_ATTR_NOSYSTEM=1",
-		"GIT_NO_REPLACE_OBJECTS=1", "GIT_NO_LAZY_FETCH=1", "GIT_ALLOW_PROTOCOL=", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0",
-		"GIT_PAGER=cat", "GIT_EDITOR=false", "GIT_ASKPASS=false", "SSH_ASKPASS=false",
-	}
 }

@@ -5,12 +5,14 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io"
 	"strconv"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
 )
 
 // commit is a commit with what it changed against its first parent.
@@ -80,19 +82,9 @@ type logReader struct {
 	odd     *int              // changes of what can be no path
 }
 
-var errLog = errors.New("git log printed something else than was asked for")
+var errLog = fmt.Errorf("git printed something else than was asked for: %w", problem.Broken)
 
 func (l *logReader) read(r *bufio.Reader) error {
-	field := func() ([]byte, error) { // until the next is read
-		b, err := r.ReadSlice(0)
-		if err == bufio.ErrBufferFull { // a path or a line that nobody wrote by hand: its beginning will do
-			b = bytes.Clone(b)
-			for err == bufio.ErrBufferFull {
-				_, err = r.ReadSlice(0)
-			}
-		}
-		return bytes.TrimSuffix(b, []byte{0}), err
-	}
 	var now *commit
 	done := func() {
 		if now != nil {
@@ -100,7 +92,7 @@ func (l *logReader) read(r *bufio.Reader) error {
 		}
 	}
 	for {
-		head, err := field()
+		head, err := field(r, 0)
 		if err == io.EOF {
 			done()
 			return nil
@@ -114,7 +106,7 @@ func (l *logReader) read(r *bufio.Reader) error {
 			if *l.held += perCommit; *l.held > maxHistory {
 				return errEnough
 			}
-			if now, err = l.commit(string(id), field); err != nil {
+			if now, err = l.commit(string(id), r); err != nil {
 				return err
 			}
 			continue
@@ -130,7 +122,7 @@ func (l *logReader) read(r *bufio.Reader) error {
 		if err != nil {
 			return err
 		}
-		path, err := field()
+		path, err := field(r, 0)
 		if err != nil || len(path) == 0 {
 			return errors.Join(errLog, err)
 		}
@@ -156,10 +148,10 @@ func isPath(path []byte) bool {
 // maxName and maxPath are how long names and paths may be, in bytes: longer ones no file system takes.
 const maxName, maxPath = 1024, 4096
 
-func (l *logReader) commit(id string, field func() ([]byte, error)) (*commit, error) {
+func (l *logReader) commit(id string, r *bufio.Reader) (*commit, error) {
 	var fields [5]string
 	for i := range fields {
-		b, err := field()
+		b, err := field(r, 0)
 		if err != nil {
 			return nil, err
 		}

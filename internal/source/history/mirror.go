@@ -20,7 +20,8 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// mirror is the service's own bare repository with the objects of somebody's.
+// mirror is the service's own bare repository with the objects of somebody's. Everybody may read what is in it and only the service may
+// enter the folder that it lies in: so git can read it who is nobody.
 type mirror struct {
 	dir  string
 	held int64 // bytes, of what the survey under way holds of its history
@@ -38,10 +39,86 @@ const (
 const settings = "[core]\n\trepositoryformatversion = %d\n\tbare = true\n\tbigFileThreshold = 8m\n\tdeltaBaseCacheLimit = 32m\n" +
 	"\tpackedGitLimit = 96m\n\tpackedGitWindowSize = 8m\n\tlogAllRefUpdates = false\n[gc]\n\tauto = 0\n[log]\n\tshowSignature = false\n"
 
+// How what is in a mirror can be read, whatever the service's file mode mask.
+const (
+	folderMode = 0o755
+	fileMode   = 0o644
+)
+
+// openMirror opens the mirror in a folder that only the service may enter; what an older version left there is made one.
+func openMirror(in string) (mirror, error) {
+	m := mirror{dir: filepath.Join(in, "mirror")}
+	if err := os.Chmod(in, 0o700); err != nil {
+		return m, err
+	}
+	switch made := os.Mkdir(m.dir, 0o700); {
+	case errors.Is(made, fs.ErrExist):
+		return m, nil
+	case made != nil:
+		return m, made
+	}
+	old, err := os.ReadDir(in)
+	if err != nil {
+		return m, err
+	}
+	for _, e := range old {
+		if e.Name() == filepath.Base(m.dir) {
+			continue
+		}
+		if err := os.Rename(filepath.Join(in, e.Name()), filepath.Join(m.dir, e.Name())); err != nil {
+			return m, err
+		}
+	}
+	return m, filepath.WalkDir(m.dir, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !d.IsDir() {
+			return errors.Join(err, os.Chmod(path, fileMode))
+		}
+		return os.Chmod(path, folderMode)
+	})
+}
+
+// folderFor makes a folder of the mirror, and those that it lies in.
+func (m *mirror) folderFor(name string) error {
+	for i := range name + "/" {
+		if i < len(name) && name[i] != '/' {
+			continue
+		}
+		at := filepath.Join(m.dir, name[:i])
+		if err := os.Mkdir(at, folderMode); errors.Is(err, fs.ErrExist) {
+			continue
+		} else if err != nil {
+			return err
+		}
+		if err := os.Chmod(at, folderMode); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// write writes a file of the mirror whole, and leaves out what is zeros. It returns how much it read.
+func (m *mirror) write(name string, content io.Reader) (n int64, err error) {
+	at := filepath.Join(m.dir, name)
+	part := filepath.Join(filepath.Dir(at), "."+filepath.Base(at)+".part")
+	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, fileMode)
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(part)
+	n, err = io.Copy(&metered{w: &holey{f: out}, dir: m.dir}, content)
+	if err == nil {
+		err = errors.Join(out.Truncate(n), out.Chmod(fileMode)) // it may end in a hole
+	}
+	if err := errors.Join(err, out.Close()); err != nil {
+		return n, err
+	}
+	return n, os.Rename(part, at)
+}
+
 // prepare makes the repository where it is not there, and writes what git is to know of it.
 func (m *mirror) prepare(h *heads) error {
 	for _, dir := range []string{"objects/pack", "objects/info", "refs"} {
-		if err := os.MkdirAll(filepath.Join(m.dir, dir), 0o700); err != nil {
+		if err := m.folderFor(dir); err != nil {
 			return err
 		}
 	}
@@ -50,7 +127,7 @@ func (m *mirror) prepare(h *heads) error {
 		config = fmt.Sprintf(settings, 1) + "[extensions]\n\tobjectFormat = sha256\n"
 	}
 	for name, text := range map[string]string{"HEAD": "ref: refs/heads/none\n", "config": config} {
-		if err := os.WriteFile(filepath.Join(m.dir, name), []byte(text), 0o600); err != nil {
+		if _, err := m.write(name, strings.NewReader(text)); err != nil {
 			return err
 		}
 	}
@@ -59,14 +136,14 @@ func (m *mirror) prepare(h *heads) error {
 
 // cut tells git of which commits the parents are not to be had.
 func (m *mirror) cut(commits []string) error {
-	at := filepath.Join(m.dir, "shallow")
 	if len(commits) == 0 {
-		if err := os.Remove(at); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(filepath.Join(m.dir, "shallow")); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 		return nil
 	}
-	return os.WriteFile(at, []byte(strings.Join(commits, "\n")+"\n"), 0o600)
+	_, err := m.write("shallow", strings.NewReader(strings.Join(commits, "\n")+"\n"))
+	return err
 }
 
 // fetched is what fetching objects came to.
@@ -181,7 +258,7 @@ func (m *mirror) folder(ctx context.Context, from reach.Tree, name string, left 
 		for _, e := range list {
 			have[e.Name()] = true
 		}
-	} else if err := os.MkdirAll(at, 0o700); err != nil {
+	} else if err := m.folderFor("objects/" + name); err != nil {
 		return nil, err
 	}
 	// A pack without its index, or the other way round, is being written or removed.
@@ -203,7 +280,7 @@ func (m *mirror) folder(ctx context.Context, from reach.Tree, name string, left 
 			delete(have, n)
 			continue
 		}
-		if err := m.take(ctx, from, n, at, left); err != nil {
+		if err := m.take(ctx, from, n, "objects/"+name, left); err != nil {
 			return nil, err
 		}
 		fresh = append(fresh, n)
@@ -228,23 +305,12 @@ func (m *mirror) take(ctx context.Context, from reach.Tree, name, to string, lef
 		return err
 	}
 	defer s.Close()
-	part := filepath.Join(to, "."+name+".part")
-	out, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
+	n, err := m.write(to+"/"+name, io.LimitReader(s, left.bytes+1))
+	if left.bytes -= n; err == nil && left.bytes < 0 {
+		_ = os.Remove(filepath.Join(m.dir, to, name))
+		err = fmt.Errorf("its objects take more than %d GiB: %w", maxBytes>>30, problem.TooLarge)
 	}
-	defer os.Remove(part)
-	n, err := io.Copy(&metered{w: &holey{f: out}, dir: to}, io.LimitReader(s, left.bytes+1))
-	if err == nil {
-		err = out.Truncate(n) // which may end in a hole
-	}
-	if err := errors.Join(err, out.Close()); err != nil {
-		return err
-	}
-	if left.bytes -= n; left.bytes < 0 {
-		return fmt.Errorf("its objects take more than %d GiB: %w", maxBytes>>30, problem.TooLarge)
-	}
-	return os.Rename(part, filepath.Join(to, name))
+	return err
 }
 
 // errTooMany says that a repository holds more than is read of any.

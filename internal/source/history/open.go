@@ -7,8 +7,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strconv"
 	"strings"
 	"time"
@@ -20,23 +18,6 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
-
-// write writes a file of the mirror whole.
-func (m *mirror) write(name string, content io.Reader) error {
-	part := filepath.Join(m.dir, name+".part")
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	n, err := io.Copy(&holey{f: f}, content)
-	if err == nil {
-		err = f.Truncate(n)
-	}
-	if err := errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(part, filepath.Join(m.dir, name))
-}
 
 // blobRef is a ref to a blob: "blob", or "link" where it is the target of one, its name, and the seconds of the write time that it has as a
 // file; none where nothing tells.
@@ -132,8 +113,8 @@ func (s streamed) Stream(ctx context.Context) (io.ReadCloser, error) {
 	go func() {
 		defer close(done)
 		n := int64(0)
-		err := s.mirror.run(ctx, nil, func(out *bufio.Reader) (err error) {
-			n, err = io.Copy(w, out)
+		err := s.mirror.pipe(ctx, nil, func(out *bufio.Reader) (err error) {
+			n, err = io.Copy(w, io.LimitReader(out, s.info.Size+1))
 			return err
 		}, "cat-file", "blob", s.name)
 		if err == nil && n != s.info.Size {
@@ -187,14 +168,14 @@ type treeEntry struct {
 func (t *tree) entries(ctx context.Context) (all []treeEntry, err error) {
 	err = t.store.mirror.run(ctx, nil, func(out *bufio.Reader) error {
 		for {
-			field, err := out.ReadString(0)
+			line, err := field(out, 0)
 			if err == io.EOF {
 				return nil
 			}
 			if err != nil {
 				return err
 			}
-			meta, name, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
+			meta, name, ok := strings.Cut(string(line), "\t")
 			f := strings.Fields(meta)
 			if !ok || len(f) != 4 || reach.CheckName(name) != nil || len(all) >= maxEntries {
 				continue

@@ -47,7 +47,7 @@ func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
 		int64(binary.BigEndian.Uint32(begin[8:]))*leastEach > info.Size || binary.BigEndian.Uint32(begin[8:]) > maxEntries {
 		return time.Time{}, ctx.Err()
 	}
-	err = r.mirror.write("index", io.LimitReader(io.MultiReader(bytes.NewReader(begin), s), info.Size))
+	_, err = r.mirror.write("index", io.LimitReader(io.MultiReader(bytes.NewReader(begin), s), info.Size))
 	return info.Written, err
 }
 
@@ -65,14 +65,14 @@ func (r *reading) staged(ctx context.Context, keep func(version) bool) (all []ve
 	var blobs []string
 	err = r.mirror.run(ctx, nil, func(out *bufio.Reader) error {
 		for {
-			field, err := out.ReadString(0)
+			line, err := field(out, 0)
 			if err == io.EOF {
 				return nil
 			}
 			if err != nil {
 				return err
 			}
-			meta, path, ok := strings.Cut(strings.TrimSuffix(field, "\x00"), "\t")
+			meta, path, ok := strings.Cut(string(line), "\t")
 			f := strings.Fields(meta)
 			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxNameless {
 				continue

@@ -308,7 +308,7 @@ func (r *reading) look(ctx context.Context, names []string) (map[string]object, 
 	}
 	return all, r.mirror.run(ctx, names, func(out *bufio.Reader) error {
 		for {
-			line, err := out.ReadSlice('\n')
+			line, err := field(out, '\n')
 			if err == io.EOF {
 				return nil
 			}
