@@ -47,8 +47,8 @@ type waitingBlock struct {
 // wait packs what a block holds; unpack undoes that.
 func (b *blockChange) wait() {
 	w := &waitingBlock{spans: len(b.now) + len(b.past), now: block.Encode(b.now), past: block.Encode(b.past)}
-	for _, name := range b.names {
-		w.names += name + "\x00"
+	if len(b.names) > 0 {
+		w.names = strings.Join(b.names, "\x00") + "\x00"
 	}
 	b.now, b.past, b.names, b.waits = nil, nil, nil, w
 }

@@ -1,9 +1,18 @@
 package e2e
 
 import (
+	"archive/tar"
+	"archive/zip"
+	"bufio"
 	"bytes"
+	"compress/gzip"
 	encoding "encoding/binary"
+	"errors"
 	"fmt"
+	"hash/crc32"
+	"io"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -22,19 +31,39 @@ import (
 // oneCommit is a history of one commit, as git fast-import reads it.
 const oneCommit = "commit refs/heads/main\ncommitter x <x@y> 1700000000 +0000\ndata 1\nx\nM 100644 inline a\ndata 1\nx\n\n"
 
-// What somebody lays to make the service use memory or time: repositories of a few kilobytes. Each is surveyed with others beside it; the
-// service and its children stay below 256 MiB together, and a source behind it has its turn.
+// What somebody lays to make the service use memory or time: repositories and archives of a few kilobytes, drives that list without end. Each
+// is surveyed with others beside it; the service and its children stay below 256 MiB together, and a source behind it has its turn.
 func TestHostileStoresAreBounded(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes a minute")
 	}
+	t.Run("repositories", func(t *testing.T) {
+		surveyedBounded(t, "history", map[string]func(t *testing.T, at string){
+			"changes": changesOverAndOver,
+			"index":   anIndexOfMillions,
+			"sparse":  aPackOfHoles,
+			"staged":  anIndexOfHoles,
+		})
+	})
+	t.Run("archives", func(t *testing.T) {
+		surveyedBounded(t, "archive", map[string]func(t *testing.T, at string){
+			"zips.tar":       zipsBehindZeros,
+			"zeros.tar.gz":   zerosInGzip,
+			"names.zip":      aLongDirectory,
+			"window.tar.zst": aWideWindow,
+			"wide.tar.xz":    aWideDictionary,
+			"long.tar":       anEndlessHeader,
+		})
+	})
+	t.Run("drives", func(t *testing.T) {
+		surveyedBounded(t, "live", nil, aDriveOf(150_000, 30), aDriveOf(300_000, 200), aDriveOf(10_000_000, 200))
+	})
+}
+
+// surveyedBounded surveys stores of a kind that lie on a machine, and drives, three or more at once, with a live source behind them.
+func surveyedBounded(t *testing.T, kind string, hostile map[string]func(t *testing.T, at string), drives ...http.HandlerFunc) {
 	yard := t.TempDir()
-	hostile := map[string]func(t *testing.T, dir string){
-		"changes": changesOverAndOver,
-		"index":   anIndexOfMillions,
-		"sparse":  aPackOfHoles,
-		"staged":  anIndexOfHoles,
-	}
+	require.NoError(t, os.MkdirAll(filepath.Join(yard, "srv"), 0o755))
 	for name, lay := range hostile {
 		lay(t, filepath.Join(yard, "srv", name))
 	}
@@ -44,9 +73,26 @@ func TestHostileStoresAreBounded(t *testing.T) {
 	m, err := p.AddMachineWithResponse(t.Context(), api.NewMachine{Name: "yard", At: yard})
 	require.NoError(t, err)
 	require.NotNil(t, m.JSON201, string(m.Body))
-	for name := range hostile {
-		at := "/srv/" + name
-		s, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "yard", Kind: "history", At: &at})
+	locations := []string{"/srv"} // archives lie in one folder
+	if kind != "archive" {
+		locations = nil
+		for name := range hostile {
+			locations = append(locations, "/srv/"+name)
+		}
+	}
+	for _, at := range locations {
+		s, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: "yard", Kind: kind, At: &at})
+		require.NoError(t, err)
+		require.NotNil(t, s.JSON201, string(s.Body))
+	}
+	for n, drive := range drives {
+		server := httptest.NewServer(drive)
+		defer server.Close()
+		name, root := fmt.Sprint("drive", n), "/"
+		m, err := p.AddMachineWithResponse(t.Context(), api.NewMachine{Name: name, At: "dav://" + server.Listener.Addr().String() + "/"})
+		require.NoError(t, err)
+		require.NotNil(t, m.JSON201, string(m.Body))
+		s, err := p.AddSourceWithResponse(t.Context(), api.NewSource{Machine: name, Kind: kind, At: &root})
 		require.NoError(t, err)
 		require.NotNil(t, s.JSON201, string(s.Body))
 	}
@@ -58,13 +104,14 @@ func TestHostileStoresAreBounded(t *testing.T) {
 	began := time.Now()
 	job := p.wait(p.beginSurvey())
 	most, own := peak()
-	t.Logf("surveyed in %s with at most %d MiB, the service alone %d", time.Since(began).Round(time.Second), most>>20, own>>20)
+	t.Logf("%s surveyed in %s with at most %d MiB, the service alone %d", kind, time.Since(began).Round(time.Second), most>>20, own>>20)
 	assert.Less(t, most, int64(256<<20), "the service and its children together")
 	found := false
 	for _, c := range p.all() {
 		found = found || strings.HasSuffix(c.Place.Path, "Keel.txt")
 	}
 	assert.True(t, found, "the source behind them had its turn: %v", job.State)
+	assert.Less(t, time.Since(began), time.Minute)
 }
 
 // watch notes the memory of a process and all its children, until the function is called.
@@ -157,6 +204,121 @@ func changesOverAndOver(t *testing.T, dir string) {
 	tree := git(t, dir, nil, "rev-parse", "main:files")
 	git(t, dir, bytes.ReplaceAll(b.Bytes(), []byte("TREE"), []byte(tree)), "fast-import", "--quiet", "--force")
 	git(t, dir, nil, "repack", "-adq")
+}
+
+// zipsBehindZeros is a tar of fifty small zips behind 600 MiB of zeros; it takes no room.
+func zipsBehindZeros(t *testing.T, at string) {
+	f, err := os.Create(at)
+	require.NoError(t, err)
+	defer f.Close()
+	const zeros = 600 << 20
+	w := tar.NewWriter(f)
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "zeros", Mode: 0o644, Size: zeros}))
+	end, err := f.Seek(zeros, io.SeekCurrent)
+	require.NoError(t, err)
+	require.NoError(t, f.Truncate(end))
+	w = tar.NewWriter(f)
+	for n := range 50 {
+		var inner bytes.Buffer
+		z := zip.NewWriter(&inner)
+		member, err := z.Create("note.txt")
+		require.NoError(t, err)
+		_, err = member.Write([]byte("a note"))
+		require.NoError(t, errors.Join(err, z.Close()))
+		require.NoError(t, w.WriteHeader(&tar.Header{Name: fmt.Sprintf("%d.zip", n), Mode: 0o644, Size: int64(inner.Len())}))
+		_, err = w.Write(inner.Bytes())
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+}
+
+// zerosInGzip unpacks to 12 GiB and more.
+func zerosInGzip(t *testing.T, at string) {
+	var part, head bytes.Buffer
+	z := gzip.NewWriter(&part)
+	_, err := z.Write(make([]byte, 64<<20))
+	require.NoError(t, errors.Join(err, z.Close()))
+	z = gzip.NewWriter(&head)
+	w := tar.NewWriter(z)
+	require.NoError(t, w.WriteHeader(&tar.Header{Name: "zeros", Mode: 0o644, Size: 12 << 30}))
+	require.NoError(t, z.Close())
+	require.NoError(t, os.WriteFile(at, append(head.Bytes(), bytes.Repeat(part.Bytes(), 12<<30/(64<<20)+2)...), 0o644))
+}
+
+// aLongDirectory is a zip whose directory is nearly as long as is read, of names that are all long.
+func aLongDirectory(t *testing.T, at string) {
+	f, err := os.Create(at)
+	require.NoError(t, err)
+	defer f.Close()
+	buffered := bufio.NewWriter(f)
+	z := zip.NewWriter(buffered)
+	for n := range 190_000 {
+		_, err := z.CreateRaw(&zip.FileHeader{Name: fmt.Sprintf("%0190d", n)})
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(z.Close(), buffered.Flush()))
+}
+
+// aWideWindow is a frame of Zstandard (RFC 8878) that says that it refers back by up to 2 GiB; behind it come runs of zeros.
+func aWideWindow(t *testing.T, at string) {
+	frame := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 21 << 3}
+	for range 40_000 { // blocks that repeat a byte 128 KiB
+		frame = append(frame, 2|0, 0, 1<<4, 0)
+	}
+	require.NoError(t, os.WriteFile(at, append(frame, 1, 0, 0), 0o644))
+}
+
+// aWideDictionary is an archive in the form of xz whose block says that its dictionary is of 4 GiB.
+func aWideDictionary(t *testing.T, at string) {
+	c := exec.Command("xz", "--check=crc32", "--stdout")
+	c.Stdin = bytes.NewReader(make([]byte, 10<<20))
+	packed, err := c.Output()
+	require.NoError(t, err)
+	block := packed[12:] // behind the stream's header
+	size := (int(block[0]) + 1) * 4
+	require.EqualValues(t, []byte{0x21, 1}, block[2:4])
+	block[4] = 40
+	encoding.LittleEndian.PutUint32(block[size-4:], crc32.ChecksumIEEE(block[:size-4]))
+	require.NoError(t, os.WriteFile(at, packed, 0o644))
+}
+
+// anEndlessHeader is a tar whose extended header is of 3 GiB; it takes no room.
+func anEndlessHeader(t *testing.T, at string) {
+	var b bytes.Buffer
+	require.NoError(t, tar.NewWriter(&b).WriteHeader(&tar.Header{Name: "x", Mode: 0o644, Size: 3 << 30}))
+	head := b.Bytes()
+	head[156] = tar.TypeXHeader
+	copy(head[148:156], "        ")
+	sum := 0
+	for _, c := range head {
+		sum += int(c)
+	}
+	copy(head[148:156], fmt.Sprintf("%06o\x00 ", sum))
+	require.NoError(t, os.WriteFile(at, head, 0o644))
+	require.NoError(t, os.Truncate(at, 3<<30))
+}
+
+// aDriveOf lists so many files, with names of a length.
+func aDriveOf(files, length int) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("DAV", "1, 2")
+		if r.Method != "PROPFIND" {
+			return
+		}
+		w.WriteHeader(http.StatusMultiStatus)
+		out := bufio.NewWriter(w)
+		defer out.Flush()
+		const folder = `<D:response><D:href>/</D:href><D:propstat><D:prop><D:resourcetype><D:collection/></D:resourcetype></D:prop>` +
+			`<D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>`
+		fmt.Fprint(out, `<?xml version="1.0"?><D:multistatus xmlns:D="DAV:">`, folder)
+		for n := 0; n < files && r.Header.Get("Depth") != "0"; n++ {
+			if _, err := fmt.Fprintf(out, `<D:response><D:href>/%0*d</D:href><D:propstat><D:prop><D:resourcetype/><D:getcontentlength>7</D:getcontentlength>`+
+				`<D:getetag>"%d"</D:getetag></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>`, length, n, n); err != nil {
+				return
+			}
+		}
+		fmt.Fprint(out, `</D:multistatus>`)
+	}
 }
 
 func aCommit(t *testing.T, dir string) {

@@ -35,7 +35,8 @@ type cryptic struct {
 	key int
 	// unchecked says that no CRC-32 is kept, because it would tell of the content (AES version 2).
 	unchecked bool
-	check     byte // of the classic encryption: what the last byte of its head must be
+	size      int64 // of what it holds, in bytes
+	check     byte  // of the classic encryption: what the last byte of its head must be
 }
 
 // Bits of a member's flags (APPNOTE 4.4.4).
@@ -112,15 +113,19 @@ func (s *store) Opens(ctx context.Context) (open, locked int, err error) {
 // tryPassword tells whether an archive needs a password, and whether it has the right one.
 func (o *opened) tryPassword(ctx context.Context) (needed, opens bool) {
 	number := -1
-	for n := range o.cryptic {
-		if number < 0 || o.zip[n].UncompressedSize64 < o.zip[number].UncompressedSize64 {
+	for n, c := range o.cryptic {
+		if number < 0 || c.size < o.cryptic[number].size {
 			number = n
 		}
 	}
 	if number < 0 {
 		return false, false
 	}
-	r, err := o.decrypt(ctx, number, o.cryptic[number])
+	f, err := o.zip.file(number)
+	if err != nil {
+		return true, false
+	}
+	r, err := o.decrypt(ctx, f, number, o.cryptic[number])
 	if err != nil {
 		return true, false
 	}
@@ -130,8 +135,7 @@ func (o *opened) tryPassword(ctx context.Context) (needed, opens bool) {
 }
 
 // raw reads a member's bytes as they are packed and encrypted.
-func (o *opened) raw(ctx context.Context, number int) (io.Reader, error) {
-	f := o.zip[number]
+func (o *opened) raw(ctx context.Context, f *zip.File, number int) (io.Reader, error) {
 	if o.begins != nil {
 		return reach.Until(ctx, io.NewSectionReader(o.at, o.begins[number], int64(f.CompressedSize64))), nil
 	}
@@ -143,12 +147,11 @@ func (o *opened) raw(ctx context.Context, number int) (io.Reader, error) {
 }
 
 // decrypt reads a member's bytes as they were before they were encrypted and packed.
-func (o *opened) decrypt(ctx context.Context, number int, c cryptic) (io.ReadCloser, error) {
+func (o *opened) decrypt(ctx context.Context, f *zip.File, number int, c cryptic) (io.ReadCloser, error) {
 	if o.secret == nil {
 		return nil, errLocked
 	}
-	f := o.zip[number]
-	raw, err := o.raw(ctx, number)
+	raw, err := o.raw(ctx, f, number)
 	if err != nil {
 		return nil, err
 	}

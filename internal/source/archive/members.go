@@ -1,6 +1,7 @@
 package archive
 
 import (
+	"archive/zip"
 	"cmp"
 	"context"
 	"errors"
@@ -19,8 +20,9 @@ import (
 // maxMembers is how many members of an archive are read: more would take more memory than is given to any content.
 const maxMembers = 200_000
 
-// errTooMany says that an archive has more members than are read of any.
-var errTooMany = fmt.Errorf("it has more than %d members, which is more than is read of any archive: %w", maxMembers, problem.TooLarge)
+// errTooMany says that an archive has more members than are read of any, or longer names.
+var errTooMany = fmt.Errorf("it has more than %d members, or names that take more than %d MiB, which is more than is read of any archive: %w",
+	maxMembers, maxHeld>>20, problem.TooLarge)
 
 // errDamaged says that what is read of a member is not what was packed.
 var errDamaged = fmt.Errorf("the archive is damaged there: %w", problem.Broken)
@@ -56,7 +58,8 @@ type opened struct {
 	members []member       // by folder and name
 	notes   []string
 	newest  time.Time
-	zip     zipFiles
+	held    int64           // bytes, about, of what is known of members
+	zip     records         // of a zip; nil of any other
 	begins  []int64         // of a zip without a directory, where its members' contents begin, by their numbers; nil of any other
 	cryptic map[int]cryptic // of a zip's encrypted members, by their numbers
 	length  int64           // of a packed tar, unpacked
@@ -64,6 +67,11 @@ type opened struct {
 	close   func() error
 	users   int
 	gone    bool // it was replaced or is to be closed; mu of the store guards both
+}
+
+// records are what a zip says of its members, by their numbers.
+type records interface {
+	file(number int) (*zip.File, error)
 }
 
 // anywhere makes the archive readable at any offset, for longer than whoever asked for it waits.
@@ -78,18 +86,32 @@ func (o *opened) anywhere(ctx context.Context) (err error) {
 type passed map[string]int
 
 // take takes a member up under the path that the archive gives, and the folders that it lies in.
-func (o *opened) take(m member, raw string, left passed) {
+func (o *opened) take(m member, raw string, left passed) error {
 	path, ok := cleanPath(raw)
 	switch {
 	case !ok:
 		left["have names that lead out of the archive"]++
-		return
+		return nil
+	case len(path) > maxPath || len(m.target) > maxPath:
+		left["have names longer than any file system takes"]++
+		return nil
 	case path == "":
-		return // the folder itself
+		return nil // the folder itself
 	}
-	m.path, m.written = path, entry.Bounded(m.written)
+	if o.held += int64(perMember + len(path) + len(m.target)); o.held > maxHeld || len(o.members) == maxMembers {
+		return errTooMany
+	}
+	m.path, m.written = strings.Clone(path), entry.Bounded(m.written) // without what it was cut out of
 	o.members = append(o.members, m)
+	return nil
 }
+
+// Bounds on what is known of an archive's members, in bytes.
+const (
+	maxHeld   = 72 << 20
+	perMember = 240  // besides its path
+	maxPath   = 4096 // PATH_MAX
+)
 
 // cleanPath returns a member's path without what says nothing; false for one that climbs, holds a zero byte, or has no names.
 func cleanPath(raw string) (string, bool) {

@@ -35,6 +35,7 @@ var errNoDirectory = errors.New("its directory is missing")
 func (o *opened) recoverZip(ctx context.Context) error {
 	left := passed{}
 	skipped := int64(0)
+	var found heads
 	o.begins = []int64{}
 	why := ""
 	for at := int64(0); at+headSize <= o.at.Size && why == ""; {
@@ -48,9 +49,6 @@ func (o *opened) recoverZip(ctx context.Context) error {
 		if skipped += next - at; next < 0 || skipped > maxSkipped {
 			break
 		}
-		if len(o.zip) == maxMembers {
-			return errTooMany
-		}
 		f, begins, err := o.head(next)
 		if err != nil {
 			at = next + 4 // it was no head
@@ -63,10 +61,17 @@ func (o *opened) recoverZip(ctx context.Context) error {
 			why = err.Error()
 			continue
 		}
-		o.zip, o.begins = append(o.zip, f), append(o.begins, begins)
-		o.takeZip(len(o.zip)-1, f, left)
+		if err := o.takeZip(len(found), f, left); err != nil {
+			return err
+		}
+		if len(found) == maxMembers {
+			return errTooMany
+		}
+		f.Name, f.Extra = "", nil // which is known by now
+		found, o.begins = append(found, &f.FileHeader), append(o.begins, begins)
 	}
-	if len(o.zip) == 0 {
+	o.zip = found
+	if len(found) == 0 {
 		return fmt.Errorf("%w (%w, and no member has a head of its own)", errDamaged, errNoDirectory)
 	}
 	o.notes = append(o.notes, fmt.Sprintf("%s: its directory is missing; it was read from the heads of its members, of which some may be "+
@@ -77,6 +82,11 @@ func (o *opened) recoverZip(ctx context.Context) error {
 	o.settle(left)
 	return nil
 }
+
+// heads are what stood before members that were found by that.
+type heads []*zip.FileHeader
+
+func (h heads) file(number int) (*zip.File, error) { return &zip.File{FileHeader: *h[number]}, nil }
 
 // nextHead finds the next head from a position on; -1 where there is none.
 func (o *opened) nextHead(from int64) (int64, error) {

@@ -55,10 +55,9 @@ func (o *opened) readTar(ctx context.Context) error {
 			)
 			break
 		}
-		if len(o.members) == maxMembers {
-			return errTooMany
+		if err := o.takeTar(h, position(from, counted), left); err != nil {
+			return err
 		}
-		o.takeTar(h, position(from, counted), left)
 	}
 	o.length = counted.n
 	o.settle(left)
@@ -86,7 +85,7 @@ func position(from io.Reader, c *counting) int64 {
 	return c.n
 }
 
-func (o *opened) takeTar(h *tar.Header, at int64, left passed) {
+func (o *opened) takeTar(h *tar.Header, at int64, left passed) error {
 	m := member{size: h.Size, written: h.ModTime.UTC(), zoned: true, at: at}
 	switch h.Typeflag {
 	case tar.TypeReg, '\x00':
@@ -100,17 +99,17 @@ func (o *opened) takeTar(h *tar.Header, at int64, left passed) {
 		m.typ, m.size, m.target = entry.Link, 0, h.Linkname
 	case tar.TypeLink:
 		left["are second names of others (hard links)"]++
-		return
+		return nil
 	case tar.TypeXGlobalHeader:
-		return
+		return nil
 	case tar.TypeGNUSparse:
 		left["are files with holes"]++
-		return
+		return nil
 	default:
 		left["are devices, pipes or sockets"]++
-		return
+		return nil
 	}
-	o.take(m, h.Name, left)
+	return o.take(m, h.Name, left)
 }
 
 // sparse tells whether a member is packed without its holes, so that its bytes do not lie in one piece.

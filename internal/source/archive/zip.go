@@ -21,85 +21,40 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// zipFiles are a zip's members as the standard library read them, by number.
-type zipFiles []*zip.File
-
-// Of the end of a zip's directory (APPNOTE 4.3.16): what stands before a comment of at most 64 KiB.
-const (
-	endSize    = 22
-	endMark    = 0x06054b50
-	maxComment = 1<<16 - 1
-	// maxDirectory is the largest directory, in bytes, that is read.
-	maxDirectory = 48 << 20
-)
-
 // readZip reads a zip's directory.
 func (o *opened) readZip(ctx context.Context) error {
 	if err := o.anywhere(ctx); err != nil {
 		return err
 	}
-	if err := o.checkDirectory(); err != nil {
-		return err
-	}
-	r, err := zip.NewReader(o.at, o.at.Size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
+	d, err := readDirectory(ctx, o.at)
+	if errors.Is(err, zip.ErrFormat) {
 		return o.recoverZip(ctx)
 	}
-	if len(r.File) > maxMembers {
-		return errTooMany
+	if err != nil {
+		return err
 	}
 	left := passed{}
-	o.zip = r.File
-	for n, f := range r.File {
-		if n%1000 == 0 && ctx.Err() != nil {
+	o.zip = d
+	for n := 0; n < len(d.starts); {
+		files, err := d.files(n)
+		if err != nil {
+			return err
+		}
+		for _, f := range files {
+			if err := o.takeZip(n, f, left); err != nil {
+				return err
+			}
+			n++
+		}
+		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		o.takeZip(n, f, left)
 	}
 	o.settle(left)
 	return nil
 }
 
-// checkDirectory refuses a directory that would take more memory than is given to any, before any of it is read.
-func (o *opened) checkDirectory() error {
-	tail := make([]byte, min(o.at.Size, endSize+maxComment))
-	if _, err := o.at.ReadAt(tail, o.at.Size-int64(len(tail))); err != nil && err != io.EOF {
-		return err
-	}
-	for i := len(tail) - endSize; i >= 0; i-- {
-		if binary.LittleEndian.Uint32(tail[i:]) != endMark {
-			continue
-		}
-		records, size := binary.LittleEndian.Uint16(tail[i+10:]), binary.LittleEndian.Uint32(tail[i+12:])
-		if records == 1<<16-1 || size == 1<<32-1 { // the larger numbers are elsewhere (zip64); the directory lies before this
-			size = uint32(min(o.at.Size, 1<<32-1))
-			if int64(size) > maxDirectory && records == 1<<16-1 {
-				return o.checkLarge(tail[:i])
-			}
-		}
-		if size > maxDirectory && int64(size) <= o.at.Size {
-			return errTooMany
-		}
-		return nil
-	}
-	return nil // which the library says better
-}
-
-// checkLarge does so for the larger numbers of a zip64 (APPNOTE 4.3.14), which end right before its locator and that before the end.
-func (o *opened) checkLarge(before []byte) error {
-	const locator, largeMark = 20, 0x06064b50
-	for i := len(before) - locator - 56; i >= 0; i-- {
-		if binary.LittleEndian.Uint32(before[i:]) == largeMark {
-			if binary.LittleEndian.Uint64(before[i+32:]) > maxMembers || binary.LittleEndian.Uint64(before[i+40:]) > maxDirectory {
-				return errTooMany
-			}
-			return nil
-		}
-	}
-	return errTooMany // it cannot be told
-}
-
-func (o *opened) takeZip(n int, f *zip.File, left passed) {
+func (o *opened) takeZip(n int, f *zip.File, left passed) error {
 	name := f.Name
 	if f.NonUTF8 && !utf8.ValidString(name) {
 		name = decoded(name, o.page)
@@ -122,7 +77,7 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) {
 		m.target = targetOf(f) // which what comes without a directory does not tell of
 	case !mode.IsRegular():
 		left["are devices, pipes or sockets"]++
-		return
+		return nil
 	default:
 		m.typ = entry.File
 	}
@@ -135,7 +90,7 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) {
 	case m.size < 0:
 		m.why = senselessSize
 	}
-	o.take(m, name, left)
+	return o.take(m, name, left)
 }
 
 const senselessSize = "Its size makes no sense."
@@ -151,6 +106,7 @@ func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
 		m.why = "It is encrypted in a way that is not read; the classic one and AES are."
 		return
 	}
+	c.size = m.size
 	if o.cryptic == nil {
 		o.cryptic = map[int]cryptic{}
 	}
@@ -205,12 +161,15 @@ func (o *opened) stream(ctx context.Context, m member) (io.ReadCloser, error) {
 	if o.zip == nil {
 		return o.streamTar(ctx, m)
 	}
-	f := o.zip[m.number]
+	f, err := o.zip.file(m.number)
+	if err != nil {
+		return nil, err
+	}
 	if c, ok := o.cryptic[m.number]; ok {
-		return o.decrypt(ctx, m.number, c)
+		return o.decrypt(ctx, f, m.number, c)
 	}
 	if o.begins != nil {
-		raw, err := o.raw(ctx, m.number)
+		raw, err := o.raw(ctx, f, m.number)
 		if err != nil {
 			return nil, err
 		}
