@@ -59,9 +59,9 @@ func (d *drive) cut() {
 
 // back mounts the drive again, as after the power came back.
 func (d *drive) back() {
-	out, err := exec.Command("umount", d.at).CombinedOutput()
-	require.NoError(d.t, err, string(out))
-	out, err = d.mount()
+	require.Eventually(d.t, func() bool { return exec.Command("umount", d.at).Run() == nil }, 10*time.Second, 50*time.Millisecond,
+		"the service's children end with it, a little later")
+	out, err := d.mount()
 	require.NoError(d.t, err, string(out))
 }
 
