@@ -42,12 +42,13 @@ func (c *Catalogue) AddSession(ctx context.Context, technician string, hash []by
 	return err
 }
 
-// TechnicianBySession returns whose session it is, or ErrNotFound.
-func (c *Catalogue) TechnicianBySession(ctx context.Context, hash []byte, now time.Time) (string, error) {
+// TechnicianBySession returns whose session it is, or ErrNotFound. One that lasts longer than any does was begun by a clock that was ahead,
+// and is none.
+func (c *Catalogue) TechnicianBySession(ctx context.Context, hash []byte, now time.Time, lifetime time.Duration) (string, error) {
 	var name string
 	err := c.read.QueryRowContext(ctx, "SELECT t.name FROM sessions s JOIN technicians t ON t.id = s.technician_id WHERE s.hash = ? AND "+
-		"s.expires_at > ?",
-		hash, now.UnixNano()).
+		"s.expires_at > ? AND s.expires_at <= ?",
+		hash, now.UnixNano(), now.Add(lifetime+time.Hour).UnixNano()).
 		Scan(&name)
 	return name, noRows(err)
 }

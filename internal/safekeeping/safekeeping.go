@@ -1,11 +1,13 @@
 // Package safekeeping is the service's own store for what was set aside: contents under their SHA-256 digest, each kept
-// once, verified whenever they are read. Layout: DIR/ab/cdef…, one read-only file a content.
+// once, verified whenever they are read. Layout: DIR/ab/cdef…, one read-only file a content, and DIR/counted.json,
+// by which it counts days.
 package safekeeping
 
 import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"hash"
@@ -64,7 +66,7 @@ func Open(dir string, limit int64) (*Store, error) {
 // each calls see with every content and its file.
 func (s *Store) each(see func(path string, info fs.FileInfo) error) error {
 	return fs.WalkDir(s.root.FS(), ".", func(path string, d fs.DirEntry, err error) error {
-		if err != nil || !d.Type().IsRegular() || strings.HasPrefix(d.Name(), "incoming-") {
+		if err != nil || !d.Type().IsRegular() || strings.HasPrefix(d.Name(), "incoming-") || path == countFile {
 			return err
 		}
 		info, err := d.Info()
@@ -85,8 +87,15 @@ func (s *Store) Size() int64 {
 	return s.size
 }
 
-// Expire removes what was last put before a moment, and returns how many bytes that were.
-func (s *Store) Expire(before time.Time) (removed int64, err error) {
+// Expire removes what was put so many days ago, and returns how many bytes that were. Days are counted by the store itself: a clock that is
+// wrong must not do away with everything. The store's count follows the clock by at most a week each time, and is not moved again before
+// the clock says that it is another day; so a service that was off for a year keeps things a little longer.
+func (s *Store) Expire(now time.Time, days int) (removed int64, err error) {
+	reached, err := s.count(now)
+	if err != nil {
+		return 0, fmt.Errorf("expire kept content: %w", err)
+	}
+	before := reached.AddDate(0, 0, -days)
 	err = s.each(func(path string, info fs.FileInfo) error {
 		if !info.ModTime().Before(before) {
 			return nil
@@ -101,6 +110,54 @@ func (s *Store) Expire(before time.Time) (removed int64, err error) {
 	defer s.mu.Unlock()
 	s.size -= removed
 	return removed, err
+}
+
+// counted is how far the store's count of days has come, and what the clock said when it was moved last.
+type counted struct {
+	Reached time.Time `json:"reached"`
+	Moved   time.Time `json:"moved"`
+}
+
+const (
+	countFile = "counted.json"
+	another   = 20 * time.Hour // of the clock, until it counts as another day
+	mostMoved = 7 * 24 * time.Hour
+)
+
+// count moves the count of days towards what the clock says, and returns it.
+func (s *Store) count(now time.Time) (time.Time, error) {
+	now = now.UTC().Round(0)
+	var c counted
+	text, err := s.root.ReadFile(countFile)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return now, err
+	}
+	if err != nil || json.Unmarshal(text, &c) != nil { // it has come as far as the latest that was put
+		err := s.each(func(_ string, info fs.FileInfo) error {
+			if at := info.ModTime(); at.After(c.Reached) {
+				c.Reached = at.UTC()
+			}
+			return nil
+		})
+		if err != nil {
+			return now, err
+		}
+		if c.Reached.IsZero() {
+			c.Reached = now
+		}
+	}
+	if now.Sub(c.Moved).Abs() < another {
+		return c.Reached, nil
+	}
+	if now.After(c.Reached) {
+		c.Reached = c.Reached.Add(min(now.Sub(c.Reached), mostMoved))
+	}
+	c.Moved = now
+	text, err = json.Marshal(c)
+	if err != nil {
+		return c.Reached, err
+	}
+	return c.Reached, s.root.WriteFile(countFile, text, 0o600)
 }
 
 // Close closes the store.

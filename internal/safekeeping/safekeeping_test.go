@@ -92,7 +92,7 @@ func TestSafekeepingHasALimitAndAnExpiry(t *testing.T) {
 
 	past := time.Now().Add(-48 * time.Hour)
 	require.NoError(t, os.Chtimes(filepath.Join(dir, old[:2], old[2:]), past, past))
-	removed, err := s.Expire(time.Now().Add(-24 * time.Hour))
+	removed, err := s.Expire(time.Now(), 1)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, removed)
 	_, _, err = s.Put(t.Context(), strings.NewReader("fits!"))
@@ -104,6 +104,31 @@ func TestSafekeepingHasALimitAndAnExpiry(t *testing.T) {
 	require.NoError(t, err)
 	defer again.Close()
 	assert.EqualValues(t, 10, again.Size(), "the size is known after a restart")
+}
+
+// A clock that jumps by years does away with nothing, however often the service is started meanwhile; days that pass do.
+func TestAWrongClockExpiresNothing(t *testing.T) {
+	s, err := safekeeping.Open(t.TempDir(), 0)
+	require.NoError(t, err)
+	defer s.Close()
+	now := time.Now()
+	expire := func(at time.Time, want string) {
+		t.Helper()
+		removed, err := s.Expire(at, 30)
+		require.NoError(t, err)
+		assert.EqualValues(t, len(want), removed)
+	}
+	expire(now, "")
+	_, _, err = s.Put(t.Context(), strings.NewReader("old"))
+	require.NoError(t, err)
+	for range 20 {
+		expire(now.AddDate(10, 0, 0), "")
+	}
+	expire(now.AddDate(-50, 0, 0), "")
+	for day := range 30 {
+		expire(now.AddDate(0, 0, day), "")
+	}
+	expire(now.AddDate(0, 0, 30).Add(time.Hour), "old")
 }
 
 // What turns out too large is noticed before it fills the drive; what is kept already needs no room.

@@ -133,7 +133,7 @@ func (s *Service) whose(r *http.Request) (who signedIn, err error) {
 		return who, catalogue.ErrNotFound
 	}
 	who.session = sessionHash(secret(cookie.Value), secret(key))
-	who.name, err = s.catalogue.TechnicianBySession(r.Context(), who.session, s.now())
+	who.name, err = s.catalogue.TechnicianBySession(r.Context(), who.session, s.now(), sessionLifetime)
 	return who, err
 }
 

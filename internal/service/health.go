@@ -43,7 +43,7 @@ func (s *Service) careForRecords(ctx context.Context) {
 		if now := s.now(); now.Sub(s.lastChecked()) >= daily {
 			s.check(ctx, restFrom(ctx))
 		}
-		if problem, _ := s.found(); problem == "" && s.now().Sub(catalogue.RecordsCopied(s.dir)) >= daily && ctx.Err() == nil {
+		if problem, _ := s.found(); problem == "" && s.copyIsDue() && ctx.Err() == nil {
 			if err := s.catalogue.CopyRecords(ctx); err != nil && ctx.Err() == nil {
 				s.log.LogAttrs(ctx, slog.LevelError, "records not copied", slog.String("error", err.Error()))
 			}
@@ -54,6 +54,12 @@ func (s *Service) careForRecords(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// copyIsDue tells whether the copy of the records is a day old, or of a time that is still to come: the clock was wrong then.
+func (s *Service) copyIsDue() bool {
+	age := s.now().Sub(catalogue.RecordsCopied(s.dir))
+	return age >= daily || age < -daily
 }
 
 func (s *Service) lastChecked() time.Time {

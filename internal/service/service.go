@@ -338,7 +338,7 @@ func (s *Service) expire(ctx context.Context) {
 	if s.keepDays == 0 {
 		return
 	}
-	removed, err := s.safe.Expire(s.now().AddDate(0, 0, -s.keepDays))
+	removed, err := s.safe.Expire(s.now(), s.keepDays)
 	if err != nil {
 		s.log.LogAttrs(ctx, slog.LevelError, "safekeeping not expired", slog.String("error", err.Error()))
 	}

@@ -26,6 +26,9 @@ type Result struct {
 // Run surveys one source. progress is called with the number of copies seen so far and the folder being read; it must
 // be quick. An error leaves what is known of the source as it was, apart from what had been written until then.
 func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, progress func(seen int64, dir string)) (Result, error) {
+	if !entry.Countable(at) {
+		return Result{}, fmt.Errorf("the service's clock says that it is the year %d; put it right first", at.Year())
+	}
 	machine, err := s.Catalogue.Machine(ctx, src.Machine)
 	if err != nil {
 		return Result{}, err
@@ -42,12 +45,24 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	r := &reporter{source: src, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
 	r.Difference = s.Catalogue.Survey(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
 	defer r.Abandon()
+	if src.Traits.Live() {
+		if _, latest, err := r.Latest(ctx); err != nil {
+			return Result{}, err
+		} else if latest.After(at.Add(ahead)) {
+			r.Note(fmt.Sprintf("The survey before it was as of %s, which is still to come: the service's clock was wrong then, or is now. What is seen "+
+				"until then is put right behind it. To have it told by the right times, remove the source and add it again once the clock is right.",
+				latest.UTC().Format("2006-01-02 15:04 MST")))
+		}
+	}
 	if err := store.Survey(ctx, r, r); err != nil {
 		return Result{r.Counts(), r.notes}, err
 	}
 	counts, err := r.End(r.notes)
 	return Result{counts, r.notes}, err
 }
+
+// ahead is how far ahead of now a survey may have been without a word.
+const ahead = time.Hour
 
 // reporter is what a survey reports to: the catalogue's comparison, with what is to be said about it.
 type reporter struct {
