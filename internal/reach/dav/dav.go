@@ -109,6 +109,9 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 		return nil
 	}); err != nil {
 		d.Close()
+		if unencrypted(err) {
+			err = fmt.Errorf("%w (%w)", errEncryption, err)
+		}
 		return refuse(stepOf(err), err)
 	}
 	if !root.folder() {
@@ -121,12 +124,23 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 // patience is how long one step over the network may take.
 const patience = 20 * time.Second
 
+var errEncryption = fmt.Errorf("it offers no encryption that is safe today, which is TLS 1.2 or later: %w", problem.NoWay)
+
+// unencrypted tells whether a first answer failed because no encryption could be agreed on: the server ended that, or spoke without.
+func unencrypted(err error) bool {
+	var refused *net.OpError
+	var plain tls.RecordHeaderError
+	return errors.As(err, &refused) && refused.Op == "remote error" || errors.As(err, &plain) || errors.Is(err, http.ErrSchemeMismatch)
+}
+
 // stepOf says which step an error is of.
 func stepOf(err error) string {
 	var named *net.DNSError
 	switch {
 	case errors.As(err, &named):
 		return "find its host by name"
+	case errors.Is(err, problem.NoWay):
+		return "agree on encryption with it"
 	case errors.Is(err, problem.Untrusted):
 		return "check its certificate"
 	case errors.Is(err, problem.NotSignedIn):
