@@ -111,6 +111,11 @@ func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, e
 
 // OpenStore opens a store anew, with what is known of its machine now; surveys do so. It must be closed.
 func (s *Site) OpenStore(ctx context.Context, src catalogue.Source) (source.Store, error) {
+	return s.openStore(ctx, src, s.secret(src.ID))
+}
+
+// openStore opens one with a secret.
+func (s *Site) openStore(ctx context.Context, src catalogue.Source, secret []byte) (source.Store, error) {
 	kind, err := s.Kinds.Named(src.Kind)
 	if err != nil {
 		return nil, err
@@ -119,6 +124,7 @@ func (s *Site) OpenStore(ctx context.Context, src catalogue.Source) (source.Stor
 	if err != nil {
 		return nil, err
 	}
+	setup.Secret = secret
 	return kind.Open(ctx, setup.Confine(ctx))
 }
 
@@ -181,7 +187,7 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 	stores, err := s.stores(ctx, src)
 	return source.Setup{Files: files, Own: own, Elsewhere: src.Machine != src.AtMachine, People: people, At: src.At, Zone: zone,
 			Homes: machine.Homes(), Maps: src.Maps,
-			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Secret: s.secret(src.ID), Keep: s.keptOf(src.ID)},
+			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Keep: s.keptOf(src.ID)},
 		err
 }
 

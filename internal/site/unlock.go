@@ -14,11 +14,9 @@ import (
 // Unlock gives a store the secret that opens it, for as long as the service runs, and tells of how many things in it that opens, and of
 // how many it does not. One that opens nothing is not kept; the error is an InputError.
 func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
-	before := s.secret(src.ID)
-	s.setSecret(src.ID, secret)
-	opened, locked, err = s.opens(ctx, src)
-	if err != nil || opened == 0 {
-		s.setSecret(src.ID, before)
+	opened, locked, err = s.opens(ctx, src, secret)
+	if err == nil && opened > 0 {
+		s.setSecret(src.ID, secret)
 	}
 	refuse := func(why error, next string) (int, int, error) {
 		return 0, 0, &InputError{What: fmt.Sprintf("unlock source s%d", src.ID), Err: why, Next: next}
@@ -78,8 +76,9 @@ func (s *Site) setSecret(id int64, secret []byte) {
 	s.pool.Forget(func(key any) bool { return key.(storeKey).source == id })
 }
 
-func (s *Site) opens(ctx context.Context, src catalogue.Source) (opened, locked int, err error) {
-	store, err := s.OpenStore(ctx, src)
+// opens tries a secret in a store of its own: what is being read meanwhile is read with the one that is known.
+func (s *Site) opens(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
+	store, err := s.openStore(ctx, src, secret)
 	if err != nil {
 		return 0, 0, err
 	}

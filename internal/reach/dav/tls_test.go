@@ -65,7 +65,9 @@ func TestOnlyAServerThatIsVouchedForIsToldThePassword(t *testing.T) {
 	dir := t.TempDir()
 	secret, pem := filepath.Join(dir, "secret"), write(t, filepath.Join(dir, "authority.pem"), ours.certificate.Raw)
 	require.NoError(t, os.WriteFile(secret, []byte("oak\n"), 0o600))
-	fingerprint := func(c tls.Certificate) string { return fmt.Sprintf("certificate=sha256:%x", sha256.Sum256(c.Certificate[0])) }
+	fingerprint := func(c tls.Certificate) string {
+		return fmt.Sprintf("certificate=sha256:%x", sha256.Sum256(c.Certificate[0]))
+	}
 	for name, c := range map[string]struct {
 		shown  tls.Certificate
 		most   uint16
