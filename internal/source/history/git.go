@@ -26,7 +26,8 @@ import (
 const (
 	childSpace  = 2 << 30   // bytes of address space, packs that are mapped among them
 	childMemory = 256 << 20 // bytes of memory
-	childTime   = 1800      // seconds of the processor
+	childTime   = 1800      // seconds of the processor, for a content that is passed through
+	surveyTime  = 120       // and for all else: as much of a history as is held is mostly read in a few
 	childWall   = time.Hour // for what is read from a child that sends it at its own pace
 	answerWall  = 5 * time.Minute
 )
@@ -49,9 +50,9 @@ func environment() []string {
 }
 
 // bounded has a shell hold itself to a child's bounds before it becomes git: from outside that takes rights that a service in a container
-// may not have.
-var bounded = fmt.Sprintf(`ulimit -c 0 && ulimit -v %d && ulimit -d %d && ulimit -t %d && exec git --no-pager --no-replace-objects "$@"`,
-	childSpace>>10, childMemory>>10, childTime)
+// may not have. Its first argument is how many seconds of the processor it may take.
+var bounded = fmt.Sprintf(`ulimit -c 0 && ulimit -v %d && ulimit -d %d && ulimit -t "$1" && shift && exec git --no-pager --no-replace-objects "$@"`,
+	childSpace>>10, childMemory>>10)
 
 // start starts a child of git in the mirror's folder, to which no path leads that the child may take.
 func (m *mirror) start(ctx context.Context, pipe func(*exec.Cmd) error, args ...string) (*exec.Cmd, error) {
@@ -60,7 +61,11 @@ func (m *mirror) start(ctx context.Context, pipe func(*exec.Cmd) error, args ...
 		return nil, err
 	}
 	defer unix.Close(folder)
-	c := exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", bounded, "git"}, args...)...)
+	seconds := surveyTime
+	if args[0] == "cat-file" && !slices.Contains(args, "--batch-check") {
+		seconds = childTime
+	}
+	c := exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", bounded, "git", strconv.Itoa(seconds)}, args...)...)
 	c.Dir, c.Env = fmt.Sprintf("/proc/self/fd/%d", folder), environment()
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	if os.Geteuid() == 0 {
@@ -110,9 +115,21 @@ func (m *mirror) pipe(ctx context.Context, lines []string, read func(*bufio.Read
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
+		if spent(c.ProcessState) {
+			return errSpent
+		}
 		return &gitError{args[0], said.last()}
 	}
 	return nil
+}
+
+// errSpent says that a child took more time of the processor than it is given.
+var errSpent = fmt.Errorf("git took more time of the processor than it is given: %w", problem.TooLarge)
+
+// spent tells whether a child was ended for that.
+func spent(s *os.ProcessState) bool {
+	status, ok := s.Sys().(syscall.WaitStatus)
+	return ok && status.Signaled() && (status.Signal() == syscall.SIGXCPU || status.Signal() == syscall.SIGKILL && s.UserTime()+s.SystemTime() > time.Minute)
 }
 
 // errSilent says that a child was ended that did not end by itself.

@@ -436,11 +436,16 @@ func TestNamesThatLeadOutAreLeftOut(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(outer, append([]byte("40000 ..\x00"), append(inner, append([]byte("40000 Plans\x00"), inner...)...)...), 0o644))
 	top := r.git("hash-object", "-t", "tree", "-w", "--literally", outer)
+	flat := filepath.Join(t.TempDir(), "flat")
+	require.NoError(t, os.WriteFile(flat, append([]byte("100644 Masts/sails.svg\x00"), raw...), 0o644))
+	slash := r.git("hash-object", "-t", "tree", "-w", "--literally", flat)
+	r.git("update-ref", "refs/heads/side", r.git("commit-tree", slash, "-p", "main", "-m", "a slash"))
 	r.git("update-ref", "refs/heads/main", r.git("commit-tree", top, "-p", "main", "-m", "out"))
 	notes := strings.Join(s.Survey(r.add()).Notes, " ")
 	assert.Contains(t, notes, "lead out of its folder")
 	for _, c := range s.Find(catalogue.Query{Limit: 100, Records: true}) {
 		assert.True(t, place.Under(c.Place.Path, lines), c.Place.Path)
 		assert.NotContains(t, c.Place.Path, "..")
+		assert.NotContains(t, c.Place.Path, "Masts")
 	}
 }

@@ -43,6 +43,7 @@ const (
 	perCommit   = 400
 	perChange   = 160 // with what is worked out from it
 	perText     = 80  // besides the text
+	perFolder   = 280 // that a path leads through, with what is worked out of it
 	maxMessage  = 200
 	maxEntries  = 1_000_000 // of one folder of a commit, or of the index
 	maxUnnamed  = 50_000    // commits that nothing names
@@ -56,7 +57,8 @@ var errEnough = errors.New("its history is longer than is held at once")
 const logFormat = "--format=%x01%H%x00%P%x00%ct%x00%at%x00%an%x00%s"
 
 // log reads commits and all that come before them, newest first as git orders them, without those that before names with what comes
-// before those. cut tells that it could not be read to its end, and why. The error is errEnough where there is more than is held.
+// before those. cut tells that it could not be read to its end, and why. The error is errEnough where there is more than is held, or than is read in the
+// time that there is.
 func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commit)) (cut string, err error) {
 	lines := make([]string, 0, len(tips)+len(before))
 	lines = append(lines, tips...)
@@ -69,6 +71,9 @@ func (m *mirror) log(ctx context.Context, tips, before []string, see func(*commi
 	var broken *gitError
 	if errors.As(err, &broken) && l.commits > 0 {
 		return broken.said, nil
+	}
+	if errors.Is(err, errSpent) && l.commits > 1 {
+		err = errEnough
 	}
 	return "", err
 }
@@ -130,8 +135,22 @@ func (l *logReader) read(r *bufio.Reader) error {
 			*l.odd++
 			continue
 		}
+		if _, known := l.texts[string(path)]; !known {
+			l.folders(string(path))
+		}
 		c.path = l.once(path)
 		now.changes = append(now.changes, c)
+	}
+}
+
+// folders counts those that a path leads through, as far as they are not known.
+func (l *logReader) folders(path string) {
+	for dir := folderOf(path); dir != ""; dir = folderOf(dir) {
+		if _, known := l.texts[dir]; known {
+			return
+		}
+		l.texts[dir] = dir
+		*l.held += perFolder
 	}
 }
 
@@ -142,11 +161,11 @@ func isPath(path []byte) bool {
 			return false
 		}
 	}
-	return len(path) <= maxPath
+	return len(path) <= maxPath && bytes.Count(path, []byte{'/'}) <= maxDepth
 }
 
-// maxName and maxPath are how long names and paths may be, in bytes: longer ones no file system takes.
-const maxName, maxPath = 1024, 4096
+// maxName and maxPath are how long names and paths may be, in bytes: longer ones no file system takes; maxDepth is how many folders deep.
+const maxName, maxPath, maxDepth = 1024, 4096, 500
 
 func (l *logReader) commit(id string, r *bufio.Reader) (*commit, error) {
 	var fields [5]string

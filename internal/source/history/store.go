@@ -157,6 +157,9 @@ func (r *reading) further(ctx context.Context, before, now *memo, last time.Time
 	if err != nil || cut != "" || len(r.commits) > longest {
 		return false, ctx.Err()
 	}
+	if err := r.leaveOut(ctx, report); err != nil {
+		return false, err
+	}
 	line, root := lineOf(r.commits, r.heads.at)
 	if root != before.At || slices.ContainsFunc(line, (*commit).renames) { // what was called otherwise before is not known here
 		return false, nil

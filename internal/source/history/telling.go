@@ -1,6 +1,7 @@
 package history
 
 import (
+	"bufio"
 	"cmp"
 	"context"
 	"errors"
@@ -48,16 +49,15 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 			report.Note("Git says: " + cut + ".")
 		}
 	}
-	if r.mirror.odd > 0 {
-		report.Note(fmt.Sprintf("%d changes in it are of names that lead out of its folder, or that no file system takes; they are left out.",
-			r.mirror.odd))
+	if err := r.leaveOut(ctx, report); err != nil {
+		return err
 	}
 	line, broken := lineOf(r.commits, r.heads.at)
 	if len(line) == 0 {
 		return fmt.Errorf("the commit that is checked out, %.10s, cannot be read: %w", r.heads.at, errMissing)
 	}
 	if enough {
-		report.Note(fmt.Sprintf("Its history is longer than is held at once: what came before %.10s, of %s, is not told, nor what no name reaches.",
+		report.Note(fmt.Sprintf("Its history is longer than is held at once, or takes too long to read: what came before %.10s, of %s, is not told, nor what no name reaches.",
 			line[0].id, line[0].committed.Format("2006-01-02")))
 	} else if broken != "" && !slices.Contains(r.heads.shallow, line[0].id) {
 		report.Note(fmt.Sprintf("The line of commits breaks off before %.10s: the one before is not in the repository.", line[0].id))
@@ -116,6 +116,66 @@ func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) 
 		now.Lost, now.Staged, now.Tips = nil, nil, nil // the next survey tells everything anew
 	}
 	return r.tellAll(all, points, times, report)
+}
+
+// maxAsked is through how many folders git is led by questions about them.
+const maxAsked = 200_000
+
+// leaveOut leaves out what lies in what is no folder: a tree may have an entry whose name holds a slash, which looks like a path. What was
+// left out before is said with it.
+func (r *reading) leaveOut(ctx context.Context, report source.Reporter) error {
+	shown := map[string]string{} // folders, and a commit that shows something in them
+	left := maxAsked
+	for _, c := range r.commits {
+		for _, ch := range c.changes {
+			for dir := folderOf(ch.path); dir != "" && ch.blob != "" && shown[dir] == "" && left > 0; dir = folderOf(dir) {
+				shown[dir] = c.id
+				left -= 1 + strings.Count(dir, "/")
+			}
+		}
+	}
+	var dirs, questions []string
+	for dir, commit := range shown {
+		if !strings.Contains(dir, "\n") { // which git cannot be asked of
+			dirs, questions = append(dirs, dir), append(questions, commit+":"+dir)
+		}
+	}
+	none := map[string]bool{}
+	if len(questions) > 0 {
+		if err := r.mirror.run(ctx, questions, func(out *bufio.Reader) error {
+			for _, dir := range dirs {
+				line, err := field(out, '\n')
+				if err != nil {
+					return errors.Join(errLog, err)
+				}
+				if _, o, ok := readObject(line); !ok || o.kind != "tree" {
+					none[dir] = true
+				}
+			}
+			return nil
+		}, "cat-file", "--batch-check"); err != nil {
+			return err
+		}
+	}
+	for _, c := range r.commits {
+		if len(none) == 0 {
+			break
+		}
+		c.changes = slices.DeleteFunc(c.changes, func(ch change) bool {
+			for dir := folderOf(ch.path); dir != ""; dir = folderOf(dir) {
+				if none[dir] {
+					r.mirror.odd++
+					return true
+				}
+			}
+			return false
+		})
+	}
+	if r.mirror.odd > 0 {
+		report.Note(fmt.Sprintf("%d changes in it are of names that lead out of its folder, hold a slash, or are such as no file system takes; they are "+
+			"left out.", r.mirror.odd))
+	}
+	return nil
 }
 
 // list finds out how large the blobs are that commits name, and what there is that nothing names: commits, and blobs.
