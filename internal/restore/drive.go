@@ -255,14 +255,19 @@ func (t *driveTarget) readBack(folder reach.Tree, name, sum string) error {
 	return err
 }
 
-// withdraw takes away what a drive holds in place of what was sent, and puts back what it stands over.
+// withdraw takes away what a drive holds in place of what was sent, and puts back what it stands over. What has another tag than that got may
+// be what somebody saved meanwhile, and is left.
 func (t *driveTarget) withdraw(it *carried, v reach.Versioner, tag string, why error) error {
-	if now, err := v.Tag(t.ctx, it.item.To.Path); err == nil {
-		tag = now
-	} else if errors.Is(err, fs.ErrNotExist) {
+	now, err := v.Tag(t.ctx, it.item.To.Path)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		tag = ""
+	case err == nil && now == it.work.Over: // it never wrote anything: what stood there does
+		it.work.Aside = nil
+		return why
+	case err == nil && now != tag:
+		return fmt.Errorf("%w; what stands there now may be what somebody saved meanwhile, and is left as it is", why)
 	}
-	var err error
 	switch {
 	case it.work.Aside != nil:
 		err = t.putAside(it, v, tag)

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -300,7 +301,7 @@ func TestALieAboutLengths(t *testing.T) {
 
 // A drive that says that it took something has to give it back: what cannot be read back as it was sent has not arrived.
 func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
-	for name, instead := range map[string]*string{"other bytes": new("something else"), "nothing": nil} {
+	for name, instead := range map[string]*string{"other bytes": new("something else"), "nothing": nil, "what somebody saves then": new("hers")} {
 		for _, over := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%s, over something: %v", name, over), func(t *testing.T) {
 				o := newOffice(t)
@@ -323,8 +324,12 @@ func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
 						return false
 					}
 					lies--
+					if name == "other bytes" {
+						r.Body, r.ContentLength = io.NopCloser(strings.NewReader(*instead)), int64(len(*instead))
+						return false
+					}
 					if instead != nil {
-						o.put("/Quote.txt", *instead, "nobody")
+						o.put("/Quote.txt", *instead, "oda")
 					}
 					w.Header().Set("ETag", `"mine"`)
 					w.WriteHeader(http.StatusCreated)
@@ -336,6 +341,9 @@ func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
 				stands := "nothing"
 				if over {
 					stands = "spoilt"
+				}
+				if name == "what somebody saves then" {
+					stands = *instead
 				}
 				assert.Equal(t, stands, o.now("Quote.txt"))
 			})
