@@ -267,7 +267,7 @@ func aLongDirectory(t *testing.T, at string) {
 func aWideWindow(t *testing.T, at string) {
 	frame := []byte{0x28, 0xb5, 0x2f, 0xfd, 0, 21 << 3}
 	for range 40_000 { // blocks that repeat a byte 128 KiB
-		frame = append(frame, 2|0, 0, 1<<4, 0)
+		frame = append(frame, 2, 0, 1<<4, 0)
 	}
 	require.NoError(t, os.WriteFile(at, append(frame, 1, 0, 0), 0o644))
 }

@@ -15,7 +15,7 @@ const Bar = styled.header`
   padding: 10px 20px;
   border-bottom: 1px solid ${tokens.rule};
   background: ${tokens.sheet};
-  @media (max-width: 600px) { flex-wrap: nowrap; gap: 14px; padding: 6px 12px; overflow-x: auto; white-space: nowrap; }
+  @media (max-width: 600px) { gap: 6px 14px; padding: 6px 12px; }
 `;
 
 const Name = styled.span`
@@ -31,6 +31,7 @@ const Search = styled(SearchField)`
   align-items: center;
   input {
     flex: 1;
+    width: 0;
     min-width: 0;
     padding: 6px 10px;
     border: 1px solid ${tokens.rule};
@@ -38,13 +39,13 @@ const Search = styled(SearchField)`
     background: ${tokens.ground};
   }
   input::-webkit-search-cancel-button { display: none; }
-  @media (max-width: 600px) { flex: 0 0 150px; }
+  @media (max-width: 600px) { flex: 1 1 180px; }
 `;
 
 const Pages = styled.nav`
   display: flex;
   gap: 18px;
-  @media (max-width: 600px) { gap: 12px; order: -1; }
+  @media (max-width: 600px) { flex: 1 0 100%; order: -1; gap: 14px; overflow-x: auto; white-space: nowrap; }
   a { color: ${tokens.ink}; text-decoration: none; padding: 2px 0; border-bottom: 2px solid transparent; }
   a:hover { border-bottom-color: ${tokens.rule}; }
   a[aria-current="page"] { border-bottom-color: ${tokens.ink}; font-weight: 650; }
