@@ -1707,11 +1707,13 @@ type PlanItem struct {
 	From  Place  `json:"from"`
 
 	// Makes Folders that will be made again
-	Makes *[]Place  `json:"makes,omitempty"`
-	Note  string    `json:"note"`
-	Size  int64     `json:"size"`
-	To    Place     `json:"to"`
-	Type  EntryType `json:"type"`
+	Makes *[]Place `json:"makes,omitempty"`
+	Note  string   `json:"note"`
+
+	// Size In bytes; -1 where nothing tells
+	Size int64     `json:"size"`
+	To   Place     `json:"to"`
+	Type EntryType `json:"type"`
 }
 
 // PlanItemAsks defines model for PlanItem.Asks.
@@ -1819,10 +1821,12 @@ type ReceiptItem struct {
 	SetAside *SetAside `json:"set_aside"`
 
 	// Sha256 Of the bytes that arrived; null for folders and links, and for what did not arrive
-	Sha256 *string   `json:"sha256"`
-	Size   int64     `json:"size"`
-	To     Place     `json:"to"`
-	Type   EntryType `json:"type"`
+	Sha256 *string `json:"sha256"`
+
+	// Size In bytes; -1 where nothing tells, as of a folder
+	Size int64     `json:"size"`
+	To   Place     `json:"to"`
+	Type EntryType `json:"type"`
 }
 
 // ReceiptList defines model for ReceiptList.

@@ -21,5 +21,6 @@ describe("times are said as a technician says them", () => {
   });
   it("gives sizes in binary units", () => {
     expect([0, 1023, 1024, 2900, 5 << 20].map(bytes)).toEqual(["0 B", "1023 B", "1.0 KiB", "2.8 KiB", "5.0 MiB"]);
+    expect([null, undefined, -1].map(bytes)).toEqual(["—", "—", "—"]);
   });
 });

@@ -46,7 +46,7 @@ export function expiry(iso: string | null | undefined, now = new Date()): { text
 export const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 export function bytes(n: number | null | undefined): string {
-  if (n === null || n === undefined) return "—";
+  if (n === null || n === undefined || n < 0) return "—"; // below zero: nothing tells
   const units = ["B", "KiB", "MiB", "GiB", "TiB"];
   let value = n;
   let unit = 0;

@@ -92,7 +92,13 @@ func (s *session) zoneLine() string {
 	return fmt.Sprintf("Times are in %s (%s).", name, short)
 }
 
-func size(bytes int64) string { return humanize.IBytes(uint64(max(0, bytes))) }
+// size is a size in bytes as people say it; a dash where nothing tells, which is below zero.
+func size(bytes int64) string {
+	if bytes < 0 {
+		return "—"
+	}
+	return humanize.IBytes(uint64(bytes))
+}
 
 func count(n int64, one, many string) string {
 	if n == 1 {

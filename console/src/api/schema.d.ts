@@ -1420,7 +1420,10 @@ export interface components {
             from: components["schemas"]["Place"];
             to: components["schemas"]["Place"];
             type: components["schemas"]["EntryType"];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description In bytes; -1 where nothing tells
+             */
             size: number;
             /** @description What stands there and how it is settled; empty where nothing stands there */
             clash: string;
@@ -1456,7 +1459,10 @@ export interface components {
             from: components["schemas"]["Place"];
             to: components["schemas"]["Place"];
             type: components["schemas"]["EntryType"];
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description In bytes; -1 where nothing tells, as of a folder
+             */
             size: number;
             /** @description Of the bytes that arrived; null for folders and links, and for what did not arrive */
             sha256: string | null;

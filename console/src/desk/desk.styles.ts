@@ -14,6 +14,7 @@ export const List = styled.ul`
   li { display: flex; flex-wrap: wrap; justify-content: space-between; gap: 0 14px; padding: 6px 0; border-top: 1px solid ${tokens.faint}; }
   li > span:first-child { overflow-wrap: anywhere; }
   a { color: ${tokens.ink}; text-decoration-color: ${tokens.rule}; }
+  @media (max-width: 600px) { li { flex-direction: column; } }
 `;
 
 /** How many lines a sheet has; all of them are a link away. */

@@ -120,7 +120,7 @@ function Undo({ receipt: r }: { receipt: Receipt }) {
   useEffect(() => {
     if (job?.ended_at) void queries.invalidateQueries();
   }, [job?.ended_at, queries]);
-  const can = (r.state === "done" || r.state === "part") && r.done > 0;
+  const can = (r.state === "done" && r.done > 0) || r.state === "part"; // part of a folder may be all that arrived
   const { mutate } = undo;
   useKey(
     "u",
