@@ -155,3 +155,32 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	_, err = c.Copy(ctx, 400)
 	assert.NotContains(t, err.Error(), "read anew", "what never was is not explained by it")
 }
+
+// What an earlier version believed of stores without asking who may write them is told anew.
+func TestWhatWasBelievedIsAskedAgain(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	c, err := Open(ctx, dir)
+	require.NoError(t, err)
+	for _, statement := range []string{"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
+		"DELETE FROM goose_db_version WHERE version_id = 13"} {
+		_, err := c.write.ExecContext(ctx, statement)
+		require.NoError(t, err)
+	}
+	kinds := []string{"live", "snapshots", "trash", "strays", "cloud", "archive", "history"}
+	for n, kind := range kinds {
+		_, err := c.write.ExecContext(ctx, "INSERT INTO sources (id, machine_id, at_machine_id, kind, at, surveyed_at) VALUES (?, 1, 1, ?, ?, 50)",
+			n+1, kind, []byte("/"+kind))
+		require.NoError(t, err)
+	}
+	require.NoError(t, c.Close())
+	c, err = Open(ctx, dir)
+	require.NoError(t, err)
+	defer c.Close()
+	sources, err := c.Sources(ctx, "")
+	require.NoError(t, err)
+	require.Len(t, sources, len(kinds))
+	for _, src := range sources {
+		assert.Equal(t, src.Kind == "archive" || src.Kind == "history", src.Renew, src.Kind)
+		assert.Equal(t, src.Kind == "trash" || src.Kind == "strays" || src.Kind == "cloud", src.Recheck, src.Kind)
+	}
+}
