@@ -288,7 +288,7 @@ func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
 		if s.Source.Trouble != "" {
 			text += " " + speak.Reason("store-trouble", "why", strings.TrimSuffix(s.Source.Trouble, ".")).Text
 		}
-		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Note: text})
+		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Excluded: sources[i].Excluded, Note: text})
 	}
 	if len(b.Copies()) > 0 || b.MovedTo.Path != "" {
 		return answer, nil

@@ -135,24 +135,23 @@ const listed = 12
 func unprotected(a *advise.Answer, now time.Time) []string {
 	var all []string
 	p := a.Question.Place
-	dated, elsewhere := false, false
-	for i, l := range a.Looked {
-		s := a.Stores[l.Source].Source
-		if s.Traits.Dated() && l.Found {
-			dated = true
-			if last := a.Stores[l.Source].Last(); now.Sub(last) > 48*time.Hour {
-				all = append(all, fmt.Sprintf("The newest snapshot of it is %d days old.", int(now.Sub(last).Hours()/24)))
-			}
+	kept, elsewhere := time.Time{}, false
+	for _, l := range a.Looked {
+		store := a.Stores[l.Source]
+		if l.Found && store.Source.Traits.Keeps() && store.Last().After(kept) {
+			kept = store.Last()
 		}
-		elsewhere = elsewhere || l.Found && s.AtMachine != p.Machine
-		for _, pattern := range s.Exclusions {
-			if strings.Contains(a.Looked[i].Note, fmt.Sprintf("%q", pattern)) {
-				all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion %q.", advise.Name(s, p.Machine), pattern))
-			}
+		elsewhere = elsewhere || l.Found && store.Source.AtMachine != p.Machine
+		if l.Excluded != "" {
+			all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion “%s”.", advise.Name(store.Source, p.Machine),
+				place.Inert(l.Excluded)))
 		}
 	}
-	if !dated {
-		all = append(all, "No snapshot holds it: only the trash and luck protect this folder.")
+	switch days := int(now.Sub(kept).Hours() / 24); {
+	case kept.IsZero():
+		all = append(all, "No snapshot, history or drive keeps versions of it: only the trash and luck protect this folder.")
+	case days >= 2:
+		all = append(all, fmt.Sprintf("What keeps versions of it did so %d days ago for the last time.", days))
 	}
 	if !elsewhere {
 		all = append(all, "Every copy of it is on the same machine; if that is lost, so are they.")

@@ -1,6 +1,7 @@
 package cases_test
 
 import (
+	"net/http/httptest"
 	"strings"
 	"testing"
 	"time"
@@ -10,8 +11,10 @@ import (
 
 	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -46,4 +49,51 @@ func TestAReportSaysSentencesAndNothingInItActs(t *testing.T) {
 			}
 		}
 	}
+}
+
+// What should be put right is told by what was found out: by whatever keeps versions, and by the exclusion that leaves a folder out.
+func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
+	say := func(t *testing.T, s *sitetest.Site, machine, path string) string {
+		t.Helper()
+		book := &cases.Book{Site: s.Site, Adviser: s.Adviser, Now: time.Now}
+		k, err := book.Open(t.Context(), catalogue.Case{Person: "ines", Place: place.Place{Machine: machine, Path: path}, Loss: advice.Deleted}, "oda")
+		require.NoError(t, err)
+		report, err := book.Report(t.Context(), k, cases.ForFile, time.UTC)
+		require.NoError(t, err)
+		return strings.Join(report.Unprotected, "\n")
+	}
+	const nothing = "No snapshot, history or drive keeps versions of it"
+	t.Run("an exclusion", func(t *testing.T) {
+		s := sitetest.New(t)
+		s.Discard("/home/ines/Cache/Keel.txt", "oak")
+		s.Survey(s.AddTrash("/home/ines"))
+		s.Lay(map[string]string{"/srv/points/2026-03-04T1705/home/ines/other.txt": "x"})
+		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Exclusions: []string{"Cache"}})
+		require.NoError(t, err)
+		s.Survey(src)
+		said := say(t, s, "loft", "/home/ines/Cache/Keel.txt")
+		assert.Contains(t, said, "is left out of ")
+		assert.Contains(t, said, "by the exclusion “Cache”")
+		assert.Contains(t, said, nothing)
+	})
+	t.Run("versions on a drive", func(t *testing.T) {
+		s := sitetest.NewWith(t, kinds.Ways())
+		drive, err := clouddrive.Open(t.Context(), t.TempDir())
+		require.NoError(t, err)
+		defer drive.Close()
+		require.NoError(t, drive.Admit(t.Context(), "ines", "oak", time.Time{}))
+		server := httptest.NewServer(drive.Handler())
+		defer server.Close()
+		_, _, err = drive.Put(t.Context(), "/Keel.txt", strings.NewReader("oak"), "ines", "", "")
+		require.NoError(t, err)
+		_, err = s.AddMachine(t.Context(), site.NewMachine{Name: "drive", At: "dav://ines@" + server.Listener.Addr().String() + "/files",
+			Secret: []byte("oak")})
+		require.NoError(t, err)
+		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "cloud", At: "drive:/", Maps: []string{"/=/home/ines/Drive"}})
+		require.NoError(t, err)
+		s.Survey(src)
+		said := say(t, s, "loft", "/home/ines/Drive/Keel.txt")
+		assert.NotContains(t, said, nothing)
+		assert.NotContains(t, said, "on the same machine")
+	})
 }

@@ -238,7 +238,8 @@ func (c *chooser) look() {
 		see(e.Copy, e.At, !c.kinship(e).proved)
 	}
 	for i := range c.Sources {
-		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Note: c.lookNote(&c.Sources[i], tallies[i])})
+		s := &c.Sources[i]
+		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Excluded: s.Excluded, Note: c.lookNote(s, tallies[i])})
 	}
 	for _, lock := range c.Locks {
 		c.note("why-it-is-it", "why", lock)

@@ -252,7 +252,8 @@ type Other struct {
 
 // Looked says what one source had.
 type Looked struct {
-	Source int
-	Found  bool
-	Note   string
+	Source   int
+	Found    bool
+	Excluded string // the pattern that leaves the place out of it; "" where none does
+	Note     string
 }

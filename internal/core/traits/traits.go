@@ -62,5 +62,8 @@ func (t Traits) Live() bool { return t.Shape == Now }
 // Dated tells whether the store holds what there was at many points in time.
 func (t Traits) Dated() bool { return t.Shape == Points || t.Shape == Versions }
 
+// Keeps tells whether the store holds what files were before, whatever became of them since: it protects them.
+func (t Traits) Keeps() bool { return t.Dated() || t.Shape == Kept }
+
 // Shows tells whether a store that covers a place would have shown something there, had it been there.
-func (t Traits) Shows() bool { return t.Live() || t.Dated() || t.Shape == Kept }
+func (t Traits) Shows() bool { return t.Live() || t.Keeps() }
