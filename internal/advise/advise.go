@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
@@ -52,7 +53,7 @@ type Answer struct {
 // means that the question makes no sense or the records cannot be read.
 func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if _, err := a.Site.Catalogue.Machine(ctx, q.Place.Machine); err != nil {
-		return Answer{}, &site.InputError{
+		return Answer{}, &problem.Input{
 			What: fmt.Sprintf("advise on %s", q.Place),
 			Err:  err,
 			Next: "List the machines with: humble-rewind machine list",

@@ -12,8 +12,8 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/trail"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
 
@@ -316,7 +316,7 @@ func (a *Answer) Bring() (Bring, error) {
 	case a.Folder != nil && len(a.Folder.Copies()) > 0:
 		return Bring{Copies: a.Folder.Copies(), To: a.Folder.Aside, At: a.Folder.WholeAt}, nil
 	case a.Recommended != nil && a.Recommended.Copy.Live && !a.Recommended.Copy.Leftover:
-		return Bring{}, &site.InputError{
+		return Bring{}, &problem.Input{
 			What: what,
 			Err:  fmt.Errorf("it stands at %s and is not lost", a.Recommended.Copy.Place),
 			Next: "Tell the user where it is.",
@@ -324,7 +324,7 @@ func (a *Answer) Bring() (Bring, error) {
 	case a.Recommended != nil:
 		return Bring{Copies: []int64{a.Recommended.Copy.ID}, To: &a.Recommended.To}, nil
 	}
-	return Bring{}, &site.InputError{
+	return Bring{}, &problem.Input{
 		What: what,
 		Err:  errors.New("nothing is recommended"),
 		Next: "Read where we looked and what remains to be tried, or choose a copy yourself.",

@@ -18,6 +18,7 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/drives"
 	"humble-rewind/internal/site"
 )
@@ -46,7 +47,7 @@ type Changes struct {
 }
 
 func refuse(what string, err error, next string) error {
-	return &site.InputError{What: what, Err: err, Next: next}
+	return &problem.Input{What: what, Err: err, Next: next}
 }
 
 // Open opens a case.

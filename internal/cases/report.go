@@ -16,7 +16,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/core/problem"
 )
 
 // Reader says whom a report is for.
@@ -57,7 +57,7 @@ func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone
 		return r, err
 	}
 	answer, err := b.Advise(ctx, k, zone)
-	var input *site.InputError
+	var input *problem.Input
 	switch {
 	case err == nil:
 		r.Answer = &answer

@@ -81,7 +81,7 @@ func (r *Reader) Standing(ctx context.Context, p place.Place) (source.Content, e
 		}
 	}
 	if errors.Is(err, problem.NotThere) {
-		return source.Content{}, &site.InputError{
+		return source.Content{}, &problem.Input{
 			What: fmt.Sprintf("compare with %s", p),
 			Err:  ErrNothingStands,
 			Next: "Peek at the copy instead, or compare it with another copy.",

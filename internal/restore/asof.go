@@ -11,8 +11,8 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
 
@@ -57,7 +57,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	if in, why, err := r.Trails.SealedAbove(ctx, a.Place); err != nil {
 		return nil, nil, err
 	} else if why != "" {
-		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)),
+		return nil, nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)),
 			Err:  &trails.ErrSealed{Folder: place.Place{Machine: a.Place.Machine, Path: in}, Why: why},
 			Next: "What comes back is opened with its own program; take the part that is wanted from there."}
 	}
@@ -69,7 +69,7 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	}
 	folder, err := r.Trails.Entries(ctx, a.Place, a.At)
 	if errors.Is(err, trails.ErrNothingThere) {
-		return nil, nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
+		return nil, nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
 			Next: "See what is known of it with: humble-rewind trail, or look for it by name with: humble-rewind find"}
 	}
 	if err != nil {
@@ -103,7 +103,7 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t t
 	at := req.AsOf.At
 	from, stood := r.reading(&t, n, at)
 	if from == 0 {
-		return nil, &site.InputError{
+		return nil, &problem.Input{
 			What: fmt.Sprintf("bring back %s", t.Place),
 			Err:  errors.New("only the record of that version is left"),
 			Next: "Choose another moment; the trail shows which versions can still be read.",

@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/restore"
@@ -198,7 +199,7 @@ func TestAFileComesBackAsOfAMoment(t *testing.T) {
 	require.NoError(t, err, "%v", does(s, r))
 	assert.Equal(t, "quote b", string(content))
 	_, err = s.Restorer.Plan(t.Context(), asOf("/home/ines/Nowhere", ""))
-	assert.ErrorIs(t, err, site.ErrInput)
+	assert.ErrorIs(t, err, problem.ErrInput)
 }
 
 func TestUndoIsRefusedWhereSomethingWasPutIntoAFolderSince(t *testing.T) {

@@ -134,7 +134,7 @@ func (r *Restorer) heldAt(ctx context.Context, c catalogue.Copy, at time.Time) (
 		return c, err
 	}
 	if len(held) == 0 || at.Before(c.Captured) || at.After(c.LastSeen) {
-		return c, &site.InputError{
+		return c, &problem.Input{
 			What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)),
 			Err:  errors.New("its store has no such point in time of it"),
 			Next: "Leave the time out for the latest, or see which there are with humble-rewind folder.",
@@ -153,7 +153,7 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 		return false, nil
 	}
 	if _, err := open.files(req.To.Machine); err != nil {
-		return false, &site.InputError{
+		return false, &problem.Input{
 			What: fmt.Sprintf("bring back to %s", req.To),
 			Err:  err,
 			Next: "List the machines with: humble-rewind machine list",
@@ -164,9 +164,9 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 	case err == nil && info.Type == entry.Folder:
 		return true, nil
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		return false, &site.InputError{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
+		return false, &problem.Input{What: fmt.Sprintf("bring back to %s", req.To), Err: err, Next: "Choose another destination."}
 	case (req.ToFolder || count > 1) && err == nil:
-		return false, &site.InputError{
+		return false, &problem.Input{
 			What: fmt.Sprintf("bring back to %s", req.To),
 			Err:  problem.NotFolder,
 			Next: "Choose another destination.",

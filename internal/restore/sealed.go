@@ -12,9 +12,9 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
 
@@ -75,7 +75,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 		}
 	}
 	if from == 0 {
-		return nil, &site.InputError{What: fmt.Sprintf("bring back %s as of %s", p, at.Format(time.RFC3339)),
+		return nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", p, at.Format(time.RFC3339)),
 			Err:  fmt.Errorf("it is %s, which fits together only as it was at one moment, and no store has it whole from then or before", why),
 			Next: "Choose a later moment; the trail shows which there are."}
 	}
@@ -124,7 +124,7 @@ func (b *folderPlan) wholes() error {
 			req.To = &to
 		}
 		wants, err := b.r.sealedAsOf(b.ctx, b.open, req, folders[rel], to)
-		if refused, ok := errors.AsType[*site.InputError](err); ok {
+		if refused, ok := errors.AsType[*problem.Input](err); ok {
 			wants, err = []wanted{{Wanted: plan.Wanted{Type: entry.Folder, To: to, Problem: refused.Err.Error()}}}, nil
 		}
 		if err != nil {

@@ -94,7 +94,7 @@ func technician(ctx context.Context) string {
 	return who.name
 }
 
-var errSignedOut = &problem{Status: http.StatusUnauthorized, Title: "Not signed in",
+var errSignedOut = &refusal{Status: http.StatusUnauthorized, Title: "Not signed in",
 	Detail: "The request carried no token or session that is known.",
 	Next: "Give the token of the service's data folder: HUMBLE_REWIND_TOKEN or --token-file for the command line, the sign-in page " +
 		"for the console."}
@@ -172,7 +172,7 @@ func (s *Service) sameOrigin(next echo.HandlerFunc) echo.HandlerFunc {
 	protection := http.NewCrossOriginProtection()
 	return func(c *echo.Context) error {
 		if err := protection.Check(c.Request()); err != nil {
-			return &problem{Status: http.StatusForbidden, Title: "Request from another site",
+			return &refusal{Status: http.StatusForbidden, Title: "Request from another site",
 				Detail: "A page of another site asked for this in your name.", Next: "Open the console by its own address and try again " +
 					"there."}
 		}
@@ -208,7 +208,7 @@ func (s *Service) GetSession(ctx context.Context, _ api.GetSessionRequestObject)
 func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
 	name, err := s.catalogue.TechnicianByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
 	if errors.Is(err, catalogue.ErrNotFound) {
-		return nil, &problem{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is no technician's token.",
+		return nil, &refusal{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is no technician's token.",
 			Next: "Copy the whole line of " + TokenFile + " in the service's data folder."}
 	}
 	if err != nil {

@@ -13,9 +13,9 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/typedtime"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 )
 
 // zoneOf reads the zone in which times are to be said; UTC where none is given.
@@ -35,7 +35,7 @@ func (s *Service) UnderstandTime(_ context.Context, request api.UnderstandTimeRe
 	}
 	at, err := typedtime.Parse(request.Params.Text, s.now(), zone)
 	if err != nil {
-		return nil, &problem{
+		return nil, &refusal{
 			Status: http.StatusUnprocessableEntity,
 			Title:  "The time was not understood",
 			Detail: err.Error(),
@@ -75,7 +75,7 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 		return nil, err
 	}
 	if _, err := s.catalogue.Machine(ctx, p.Machine); err != nil {
-		return nil, &site.InputError{
+		return nil, &problem.Input{
 			What: fmt.Sprintf("examine %s", p),
 			Err:  err,
 			Next: "List the machines with: humble-rewind machine list",
@@ -83,7 +83,7 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 	}
 	content, err := s.contents.Standing(ctx, p)
 	if errors.Is(err, contents.ErrNothingStands) {
-		return nil, &problem{Status: http.StatusNotFound, Title: fmt.Sprintf("Nothing is at %s", p),
+		return nil, &refusal{Status: http.StatusNotFound, Title: fmt.Sprintf("Nothing is at %s", p),
 			Next: "Check the path, or find copies of it by its name with: humble-rewind find"}
 	}
 	if err != nil {
@@ -101,7 +101,7 @@ func notExamined(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return err
 	}
-	return &problem{
+	return &refusal{
 		Status: http.StatusGone,
 		Title:  "It cannot be examined",
 		Detail: advise.Explain(err) + ".",

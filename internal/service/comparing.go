@@ -53,7 +53,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, notLookedInto(err)
 	}
 	if err != nil {
-		return nil, &problem{
+		return nil, &refusal{
 			Status: http.StatusGone,
 			Title:  "They cannot be compared",
 			Detail: restore.Explain(err) + ".",

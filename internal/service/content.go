@@ -28,7 +28,7 @@ import (
 // openCopy opens a copy's content and words what keeps it from being opened.
 func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Content, error) {
 	unreadable := func(detail, next string) (source.Content, error) {
-		return source.Content{}, &problem{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next}
+		return source.Content{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next}
 	}
 	if !c.Readable {
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
@@ -58,7 +58,7 @@ func (s *Service) openFile(ctx context.Context, id string) (catalogue.Copy, sour
 	content, err := s.openCopy(ctx, c)
 	if err == nil && content.File == nil {
 		err = errors.Join(
-			&problem{
+			&refusal{
 				Status: http.StatusConflict,
 				Title:  "Not a file",
 				Detail: fmt.Sprintf("It is a %s and has no bytes of its own.", c.Type),
@@ -91,14 +91,14 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 // cannotRead words what keeps a copy from being read.
 func cannotRead(err error) error {
 	if errors.Is(err, source.ErrLocked) {
-		return &problem{
+		return &refusal{
 			Status: http.StatusForbidden,
 			Title:  "The copy cannot be read",
 			Detail: restore.Explain(err) + ".",
 			Next:   "Ask for its password, and unlock its source with: humble-rewind source unlock",
 		}
 	}
-	return &problem{
+	return &refusal{
 		Status: http.StatusGone,
 		Title:  "The copy cannot be read",
 		Detail: restore.Explain(err) + ".",
@@ -179,7 +179,7 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 	var drawn bytes.Buffer
 	err = s.contents.Draw(ctx, content, &drawn)
 	if errors.Is(err, peek.ErrNoPicture) || err == nil && look.Shows != peek.Picture {
-		return nil, &problem{
+		return nil, &refusal{
 			Status: http.StatusUnsupportedMediaType,
 			Title:  "Not a picture that can be drawn",
 			Detail: fmt.Sprintf("Its content is %s.", look.MediaType),
@@ -192,7 +192,7 @@ func (s *Service) GetPicture(ctx context.Context, request api.GetPictureRequestO
 // notLookedInto words what kept a content from being looked into; nil stays nil.
 func notLookedInto(err error) error {
 	if errors.Is(err, apart.ErrDemanding) {
-		return &problem{
+		return &refusal{
 			Status: http.StatusUnprocessableEntity,
 			Title:  "It is not looked into",
 			Detail: "Looking into it takes more memory or " +

@@ -9,9 +9,9 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/traits"
-	"humble-rewind/internal/site"
 )
 
 // FindCopies finds copies by words and filters.
@@ -87,7 +87,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 	}
 	if q.Machine != "" {
 		if _, err := s.catalogue.Machine(ctx, q.Machine); err != nil {
-			return q, &site.InputError{
+			return q, &problem.Input{
 				What: "find on machine " + q.Machine,
 				Err:  err,
 				Next: "List the machines with: humble-rewind machine list",
@@ -96,7 +96,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 	}
 	if q.Kind != "" {
 		if _, err := s.site.Kinds.Named(q.Kind); err != nil {
-			return q, &site.InputError{What: "find in sources", Err: err, Next: "Choose one of the known kinds."}
+			return q, &problem.Input{What: "find in sources", Err: err, Next: "Choose one of the known kinds."}
 		}
 	}
 	if q.Person != "" {
@@ -117,7 +117,7 @@ func (s *Service) knownPerson(ctx context.Context, name string) error {
 			return nil
 		}
 	}
-	return &site.InputError{
+	return &problem.Input{
 		What: "find what belongs to " + name,
 		Err:  fmt.Errorf("nobody of that name has a home on a machine: %w", catalogue.ErrNotFound),
 		Next: "Known are: " + strings.Join(people, ", "),

@@ -22,7 +22,7 @@ func (s *Service) knownHost(next echo.HandlerFunc) echo.HandlerFunc {
 		if host == "localhost" || net.ParseIP(host) != nil || slices.Contains(s.hosts, host) {
 			return next(c)
 		}
-		return &problem{Status: http.StatusMisdirectedRequest, Title: "Not a name of this service",
+		return &refusal{Status: http.StatusMisdirectedRequest, Title: "Not a name of this service",
 			Detail: fmt.Sprintf(
 				"The request was for %q.",
 				c.Request().Host,

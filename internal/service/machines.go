@@ -10,6 +10,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/survey"
@@ -263,7 +264,7 @@ func (s *Service) toSurvey(ctx context.Context, machines []string, source string
 		}
 	}
 	if len(ids) == 0 {
-		return nil, &site.InputError{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),
+		return nil, &problem.Input{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),
 			Next: "See what a machine has with: humble-rewind source suggest MACHINE"}
 	}
 	return ids, nil

@@ -66,7 +66,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 			return err
 		}
 	default:
-		return &problem{Status: http.StatusMethodNotAllowed, Title: "A moment can only be read",
+		return &refusal{Status: http.StatusMethodNotAllowed, Title: "A moment can only be read",
 			Detail: "What was cannot be changed.", Next: "Bring back what is wanted, with the console or humble-rewind bring-back."}
 	}
 	// What is in a file must never be taken for a page of ours.
@@ -85,7 +85,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 	if r.Header.Get("Depth") == "1" {
 		if _, err := files.list(strings.TrimPrefix(r.URL.Path, momentPath)); errors.Is(err, errTooMany) {
 			w.Header().Del("Content-Disposition")
-			return &problem{Status: http.StatusInsufficientStorage, Title: "The folder is too large to be listed here", Detail: err.Error() + ".",
+			return &refusal{Status: http.StatusInsufficientStorage, Title: "The folder is too large to be listed here", Detail: err.Error() + ".",
 				Next: "Name a file in it, or look at it with the console or humble-rewind folder, which show it page by page."}
 		}
 	}

@@ -13,30 +13,29 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
-	code "humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/trails"
 )
 
-// problem is an error as it is answered: RFC 9457 with what to do next.
-type problem struct {
+// refusal is an error as it is answered: RFC 9457 with what to do next.
+type refusal struct {
 	Status              int
 	Title, Detail, Next string
 	Reasons             []string
-	code                code.Code // "" where it is none of the vocabulary
+	code                problem.Code // "" where it is none of the vocabulary
 }
 
-func (p *problem) Error() string { return p.Title + ": " + p.Detail }
+func (p *refusal) Error() string { return p.Title + ": " + p.Detail }
 
-func badRequest(detail, next string) *problem {
-	return &problem{Status: http.StatusBadRequest, Title: "The request makes no sense", Detail: detail, Next: next}
+func badRequest(detail, next string) *refusal {
+	return &refusal{Status: http.StatusBadRequest, Title: "The request makes no sense", Detail: detail, Next: next}
 }
 
-// asProblem words an error of the work, and says which problem it is.
-func asProblem(err error) *problem {
+// asRefusal words an error of the work, and says which problem it is.
+func asRefusal(err error) *refusal {
 	p := worded(err)
 	if p.code == "" {
 		p.code, _ = explain.Code(err)
@@ -44,10 +43,10 @@ func asProblem(err error) *problem {
 	return p
 }
 
-func worded(err error) *problem {
+func worded(err error) *refusal {
 	var (
-		p       *problem
-		input   *site.InputError
+		p       *refusal
+		input   *problem.Input
 		refused *restore.RefusedError
 		coder   echo.HTTPStatusCoder
 	)
@@ -55,7 +54,7 @@ func worded(err error) *problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &refused):
-		return &problem{
+		return &refusal{
 			Status:  http.StatusConflict,
 			Title:   "The receipt cannot be undone",
 			Detail:  "Nothing was changed.",
@@ -70,12 +69,12 @@ func worded(err error) *problem {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &problem{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next}
+		return &refusal{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next}
 	case errors.Is(err, trails.ErrTooMuch):
-		return &problem{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
+		return &refusal{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
 	case errors.Is(err, catalogue.ErrNotFound):
-		return &problem{
+		return &refusal{
 			Status: http.StatusNotFound,
 			Title:  "Not known",
 			Detail: err.Error(),
@@ -84,14 +83,14 @@ func worded(err error) *problem {
 	case errors.Is(err, catalogue.ErrCursor):
 		return badRequest(err.Error(), "Begin again without a cursor, and keep the order the same from page to page.")
 	case errors.Is(err, catalogue.ErrChangedMeanwhile):
-		return &problem{
+		return &refusal{
 			Status: http.StatusConflict,
 			Title:  "The case was not changed",
 			Detail: err.Error(),
 			Next:   "Look at how it stands now, and change it again if that is still wanted.",
 		}
 	case errors.Is(err, catalogue.ErrTaken), errors.Is(err, jobs.ErrEnded):
-		return &problem{
+		return &refusal{
 			Status: http.StatusConflict,
 			Title:  "Not possible any more",
 			Detail: err.Error(),
@@ -101,27 +100,27 @@ func worded(err error) *problem {
 		return fromStatus(coder.StatusCode(), err)
 	}
 	if _, ok := catalogue.Problem(err); ok {
-		return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
+		return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 			Next: "Try again once that is put right; the service's log says more."}
 	}
 	if panicked, ok := errors.AsType[*middleware.PanicStackError](err); ok { // the log has where
 		err = fmt.Errorf("a fault in the program (%w)", panicked.Err)
 	}
-	return &problem{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
+	return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}
 }
 
-func fromStatus(status int, err error) *problem {
+func fromStatus(status int, err error) *refusal {
 	switch status {
 	case http.StatusNotFound:
-		return &problem{
+		return &refusal{
 			Status: status,
 			Title:  "Not known",
 			Detail: "There is nothing at this address.",
 			Next:   "See api/openapi.yaml for the addresses there are.",
 		}
 	case http.StatusRequestEntityTooLarge:
-		return &problem{
+		return &refusal{
 			Status: status,
 			Title:  "The request is too large",
 			Detail: "Its body has more than 4 MiB.",
@@ -135,7 +134,7 @@ func fromStatus(status int, err error) *problem {
 			detail += ": " + cause.Error()
 		}
 	}
-	return &problem{
+	return &refusal{
 		Status: status,
 		Title:  http.StatusText(status),
 		Detail: detail,
@@ -152,7 +151,7 @@ func (s *Service) writeProblem(c *echo.Context, err error) {
 	if errors.Is(err, context.Canceled) && ctx.Err() != nil {
 		return // nobody listens any more
 	}
-	p := asProblem(err)
+	p := asRefusal(err)
 	if p.Status >= 500 {
 		s.log.LogAttrs(ctx, slog.LevelError, "request failed", slog.String("path", c.Request().URL.Path), slog.String("error", err.Error()))
 	}

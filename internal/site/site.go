@@ -16,6 +16,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -41,21 +42,6 @@ type Site struct {
 
 	machineSecrets map[string][]byte // by machine, likewise
 }
-
-// ErrInput marks what a technician gave that makes no sense as it is.
-var ErrInput = errors.New("cannot be used")
-
-// InputError is an ErrInput with what was given, why it cannot be used, and what to do.
-type InputError struct {
-	What string // what was tried
-	Err  error  // what went wrong
-	Next string // what to do next
-}
-
-func (e *InputError) Error() string { return fmt.Sprintf("%s: %v", e.What, e.Err) }
-
-// Unwrap makes the cause and ErrInput visible to errors.Is.
-func (e *InputError) Unwrap() []error { return []error{e.Err, ErrInput} }
 
 // Begin keeps with the sources what the kinds declare of their stores. Call it once, before anything is asked.
 func (s *Site) Begin(ctx context.Context) error {
@@ -269,7 +255,7 @@ type NewMachine struct {
 // AddMachine reads who lives on a machine and in which zone it is, and begins to look after it.
 func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine, error) {
 	refuse := func(err error, next string) (catalogue.Machine, error) {
-		return catalogue.Machine{}, &InputError{"add machine " + n.Name, err, next}
+		return catalogue.Machine{}, &problem.Input{What: "add machine " + n.Name, Err: err, Next: next}
 	}
 	if !machineName.MatchString(n.Name) {
 		return refuse(
@@ -343,7 +329,7 @@ type NewSource struct {
 // AddSource looks at a location and begins to read copies from it.
 func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, error) {
 	refuse := func(err error, next string) (catalogue.Source, error) {
-		return catalogue.Source{}, &InputError{fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), err, next}
+		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next}
 	}
 	if _, err := s.Catalogue.Machine(ctx, n.Machine); err != nil {
 		return refuse(err, "List the machines with: humble-rewind machine list")

@@ -7,19 +7,20 @@ import (
 	"slices"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
 
 // Unlock gives a store the secret that opens it, for as long as the service runs, and tells of how many things in it that opens, and of
-// how many it does not. One that opens nothing is not kept; the error is an InputError.
+// how many it does not. One that opens nothing is not kept; the error is an problem.Input.
 func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
 	opened, locked, err = s.opens(ctx, src, secret)
 	if err == nil && opened > 0 {
 		s.setSecret(src.ID, secret)
 	}
 	refuse := func(why error, next string) (int, int, error) {
-		return 0, 0, &InputError{What: fmt.Sprintf("unlock source s%d", src.ID), Err: why, Next: next}
+		return 0, 0, &problem.Input{What: fmt.Sprintf("unlock source s%d", src.ID), Err: why, Next: next}
 	}
 	switch {
 	case err != nil:
@@ -33,7 +34,7 @@ func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) 
 }
 
 // UnlockMachine gives a machine the secret with which it is reached, for as long as the service runs, having tried it. One that does not
-// open it is not kept; the error is an InputError.
+// open it is not kept; the error is an problem.Input.
 func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) error {
 	m, err := s.Catalogue.Machine(ctx, name)
 	if err != nil {
@@ -41,7 +42,7 @@ func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) er
 	}
 	files, err := s.Ways.Open(reach.WithSecret(ctx, secret), m.At)
 	if err != nil {
-		return &InputError{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
+		return &problem.Input{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
 	}
 	s.setMachineSecret(name, secret)
 	return files.Close()

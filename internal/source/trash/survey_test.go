@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
@@ -144,7 +145,7 @@ func TestLocationsThatAreNoTrashAreRefused(t *testing.T) {
 		"/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
 		_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: at})
 		assert.ErrorContains(t, err, want, at)
-		assert.ErrorIs(t, err, site.ErrInput, at)
+		assert.ErrorIs(t, err, problem.ErrInput, at)
 	}
 	_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "attic", At: "/"})
 	assert.ErrorIs(t, err, source.ErrUnknownKind)

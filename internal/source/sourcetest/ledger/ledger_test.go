@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
@@ -78,7 +79,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	)
 	require.NoError(t, err)
 	_, _, err = s.Unlock(t.Context(), src, []byte("elm"))
-	assert.ErrorIs(t, err, site.ErrInput, "another secret opens nothing")
+	assert.ErrorIs(t, err, problem.ErrInput, "another secret opens nothing")
 	opened, locked, err := s.Unlock(t.Context(), src, []byte("oak"))
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 0}, []int{opened, locked})
