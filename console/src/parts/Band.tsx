@@ -15,7 +15,7 @@ const Bar = styled.header`
   padding: 10px 20px;
   border-bottom: 1px solid ${tokens.rule};
   background: ${tokens.sheet};
-  @media (max-width: 600px) { gap: 6px 14px; padding: 6px 12px; }
+  @media (max-width: 600px) { gap: 6px 14px; padding: 6px 12px; white-space: nowrap; }
 `;
 
 const Name = styled.span`
@@ -39,13 +39,13 @@ const Search = styled(SearchField)`
     background: ${tokens.ground};
   }
   input::-webkit-search-cancel-button { display: none; }
-  @media (max-width: 600px) { flex: 1 1 180px; }
+  @media (max-width: 600px) { display: none; [data-finding] > & { display: flex; flex: 1 0 100%; max-width: none; order: 1; } }
 `;
 
 const Pages = styled.nav`
   display: flex;
   gap: 18px;
-  @media (max-width: 600px) { flex: 1 0 100%; order: -1; gap: 14px; overflow-x: auto; white-space: nowrap; }
+  @media (max-width: 600px) { gap: 12px; }
   a { color: ${tokens.ink}; text-decoration: none; padding: 2px 0; border-bottom: 2px solid transparent; }
   a:hover { border-bottom-color: ${tokens.rule}; }
   a[aria-current="page"] { border-bottom-color: ${tokens.ink}; font-weight: 650; }
@@ -54,6 +54,7 @@ const Pages = styled.nav`
 const Who = styled.span`
   margin-left: auto;
   color: ${tokens.quiet};
+  @media (max-width: 600px) { > span { display: none; } button { margin-left: 0; } }
   button {
     border: 0;
     background: none;
@@ -67,6 +68,7 @@ const Who = styled.span`
 
 export function Band({ technician }: { technician: string }) {
   const field = useRef<HTMLInputElement>(null);
+  const { pathname } = useLocation();
   useKey(
     "/",
     useCallback(() => field.current?.select(), []),
@@ -76,7 +78,7 @@ export function Band({ technician }: { technician: string }) {
     location.assign("/"); // anew, so that nothing read while signed in stays in memory
   };
   return (
-    <Bar>
+    <Bar data-finding={pathname === "/find" ? "" : undefined}>
       <Name>Humble Rewind</Name>
       <Words field={field} />
       <Pages aria-label="Pages">
@@ -89,7 +91,7 @@ export function Band({ technician }: { technician: string }) {
         <NavLink to="/machines">Machines</NavLink>
       </Pages>
       <Who>
-        {technician}
+        <span>{technician}</span>
         <Button onPress={() => void signOut()}>Sign out</Button>
       </Who>
     </Bar>
