@@ -42,7 +42,8 @@ internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents
 internal/restore          : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents internal/trails internal/safekeeping
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases
+internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore
