@@ -239,13 +239,16 @@ func TestNothingBranchesOnText(t *testing.T) {
 				return true
 			}
 			fun, ok := call.Fun.(*ast.SelectorExpr)
-			if !ok || fun.Sel.Name != "Contains" && fun.Sel.Name != "HasPrefix" && fun.Sel.Name != "HasSuffix" {
+			if !ok || !slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "Index", "EqualFold"}, fun.Sel.Name) {
 				return true
 			}
 			if of, ok := call.Args[0].(*ast.CallExpr); ok && path.Dir(file) != "internal/cli" {
 				if method, ok := of.Fun.(*ast.SelectorExpr); ok && method.Sel.Name == "Error" {
 					t.Errorf("%s branches on what an error says", file)
 				}
+			}
+			if of := sentence(call.Args[0]); of != "" {
+				t.Errorf("%s branches on a sentence: %s", file, of)
 			}
 			if lit, ok := call.Args[len(call.Args)-1].(*ast.BasicLit); ok {
 				if said, err := strconv.Unquote(lit.Value); err == nil && strings.Contains(said, `":`) {
@@ -255,6 +258,22 @@ func TestNothingBranchesOnText(t *testing.T) {
 			return true
 		})
 	})
+}
+
+// sentences are fields that hold what people read.
+var sentences = []string{"Note", "Notes", "Because", "Why", "Detail", "Title", "Trouble", "Doing", "Lies", "Says"}
+
+// sentence is the field of an expression that holds what people read; "" where it is none.
+func sentence(of ast.Expr) string {
+	switch of := of.(type) {
+	case *ast.SelectorExpr:
+		if slices.Contains(sentences, of.Sel.Name) {
+			return of.Sel.Name
+		}
+	case *ast.IndexExpr:
+		return sentence(of.X)
+	}
+	return ""
 }
 
 // eachFile parses all our own code below a folder, tests and what is generated aside.
@@ -271,4 +290,28 @@ func eachFile(t *testing.T, root string, see func(file string, parsed *ast.File)
 		see(filepath.ToSlash(file), parsed)
 		return nil
 	}))
+}
+
+// speaksCommands are the packages that may say how something is done from the command line: it, and what shows it.
+var speaksCommands = regexp.MustCompile(`^(cmd|internal/(cli|demo|bench|browser|e2e|corpus|servicetest))\b`)
+
+// command is how one is written.
+var command = regexp.MustCompile(`humble-rewind [a-z]`)
+
+// Commands are the command line's words: everything else says what is to be done, and each client how.
+func TestOnlyTheCommandLineNamesCommands(t *testing.T) {
+	seen := 0
+	eachFile(t, ".", func(file string, parsed *ast.File) {
+		if speaksCommands.MatchString(file) {
+			return
+		}
+		seen++
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			if text, ok := n.(*ast.BasicLit); ok && text.Kind == token.STRING && command.MatchString(text.Value) {
+				t.Errorf("%s names a command: %s", file, text.Value)
+			}
+			return true
+		})
+	})
+	require.Greater(t, seen, 200)
 }

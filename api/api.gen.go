@@ -892,7 +892,7 @@ type Advice struct {
 	Loss   Loss     `json:"loss"`
 
 	// Next What remains to be tried
-	Next []string `json:"next"`
+	Next []Reason `json:"next"`
 
 	// Notes What does not fit together, and what is not known
 	Notes     []string    `json:"notes"`
@@ -1158,7 +1158,7 @@ type Copy struct {
 	// Readable False where only the record is left
 	Readable bool `json:"readable"`
 
-	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	// Sealed A folder that only makes sense whole, of which a single file does not fit what stands beside it: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
 	Sealed *SealedFolder `json:"sealed,omitempty"`
 	Sha256 *string       `json:"sha256"`
 
@@ -1292,7 +1292,7 @@ type Folder struct {
 	RowsLeft *int `json:"rows_left,omitempty"`
 	Same     int  `json:"same"`
 
-	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	// Sealed A folder that only makes sense whole, of which a single file does not fit what stands beside it: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
 	Sealed *SealedFolder `json:"sealed,omitempty"`
 	Was    *Place        `json:"was,omitempty"`
 	Zone   string        `json:"zone"`
@@ -1355,7 +1355,7 @@ type FolderEntry struct {
 	// Proved False where nobody looked between and the version is assumed
 	Proved bool `json:"proved"`
 
-	// Sealed A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+	// Sealed A folder that only makes sense whole, of which a single file does not fit what stands beside it: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
 	Sealed *SealedFolder `json:"sealed,omitempty"`
 	Sha256 *string       `json:"sha256"`
 	Size   *int64        `json:"size"`
@@ -1771,7 +1771,10 @@ type Problem struct {
 	// Reasons Where there are several
 	Reasons *[]string `json:"reasons,omitempty"`
 	Status  int       `json:"status"`
-	Title   string    `json:"title"`
+
+	// Steps The same as codes, where there are such
+	Steps *[]Step `json:"steps,omitempty"`
+	Title string  `json:"title"`
 }
 
 // Reason defines model for Reason.
@@ -1859,7 +1862,7 @@ type Recommended struct {
 	To   *Place `json:"to,omitempty"`
 }
 
-// SealedFolder A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
+// SealedFolder A folder that only makes sense whole, of which a single file does not fit what stands beside it: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it
 type SealedFolder struct {
 	// Files How many it holds as of the moment, of an entry of a folder
 	Files *int  `json:"files,omitempty"`
@@ -1934,6 +1937,15 @@ type SourceRef struct {
 	Drive *string `json:"drive,omitempty"`
 	Id    string  `json:"id"`
 	Kind  string  `json:"kind"`
+}
+
+// Step Something that can be done next; how it is done is for each client to say
+type Step struct {
+	// About What it is about: the name of a machine, a place, or the number of a source or case
+	About *string `json:"about,omitempty"`
+
+	// Do list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, show-folder, unlock, change-case or bring-back
+	Do string `json:"do"`
 }
 
 // Suggestion defines model for Suggestion.

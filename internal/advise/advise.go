@@ -56,7 +56,8 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 		return Answer{}, &problem.Input{
 			What: fmt.Sprintf("advise on %s", q.Place),
 			Err:  err,
-			Next: "List the machines with: humble-rewind machine list",
+			Next: "List the machines.",
+			Do:   []problem.Step{{Do: problem.ListMachines}},
 		}
 	}
 	now := a.Now()

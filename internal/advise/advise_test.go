@@ -45,7 +45,7 @@ func TestNothingAtAllIsAnAnswerWithWhatToTry(t *testing.T) {
 		assert.Nil(t, a.Recommended, loss)
 		assert.NotEmpty(t, a.Because, loss)
 		require.NotEmpty(t, a.Next, loss)
-		assert.Contains(t, a.Next[0].Text, "source add")
+		assert.Equal(t, "next-add", a.Next[0].Code)
 		assert.Equal(t, []string{"live", "trash", "snapshots", "strays"}, a.Missing)
 	}
 	_, err := s.Adviser.Advise(

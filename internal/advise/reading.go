@@ -100,7 +100,7 @@ func (r *reading) Condition(content advice.Content) advice.Examined {
 func (r *reading) unreadable(id int64, err error) string {
 	if errors.Is(err, problem.Locked) {
 		if c, err := r.copy(id); err == nil {
-			return fmt.Sprintf("it is locked with a password; ask for that, unlock its source with humble-rewind source unlock s%d, and ask again",
+			return fmt.Sprintf("it is locked with a password; ask for that, unlock source s%d with it, and ask again",
 				c.Source.ID)
 		}
 	}

@@ -211,8 +211,7 @@ func (a *Answer) whole(folder, why string, speak advice.Speaker) {
 		return // it stands there, and nothing needs to be brought back
 	}
 	a.Recommended, a.Notes = nil, nil // which speak of the file by itself
-	command := fmt.Sprintf("humble-rewind advise %s --loss %s", place.Quote(at.Machine+":"+at.Path), a.Question.Loss)
-	a.Next = append([]advice.Reason{speak.Reason("sealed-ask", "command", command)}, a.Next...)
+	a.Next = append([]advice.Reason{speak.Reason("sealed-ask", "place", at, "loss", a.Question.Loss)}, a.Next...)
 	if r != nil {
 		a.Others = append([]advice.Other{{Copy: r.Copy, Version: r.Version, State: r.Condition.State,
 			Why: speak.Reason("sealed-itself", "why", r.Because[0].Text)}}, a.Others...)

@@ -46,8 +46,8 @@ type Changes struct {
 	Hints    *advice.Hints
 }
 
-func refuse(what string, err error, next string) error {
-	return &problem.Input{What: what, Err: err, Next: next}
+func refuse(what string, err error, next string, do ...problem.Step) error {
+	return &problem.Input{What: what, Err: err, Next: next, Do: do}
 }
 
 // Open opens a case.
@@ -73,11 +73,12 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 	}
 	if k.Place.Machine != "" {
 		if _, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine); err != nil {
-			return refuse(what, fmt.Errorf("machine %s: %w", k.Place.Machine, err), "List the machines with: humble-rewind machine list")
+			return refuse(what, fmt.Errorf("machine %s: %w", k.Place.Machine, err), "List the machines.",
+				problem.Step{Do: problem.ListMachines})
 		}
 	}
 	if k.Place.Path != "" && k.Place.Machine == "" {
-		return refuse(what, errors.New("a path without its machine is no place"), "Write the place as machine:/path.")
+		return refuse(what, errors.New("a place is a machine and a path, and the machine is missing"), "Write the place as machine:/path.")
 	}
 	if k.Place.Path == "" {
 		return nil
@@ -280,7 +281,8 @@ func (b *Book) place(ctx context.Context, k catalogue.Case) (place.Place, error)
 		return place.Place{}, refuse(
 			what,
 			fmt.Errorf("nothing known is called %q: %w", k.Words, catalogue.ErrNotFound),
-			"Try fewer words with humble-rewind find, and give the case its place with humble-rewind case change.",
+			"Look for it with fewer words, and give the case its place.",
+			problem.Step{Do: problem.Find}, problem.Step{Do: problem.ChangeCase, About: fmt.Sprintf("k%d", k.ID)},
 		)
 	case 1:
 		return found[0], nil
@@ -292,7 +294,8 @@ func (b *Book) place(ctx context.Context, k catalogue.Case) (place.Place, error)
 	return place.Place{}, refuse(
 		what,
 		fmt.Errorf("%d places fit the words: %s", len(found), strings.Join(names, ", ")),
-		"Give the case the right one with humble-rewind case change --place.",
+		"Give the case the right one.",
+		problem.Step{Do: problem.ChangeCase, About: fmt.Sprintf("k%d", k.ID)},
 	)
 }
 

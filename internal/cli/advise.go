@@ -227,7 +227,7 @@ func (s *session) printAdvice(a api.Advice, forCase string) {
 		fmt.Fprintf(s.Stdout, "  %s  %s: %s\n", had, name, inert(l.Note))
 	}
 	s.sentences("To be known:", a.Notes)
-	s.sentences("Still to be tried:", a.Next)
+	s.sentences("Still to be tried:", tried(a.Next, a.Place.Machine))
 	s.printNext(a, forCase)
 	fmt.Fprintln(s.Stdout, s.zoneLine())
 }

@@ -179,6 +179,9 @@ func problemError(status int, body []byte) error {
 	}
 	if p.Next != nil {
 		text = strings.TrimRight(text, "\n") + "\nNext: " + *p.Next
+		if p.Steps != nil {
+			text += with(*p.Steps)
+		}
 	}
 	exit := ExitFailed
 	switch status {

@@ -104,7 +104,7 @@ func (s *session) showFolder(f api.Folder) {
 		fmt.Fprintf(s.Stdout, "It was %s before, and what was in that counts as in this.\n\n", quoted(*f.Was))
 	}
 	if f.Sealed != nil {
-		fmt.Fprintf(s.Stdout, "%s is %s.\nA single file of it fits to nothing. Bring it back whole, beside what is there: humble-rewind bring-back %s "+
+		fmt.Fprintf(s.Stdout, "%s is %s.\nA single file of it does not fit what stands beside it. Bring it back whole, beside what is there: humble-rewind bring-back %s "+
 			"--as-of TIME\n\n", quoted(f.Sealed.Place), f.Sealed.Why, quoted(f.Sealed.Place))
 	}
 	t := table{head: []string{"COPY", "STATE", "SIZE", "WRITTEN", "NAME"}, right: map[int]bool{2: true}}

@@ -70,7 +70,8 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	folder, err := r.Trails.Entries(ctx, a.Place, a.At)
 	if errors.Is(err, trails.ErrNothingThere) {
 		return nil, nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
-			Next: "See what is known of it with: humble-rewind trail, or look for it by name with: humble-rewind find"}
+			Next: "See what is known of it, or look for it by name.",
+			Do:   []problem.Step{{Do: problem.ShowTrail, About: a.Place.String()}, {Do: problem.Find}}}
 	}
 	if err != nil {
 		return nil, nil, err

@@ -3,7 +3,6 @@ package restore
 import (
 	"context"
 	"errors"
-	"strings"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/reach"
@@ -160,10 +159,7 @@ func (b *batch) record() error {
 		case errors.Is(it.err, errPassed):
 			it.item.Outcome, it.item.Note = catalogue.ItemSkipped, joinNotes(it.item.Note, errPassed.Error())
 		case errors.Is(it.err, errAway):
-			it.item.Outcome = catalogue.ItemUnsettled
-			if note := Explain(it.err); !strings.Contains(it.item.Note, note) {
-				it.item.Note = joinNotes(it.item.Note, note)
-			}
+			it.item.Outcome, it.item.Note = catalogue.ItemUnsettled, joinNotes(it.item.Note, Explain(it.err))
 		case it.err == nil:
 			continue
 		default:

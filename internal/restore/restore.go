@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
 
@@ -136,8 +137,9 @@ func (r *Restorer) heldAt(ctx context.Context, c catalogue.Copy, at time.Time) (
 	if len(held) == 0 || at.Before(c.Captured) || at.After(c.LastSeen) {
 		return c, &problem.Input{
 			What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)),
-			Err:  errors.New("its store has no such point in time of it"),
-			Next: "Leave the time out for the latest, or see which there are with humble-rewind folder.",
+			Err:  errors.New("its store did not have it at that time"),
+			Next: "Leave the time out for the latest, or see at which times there are copies.",
+			Do:   []problem.Step{{Do: problem.ShowTrail, About: c.Place.String()}},
 		}
 	}
 	c.At.Capture, c.Written = held[0].Name, at
@@ -156,7 +158,8 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 		return false, &problem.Input{
 			What: fmt.Sprintf("bring back to %s", req.To),
 			Err:  err,
-			Next: "List the machines with: humble-rewind machine list",
+			Next: "List the machines.",
+			Do:   []problem.Step{{Do: problem.ListMachines}},
 		}
 	}
 	info, err := open.look(*req.To)
@@ -288,7 +291,7 @@ func (r *Restorer) enter(id int64) bool {
 func joinNotes(notes ...string) string {
 	all := ""
 	for _, note := range notes {
-		if note == "" {
+		if strings.Contains(all, note) { // nothing, or what is said already: what is away is tried again and again
 			continue
 		}
 		if all != "" {

@@ -51,7 +51,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	for _, c := range s.Find(catalogue.Query{Words: "9aKq2LmZx81TtQ"}) {
 		r := s.BringBack(restore.Request{Copies: []int64{c.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/picked"}})
 		assert.Equal(t, catalogue.ItemRefused, r.Items[0].Outcome)
-		assert.Contains(t, r.Items[0].Note, "a folder of encrypted files: it holds gocryptfs.conf; a single file of that fits to nothing")
+		assert.Contains(t, r.Items[0].Note, "a folder of encrypted files: it holds gocryptfs.conf; a single file of it does not fit what stands beside it")
 	}
 	at := time.Date(2026, 3, 1, 18, 0, 0, 0, time.UTC)
 	picked := restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: in.Path + "/9aKq2LmZx81TtQ-Vw7Yd0c"}, At: at}}

@@ -78,13 +78,14 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 		return nil, &problem.Input{
 			What: fmt.Sprintf("examine %s", p),
 			Err:  err,
-			Next: "List the machines with: humble-rewind machine list",
+			Next: "List the machines.",
+			Do:   []problem.Step{{Do: problem.ListMachines}},
 		}
 	}
 	content, err := s.contents.Standing(ctx, p)
 	if errors.Is(err, contents.ErrNothingStands) {
 		return nil, &refusal{Status: http.StatusNotFound, Title: fmt.Sprintf("Nothing is at %s", p),
-			Next: "Check the path, or find copies of it by its name with: humble-rewind find"}
+			Next: "Check the path, or find copies of it by its name.", do: []problem.Step{{Do: problem.Find}}}
 	}
 	if err != nil {
 		return nil, notExamined(err)
@@ -231,7 +232,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		FoundAt:   []api.Place{},
 		Looked:    []api.Looked{},
 		Notes:     advice.Texts(answer.Notes),
-		Next:      advice.Texts(answer.Next),
+		Next:      toReasons(answer.Next),
 		Because:   advice.Texts(answer.Because),
 		Reasons:   toReasons(answer.Because),
 	}
@@ -269,8 +270,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 			api.Looked{
 				Source: api.SourceRef{Kind: kind},
 				Note: fmt.Sprintf(
-					"No source of this kind is known for %s; humble-rewind source suggest %s says whether there is one.",
-					q.Place.Machine,
+					"No source of this kind is known for %s.",
 					q.Place.Machine,
 				),
 			},

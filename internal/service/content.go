@@ -20,6 +20,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
@@ -27,8 +28,8 @@ import (
 
 // openCopy opens a copy's content and words what keeps it from being opened.
 func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Content, error) {
-	unreadable := func(detail, next string) (source.Content, error) {
-		return source.Content{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next}
+	unreadable := func(detail, next string, do ...problem.Step) (source.Content, error) {
+		return source.Content{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next, do: do}
 	}
 	if !c.Readable {
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
@@ -40,7 +41,8 @@ func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Conten
 	if errors.Is(err, fs.ErrNotExist) {
 		return unreadable(
 			"It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.",
-			"Survey again: humble-rewind survey "+c.Source.Machine,
+			"Survey again.",
+			problem.Step{Do: problem.Survey, About: c.Source.Machine},
 		)
 	}
 	if err != nil {
@@ -95,7 +97,8 @@ func cannotRead(err error) error {
 			Status: http.StatusForbidden,
 			Title:  "The copy cannot be read",
 			Detail: restore.Explain(err) + ".",
-			Next:   "Ask for its password, and unlock its source with: humble-rewind source unlock",
+			Next:   "Ask for its password, and unlock its source.",
+			do:     []problem.Step{{Do: problem.Unlock}},
 		}
 	}
 	return &refusal{

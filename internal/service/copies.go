@@ -90,7 +90,8 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 			return q, &problem.Input{
 				What: "find on machine " + q.Machine,
 				Err:  err,
-				Next: "List the machines with: humble-rewind machine list",
+				Next: "List the machines.",
+			Do:   []problem.Step{{Do: problem.ListMachines}},
 			}
 		}
 	}

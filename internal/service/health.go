@@ -104,7 +104,7 @@ func (s *Service) check(ctx context.Context, rest func(time.Duration)) {
 }
 
 // howToRebuild is what to do about a damaged catalogue.
-const howToRebuild = "Stop the service and start it once with: humble-rewind serve --rebuild. That puts the damaged catalogue aside, " +
+const howToRebuild = "Stop the service and start it once with --rebuild. That puts the damaged catalogue aside, " +
 	"takes machines, sources, receipts and cases from the daily copy, and surveys everything anew."
 
 func (s *Service) healthNow() api.CatalogueHealth {

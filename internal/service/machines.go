@@ -265,7 +265,7 @@ func (s *Service) toSurvey(ctx context.Context, machines []string, source string
 	}
 	if len(ids) == 0 {
 		return nil, &problem.Input{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),
-			Next: "See what a machine has with: humble-rewind source suggest MACHINE"}
+			Next: "See what a machine has.", Do: []problem.Step{{Do: problem.SuggestSources}}}
 	}
 	return ids, nil
 }

@@ -53,7 +53,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 		}
 	default:
 		return &refusal{Status: http.StatusMethodNotAllowed, Title: "A moment can only be read",
-			Detail: "What was cannot be changed.", Next: "Bring back what is wanted, with the console or humble-rewind bring-back."}
+			Detail: "It shows what there was, which stays as it was.", Next: "Bring back what is wanted."}
 	}
 	// What is in a file must never be taken for a page of ours.
 	w.Header().Set("Content-Type", "application/octet-stream")
@@ -73,7 +73,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 		if err := files.List(strings.TrimPrefix(r.URL.Path, momentPath)); errors.Is(err, moments.ErrTooMany) {
 			w.Header().Del("Content-Disposition")
 			return &refusal{Status: http.StatusInsufficientStorage, Title: "The folder is too large to be listed here", Detail: err.Error() + ".",
-				Next: "Name a file in it, or look at it with the console or humble-rewind folder, which show it page by page."}
+				Next: "Name a file in it, or look at it in the console, which shows it page by page."}
 		}
 	}
 	untimed := &withoutUnknown{ResponseWriter: w}

@@ -25,7 +25,8 @@ type refusal struct {
 	Status              int
 	Title, Detail, Next string
 	Reasons             []string
-	code                problem.Code // "" where it is none of the vocabulary
+	do                  []problem.Step // what Next says, as codes
+	code                problem.Code   // "" where it is none of the vocabulary
 }
 
 func (p *refusal) Error() string { return p.Title + ": " + p.Detail }
@@ -69,7 +70,7 @@ func worded(err error) *refusal {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &refusal{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next}
+		return &refusal{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next, do: input.Do}
 	case errors.Is(err, trails.ErrTooMuch):
 		return &refusal{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
@@ -157,6 +158,13 @@ func (s *Service) writeProblem(c *echo.Context, err error) {
 	}
 	answer := api.Problem{Title: p.Title, Status: p.Status, Detail: optional(p.Detail), Next: optional(p.Next)}
 	answer.Code = optional(string(p.code))
+	if p.do != nil {
+		steps := make([]api.Step, len(p.do))
+		for i, s := range p.do {
+			steps[i] = api.Step{Do: string(s.Do), About: optional(s.About)}
+		}
+		answer.Steps = &steps
+	}
 	if p.Reasons != nil {
 		answer.Reasons = &p.Reasons
 	}

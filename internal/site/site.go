@@ -328,11 +328,11 @@ type NewSource struct {
 
 // AddSource looks at a location and begins to read copies from it.
 func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, error) {
-	refuse := func(err error, next string) (catalogue.Source, error) {
-		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next}
+	refuse := func(err error, next string, do ...problem.Step) (catalogue.Source, error) {
+		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next, Do: do}
 	}
 	if _, err := s.Catalogue.Machine(ctx, n.Machine); err != nil {
-		return refuse(err, "List the machines with: humble-rewind machine list")
+		return refuse(err, "List the machines.", problem.Step{Do: problem.ListMachines})
 	}
 	kind, err := s.Kinds.Named(n.Kind)
 	if err != nil {
@@ -382,11 +382,11 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	}
 	setup, err := s.setup(ctx, src)
 	if err != nil {
-		return refuse(err, "Check that the machine can be reached: humble-rewind machine show "+src.AtMachine)
+		return refuse(err, "Check that the machine can be reached.", problem.Step{Do: problem.ShowMachine, About: src.AtMachine})
 	}
 	described, err := kind.Describe(ctx, setup.Confine(ctx))
 	if err != nil {
-		return refuse(err, "See what the machine has with: humble-rewind source suggest "+n.Machine)
+		return refuse(err, "See what the machine has.", problem.Step{Do: problem.SuggestSources, About: n.Machine})
 	}
 	src.Drive, src.Notes = described.Drive, described.Notes
 	if n.RetentionDays == nil && described.KeepsDays != nil {
@@ -394,7 +394,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	}
 	added, err := s.Catalogue.AddSource(ctx, src)
 	if errors.Is(err, catalogue.ErrTaken) {
-		return refuse(err, "List the sources with: humble-rewind source list")
+		return refuse(err, "List the sources.", problem.Step{Do: problem.ListSources})
 	}
 	return added, err
 }

@@ -105,6 +105,6 @@ type ErrSealed struct {
 }
 
 func (e *ErrSealed) Error() string {
-	return fmt.Sprintf("it lies in %s, which is %s; a single file of that fits to nothing. Bring the folder back whole, as of a moment: "+
-		"humble-rewind bring-back %s --as-of TIME", e.Folder, e.Why, place.Quote(e.Folder.String()))
+	return fmt.Sprintf("it lies in %s, which is %s; a single file of it does not fit what stands beside it. Bring the folder back "+
+		"whole, as of a moment", e.Folder, e.Why)
 }

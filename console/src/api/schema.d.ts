@@ -762,10 +762,19 @@ export interface components {
             detail?: string;
             /** @description What to do next */
             next?: string;
+            /** @description The same as codes, where there are such */
+            steps?: components["schemas"]["Step"][];
             /** @description Where there are several */
             reasons?: string[];
             /** @description Which problem it is, such as not-there, full or locked; left out where it is none that scripts could act on */
             code?: string;
+        };
+        /** @description Something that can be done next; how it is done is for each client to say */
+        Step: {
+            /** @description list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, show-folder, unlock, change-case or bring-back */
+            do: string;
+            /** @description What it is about: the name of a machine, a place, or the number of a source or case */
+            about?: string;
         };
         Session: {
             technician: string;
@@ -1216,7 +1225,7 @@ export interface components {
             moved_to?: string;
             sealed?: components["schemas"]["SealedFolder"];
         };
-        /** @description A folder that only makes sense whole, of which a single file fits to nothing: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it */
+        /** @description A folder that only makes sense whole, of which a single file does not fit what stands beside it: it is brought back as of a moment. Of an entry of a folder it is that; else what lies in it */
         SealedFolder: {
             place: components["schemas"]["Place"];
             /** @description For behind: it is */
@@ -1681,7 +1690,7 @@ export interface components {
             /** @description What does not fit together, and what is not known */
             notes: string[];
             /** @description What remains to be tried */
-            next: string[];
+            next: components["schemas"]["Reason"][];
             /** @description Why nothing is recommended, where nothing is */
             because: string[];
             /** @description The same with codes */

@@ -33,7 +33,7 @@ export function Looked({ advice }: { advice: Advice }) {
         </tbody>
       </Table>
       {advice.notes.length > 0 && <Said head="To be known" all={advice.notes} />}
-      {advice.next.length > 0 && <Said head="Still to be tried" all={advice.next} />}
+      {advice.next.length > 0 && <Said head="Still to be tried" all={advice.next.map((n) => n.text)} />}
     </Part>
   );
 }

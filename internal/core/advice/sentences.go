@@ -204,14 +204,14 @@ var sentences = map[string]string{
 	"has-files":      "{n|It has copies of one file of the folder.|It has copies of %d files of the folder.}",
 
 	// Next.
-	"next-add":        "No source is known for this machine. Add one with humble-rewind source add, or see what there is with humble-rewind source suggest.",
+	"next-add":        "No source is known for this machine. Add one, or see what the machine has.",
 	"next-reach":      "Make {source} reachable and survey it again.",
 	"next-survey":     "Survey {source}.",
 	"next-hints":      "Ask again with fewer hints: a word may be spelled differently in the file.",
 	"next-same-name":  "Look at those of the same name first: one may be it, in another folder than the user remembers. Then ask again with its place.",
-	"next-find":       "Look for it under another name with humble-rewind find, and ask the user where else it may be: a stick, a mail, a colleague's machine, paper.",
+	"next-find":       "Look for it under another name, and ask the user where else it may be: a stick, a mail, a colleague's machine, paper.",
 	"next-image":      "If nothing is found, stop writing to the drive and make an image of it; deleted files can often be read from that.",
-	"next-find-files": "Look for single files under other names with humble-rewind find, and ask the user where else they may be: a stick, a mail, a colleague's machine.",
+	"next-find-files": "Look for single files under other names, and ask the user where else they may be: a stick, a mail, a colleague's machine.",
 	"next-say-when":   "Say when the folder was last right, so that each file can be held against that moment.",
 
 	// Folders: what happened.
@@ -259,8 +259,8 @@ var sentences = map[string]string{
 	"cost-missing":    "{n|One file cannot be brought back: no copy of it|%d files cannot be brought back: no copy of them} can be read any more.",
 	"cost-kept":       "{n|One file stays as it is|%d files stay as they are}, as work went on there since.",
 	"cost-came":       "{n|One file came with it and is left where it is|%d files came with it and are left where they are}; look before you remove anything.",
-	"cost-unexamined": "{n|One file that comes back was|%d files that come back were} not examined, so nothing is promised of them. humble-rewind survey --examine reads them all.",
-	"not-examined":    "{n|One file was|%d files were} not examined yet. humble-rewind survey --examine reads them all.",
+	"cost-unexamined": "{n|One file that comes back was|%d files that come back were} not examined, so nothing is promised of them. A survey that examines reads them all.",
+	"not-examined":    "{n|One file was|%d files were} not examined yet. A survey that examines reads them all.",
 
 	// Sealed folders.
 	"sealed-whole":     "It is {what}. What is in it fits together only as it was at one moment, so it comes back whole, from one source.",
@@ -273,7 +273,7 @@ var sentences = map[string]string{
 	"sealed-later":     "What was saved in it after {at} is not in it.",
 	"sealed-password":  "It has to be opened with its own program, and its password or key where it has one.",
 	"sealed-part":      "It is a part of {place}, which is {what}. A single file of that cannot be brought back and still fit; the folder comes back whole, to a place beside it.",
-	"sealed-ask":       "Ask for the folder: {command}",
+	"sealed-ask":       "Ask for the folder {place} as a whole.",
 	"sealed-itself":    "By itself it would be the one. {why}",
 	"as-it-was-broken": "As it was on {at}, {name} in it {why}.",
 	"as-it-was-empty":  "On {at} there was nothing in it.",

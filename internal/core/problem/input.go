@@ -13,6 +13,7 @@ type Input struct {
 	What string // what was tried
 	Err  error  // what went wrong
 	Next string // what to do next
+	Do   []Step // the same as codes, where there are such
 }
 
 func (e *Input) Error() string { return fmt.Sprintf("%s: %v", e.What, e.Err) }
