@@ -251,6 +251,10 @@ func (h *handles) close() {
 		f.Close()
 	}
 	clear(h.folders)
+	for _, j := range h.judges {
+		j.Close()
+	}
+	clear(h.judges)
 	h.order = nil
 }
 

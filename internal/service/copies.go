@@ -91,7 +91,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 				What: "find on machine " + q.Machine,
 				Err:  err,
 				Next: "List the machines.",
-			Do:   []problem.Step{{Do: problem.ListMachines}},
+				Do:   []problem.Step{{Do: problem.ListMachines}},
 			}
 		}
 	}

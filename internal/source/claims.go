@@ -19,11 +19,17 @@ type Judge struct {
 	there   *rights.Machine // the store's
 	own     *rights.Machine // the one whose copies it holds
 	written map[string]rights.Writers
+	release func()
 }
 
-// NewJudge returns a judge of the copies of one store, for one piece of work: accounts and folders are taken as they are now.
+// Close lets go of what it keeps open.
+func (j *Judge) Close() { j.release() }
+
+// NewJudge returns a judge of the copies of one store, for one piece of work: accounts and folders are taken as they are now. It must be
+// closed.
 func NewJudge(ctx context.Context, setup Setup) *Judge {
 	j := &Judge{setup: setup, there: rights.Of(ctx, setup.Files), written: map[string]rights.Writers{}}
+	j.release = j.there.Keep()
 	if j.own = j.there; setup.Elsewhere {
 		j.own = rights.Of(ctx, setup.Own)
 	}

@@ -42,6 +42,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err != nil {
 		return Result{}, err
 	}
+	defer judge.Close()
 	r := &reporter{source: src, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
 	r.Difference = s.Catalogue.Survey(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
 	defer r.Abandon()

@@ -35,6 +35,30 @@ type Machine struct {
 
 	mu    sync.Mutex
 	known map[string]folder
+	keeps bool
+	last  reach.Tree // the folder that something was looked at in last, where it is kept open
+	in    string     // its path
+}
+
+// Keep keeps the folder open that something was looked at in last, for much work of one in few folders, until the function is called.
+func (m *Machine) Keep() (release func()) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.keeps = true
+	return func() {
+		m.mu.Lock()
+		defer m.mu.Unlock()
+		m.keeps = false
+		m.drop()
+	}
+}
+
+// drop closes the folder that is kept open. mu is held.
+func (m *Machine) drop() {
+	if m.last != nil {
+		m.last.Close()
+		m.last, m.in = nil, ""
+	}
 }
 
 // maxKnown is how many folders are remembered.
@@ -118,10 +142,14 @@ func (a access) owns(w Who) bool { return !w.everyone && a.info.UID.Is(w.UID) }
 
 // folder is the way to a folder.
 type folder struct {
-	steps []access // from the top down to it, or to the nearest above it that stands
-	whole bool     // it stands itself
-	err   error
+	steps   []access // from the top down to it, or to the nearest above it that stands
+	whole   bool     // it stands itself
+	writers Writers  // who may put something into it, or something else in its place
+	err     error
 }
+
+// sticky tells whether only one's own can be renamed and removed in it.
+func (f *folder) sticky() bool { return f.steps[len(f.steps)-1].info.Mode.Value&fs.ModeSticky != 0 }
 
 // way looks at everything on the way to a path, from the machine's top down, as far as it stands. A link on the way is an error.
 func (m *Machine) way(ctx context.Context, path string) (all []access, whole bool, err error) {
@@ -180,11 +208,36 @@ func (w Writers) And(other Writers) Writers {
 
 // Writers returns who may have written what stands at a path, put something else in its place, or in that of a folder that it lies in.
 func (m *Machine) Writers(ctx context.Context, path string) Writers {
-	steps, whole, err := m.wayTo(ctx, path)
-	if err != nil || !whole || slices.ContainsFunc(steps, func(a access) bool { return !a.told }) {
+	if path == "/" || m.files == nil {
+		steps, whole, err := m.way(ctx, path)
+		if err != nil || !whole {
+			return Writers{Unknown: true}
+		}
+		return m.writersOf(steps)
+	}
+	f := m.folder(ctx, place.Folder(path))
+	if f.err != nil || !f.whole || f.writers.Unknown {
 		return Writers{Unknown: true}
 	}
-	found := Writers{}
+	last, err := m.entryAt(ctx, path)
+	switch {
+	case err != nil || !last.told:
+		return Writers{Unknown: true}
+	case f.sticky(): // what lies there says who may put something in its place
+		return m.writersOf(append(slices.Clip(f.steps), last))
+	case last.group&write == 0 && last.other&write == 0 && last.users == nil && last.groups == nil: // nobody but whom it belongs to
+		w := m.User(last.info.UID.Value)
+		if w.trusted() || slices.Contains(f.writers.Users, w.UID) || !searches(f.steps, w) {
+			return f.writers
+		}
+		return f.writers.And(Writers{Users: []int64{w.UID}})
+	}
+	return m.writersOf(append(slices.Clip(f.steps), last))
+}
+
+// writersOf returns who may write something on a way.
+func (m *Machine) writersOf(steps []access) Writers {
+	found := Writers{Unknown: slices.ContainsFunc(steps, func(a access) bool { return !a.told })}
 	for n, step := range steps {
 		for _, w := range m.candidates(step) {
 			switch {
@@ -201,25 +254,36 @@ func (m *Machine) Writers(ctx context.Context, path string) Writers {
 	return found
 }
 
-// wayTo is way, where what leads to the folder of a path is remembered.
-func (m *Machine) wayTo(ctx context.Context, path string) ([]access, bool, error) {
-	if path == "/" || m.files == nil {
-		return m.way(ctx, path)
+// entryAt looks at what stands at a path.
+func (m *Machine) entryAt(ctx context.Context, path string) (access, error) {
+	in := place.Folder(path)
+	tree, kept, err := m.kept(ctx, in)
+	if !kept && err == nil {
+		if tree, err = m.files.Tree(ctx, in); err == nil {
+			defer tree.Close()
+		}
 	}
-	f := m.folder(ctx, place.Folder(path))
-	if f.err != nil || !f.whole {
-		return nil, false, f.err
-	}
-	tree, err := m.files.Tree(ctx, place.Folder(path))
 	if err != nil {
+		return access{}, err
+	}
+	return entryOf(ctx, tree, place.Name(path))
+}
+
+// kept returns the folder that is kept open, changed to one at a path; false where none is to be.
+func (m *Machine) kept(ctx context.Context, path string) (reach.Tree, bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if !m.keeps || m.last != nil && m.in == path {
+		return m.last, m.keeps, nil
+	}
+	m.drop()
+	var err error
+	if m.last, err = m.files.Tree(ctx, path); err != nil {
+		m.last = nil
 		return nil, false, err
 	}
-	defer tree.Close()
-	last, err := entryOf(ctx, tree, place.Name(path))
-	if err != nil {
-		return nil, false, err
-	}
-	return append(slices.Clip(f.steps), last), true, nil
+	m.in = path
+	return m.last, true, nil
 }
 
 // entryOf looks at an entry of a folder.
@@ -285,7 +349,7 @@ func (m *Machine) MayPut(ctx context.Context, w Who, path string) bool {
 		return false
 	}
 	steps := f.steps
-	if last := steps[len(steps)-1]; f.whole && last.info.Mode.Value&fs.ModeSticky != 0 {
+	if f.whole && f.sticky() {
 		info, err := reach.Look(ctx, m.files, path)
 		if err == nil {
 			steps = append(slices.Clip(steps), accessOf(info, []byte{}))
@@ -318,7 +382,9 @@ func (m *Machine) folder(ctx context.Context, path string) folder {
 	if ok {
 		return f
 	}
-	f.steps, f.whole, f.err = m.way(ctx, path)
+	if f.steps, f.whole, f.err = m.way(ctx, path); f.err == nil && f.whole {
+		f.writers = m.writersOf(f.steps)
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if len(m.known) >= maxKnown {
