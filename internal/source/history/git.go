@@ -50,25 +50,26 @@ func environment() []string {
 }
 
 // bounded has a shell hold itself to a child's bounds before it becomes git: from outside that takes rights that a service in a container
-// may not have. Its first argument is how many seconds of the processor it may take.
-var bounded = fmt.Sprintf(`ulimit -c 0 && ulimit -v %d && ulimit -d %d && ulimit -t "$1" && shift && exec git --no-pager --no-replace-objects "$@"`,
+// may not have. Where the service itself is held to less, that stays. Its first argument is how many seconds of the processor it may take.
+var bounded = fmt.Sprintf(`{ ulimit -c 0; ulimit -v %d; ulimit -d %d; ulimit -t "$1"; } 2>/dev/null; shift; exec git --no-pager --no-replace-objects "$@"`,
 	childSpace>>10, childMemory>>10)
 
-// start starts a child of git in the mirror's folder, to which no path leads that the child may take.
+// start starts a child of git in the mirror's folder. pipe connects it before that.
 func (m *mirror) start(ctx context.Context, pipe func(*exec.Cmd) error, args ...string) (*exec.Cmd, error) {
-	folder, err := unix.Open(m.dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
-	if err != nil {
-		return nil, err
-	}
-	defer unix.Close(folder)
 	seconds := surveyTime
 	if args[0] == "cat-file" && !slices.Contains(args, "--batch-check") {
 		seconds = childTime
 	}
 	c := exec.CommandContext(ctx, "/bin/sh", append([]string{"-c", bounded, "git", strconv.Itoa(seconds)}, args...)...)
-	c.Dir, c.Env = fmt.Sprintf("/proc/self/fd/%d", folder), environment()
+	c.Dir, c.Env = m.dir, environment()
 	c.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	if os.Geteuid() == 0 {
+		folder, err := unix.Open(m.dir, unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+		if err != nil {
+			return nil, err
+		}
+		defer unix.Close(folder)
+		c.Dir = fmt.Sprintf("/proc/self/fd/%d", folder) // no path leads there that a child may take who is nobody
 		c.SysProcAttr.Credential = &syscall.Credential{Uid: overflowUser, Gid: overflowUser}
 	}
 	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGKILL) } // and what it may have started
