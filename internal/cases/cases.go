@@ -69,7 +69,7 @@ func (b *Book) Open(ctx context.Context, k catalogue.Case, by string) (catalogue
 
 func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error {
 	if !slices.Contains(advice.Losses, k.Loss) {
-		return refuse(what, fmt.Errorf("%q is no loss", k.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
+		return refuse(what, fmt.Errorf("%q is not one of the losses that cases are of", k.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
 	}
 	if k.Place.Machine != "" {
 		if _, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine); err != nil {

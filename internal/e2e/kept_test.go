@@ -55,7 +55,7 @@ func TestRepositoryDriveAndArchiveByKeyboard(t *testing.T) {
 	do(t, b.WaitFocus("What is it to be called?"), b.Type("second-drive"), b.Press(browser.Tab),
 		b.Type("https://"+strings.TrimSpace(string(host))+"/files"), b.Press(browser.Tab), b.Type("yard"), b.Press(browser.Tab),
 		b.Type(strings.TrimSpace(string(secret))), b.Press(browser.Tab, browser.Tab), b.Type("/srv/yard/Drive"), b.Press(browser.Enter))
-	do(t, b.WaitText("check its certificate"), b.WaitText("nobody vouches for its certificate"))
+	do(t, b.WaitText("check its certificate"), b.WaitText("its certificate is not one that is trusted"))
 	certificate := s.World.Certificate(t.Context())
 	do(t, b.ShiftTab(), b.Type(certificate), b.Press(browser.Enter), b.WaitText("yard is signed in"), b.WaitText("Its own trash holds 1 items"),
 		b.WaitText("Its survey has begun"))

@@ -154,7 +154,7 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 		return nil, err
 	}
 	if !b.Loss.Valid() {
-		return nil, badRequest(fmt.Sprintf("%q is no loss.", b.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
+		return nil, badRequest(fmt.Sprintf("%q is not one of the losses that are known.", b.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
 	}
 	zone, err := zoneOf(b.Zone)
 	if err != nil {

@@ -59,7 +59,7 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 	r := restore.Request{Rule: plan.Rule(value(b.Clash)), KeepOwners: value(b.KeepOwners), Claimed: value(b.TrustClaimed)}
 	if b.Clash != nil && !b.Clash.Valid() {
-		return r, badRequest(fmt.Sprintf("%q settles no clash.", *b.Clash), "Choose keep-both, set-aside or skip.")
+		return r, badRequest(fmt.Sprintf("%q does not say what to do where something stands in the way.", *b.Clash), "Choose keep-both, set-aside or skip.")
 	}
 	ids := value(b.Copies)
 	switch {
@@ -134,7 +134,7 @@ func fromAsOf(b api.NewBringBack, r *restore.Request) error {
 	case b.AsOf == nil:
 		return badRequest("No moment was given for the place.", "Give as_of; the trail and the folder show the moments there are.")
 	case b.Only != nil && !b.Only.Valid():
-		return badRequest(fmt.Sprintf("%q is no amount.", *b.Only), "Choose missing, changed or exact.")
+		return badRequest(fmt.Sprintf("%q does not say how much of the folder is to come back.", *b.Only), "Choose missing, changed or exact.")
 	}
 	r.AsOf = &restore.AsOf{Place: p, At: *b.AsOf, Only: restore.Only(value(b.Only))}
 	return nil

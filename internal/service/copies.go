@@ -83,7 +83,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 	case p.Shape != nil && !p.Shape.Valid():
 		return q, badRequest(fmt.Sprintf("%q is no shape of stores.", *p.Shape), "Choose now, points, versions, removals or traces.")
 	case p.Sort != nil && !p.Sort.Valid():
-		return q, badRequest(fmt.Sprintf("%q is no order.", *p.Sort), "Choose gone, written, name, size or expires.")
+		return q, badRequest(fmt.Sprintf("Copies cannot be ordered by %q.", *p.Sort), "Choose gone, written, name, size or expires.")
 	}
 	if q.Machine != "" {
 		if _, err := s.catalogue.Machine(ctx, q.Machine); err != nil {

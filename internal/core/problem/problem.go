@@ -114,7 +114,7 @@ var words = map[Code]string{
 	Locked:               "it is locked, and needs the password that opens it",
 	NoWay:                "no way is known to reach it",
 	NotSignedIn:          "it does not accept the name and the password, or the token has expired",
-	Untrusted:            "nobody vouches for its certificate, so that it may be another server",
+	Untrusted:            "its certificate is not one that is trusted, so it may be another server",
 	TooManyOpen:          "the service has too many files open; try again in a moment",
 	TooManyOpenOnMachine: "the machine has too many files open; try again in a moment",
 	NoMemory:             "the machine has no memory left",

@@ -70,7 +70,7 @@ const (
 )
 
 // errBomb says that unpacking was given up.
-var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, which nothing that was packed for keeping does: %w",
+var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, as no archive of real files does: %w",
 	packedBy, packedFew>>30, problem.TooLarge)
 
 // start begins to read the archive, unpacked where it is packed as one stream.
