@@ -1,9 +1,10 @@
 // Package restore brings copies back: it plans what would be written, carries it out so that a crash at any point leaves
 // nothing half-written under a final name, keeps a receipt, and undoes a receipt.
 //
-// Whatever is written gets a temporary name in its destination folder first, is read back and compared by digest, and
-// then takes its final name in a way that cannot replace anything. What has to give way goes into safekeeping before.
-// The receipt is begun before the first write and says, item by item, what is needed to finish or undo it.
+// Whatever is written lies first in a working folder on the same file system that nobody else can enter, is read back from the drive and
+// compared by digest, and then takes its final name in a way that cannot replace anything. On a cloud drive it becomes a version, which is
+// read back. What has to give way goes into safekeeping before. The receipt is begun before the first write and says, item by item, what is
+// needed to finish or undo it.
 package restore
 
 import (

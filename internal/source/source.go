@@ -1,13 +1,6 @@
 // Package source reads the copies that stores hold: trash folders, snapshots, archives and whatever else is registered.
 //
-// What the kinds can know differs, and each says it as data, see package traits, and in what it reports:
-//
-//	kind       clock                          deletion time  expiry       owner, mode  names  shape
-//	live       the file system's              none           none         the file's   bytes  now
-//	trash      1 s, local time without zone   recorded       by policy    the item's   bytes  removals
-//	snapshots  the copy's file system's       none           by thinning  the copy's   bytes  points, dated by name
-//	archive    1 or 2 s, zone often unknown   none           none         zip: none    bytes  points, dated by name or time
-//	strays     the file system's              none           none         the file's   bytes  traces
+// What the kinds can know differs: each says it as data, see package traits, and in what it reports.
 //
 // A new kind is one package that offers a [Kind], registered in one line, see package kinds. What only
 // some kinds can do is a further interface that their Store implements (see [Emptied]) and that is asked for; nothing
