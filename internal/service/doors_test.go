@@ -112,6 +112,7 @@ func TestNobodyWithoutATokenMakesTheServiceGrow(t *testing.T) {
 	var before, after runtime.MemStats
 	runtime.GC()
 	runtime.ReadMemStats(&before)
+	var strangers []net.Conn
 	for path, body := range map[string]string{"/api/v1/bring-backs": `{"copies":["`, "/api/v1/session": `{"token":"`} {
 		for range 60 {
 			conn, err := net.Dial("tcp", address)
@@ -126,9 +127,15 @@ func TestNobodyWithoutATokenMakesTheServiceGrow(t *testing.T) {
 				body,
 			)
 			go func() { _, _ = io.Copy(conn, bytes.NewReader(sent)) }()
+			strangers = append(strangers, conn)
 		}
 	}
-	time.Sleep(200 * time.Millisecond)
+	for _, conn := range strangers { // each was heard, and turned away
+		require.NoError(t, conn.SetReadDeadline(time.Now().Add(20*time.Second)))
+		status, err := bufio.NewReader(conn).ReadString('\n')
+		require.NoError(t, err)
+		assert.Regexp(t, `^HTTP/1\.1 4\d\d `, status)
+	}
 	runtime.GC()
 	runtime.ReadMemStats(&after)
 	assert.Less(t, int64(after.HeapAlloc)-int64(before.HeapAlloc), int64(60<<20))
