@@ -104,15 +104,29 @@ func (f *files) Tree(_ context.Context, path string) (reach.Tree, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), system.Problem(err))
 	}
-	at := &tree{of: f, fd: fd, path: "/"}
-	if path == "/" {
-		return at, nil
+	at, err := down(&tree{of: f, fd: fd, path: "/"}, path)
+	if err != nil {
+		return nil, err
 	}
+	return at, nil
+}
+
+// entered is a folder that one in it can be opened from.
+type entered[F any] interface {
+	enter(name string) (F, error)
+	Close() error
+}
+
+// down opens a folder from the top, one name of its path after the other. What it passes through is closed.
+func down[F entered[F]](at F, path string) (F, error) {
 	for name := range strings.SplitSeq(path[1:], "/") {
+		if name == "" { // the top itself
+			break
+		}
 		next, err := at.enter(name)
 		at.Close()
 		if err != nil {
-			return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), err)
+			return next, fmt.Errorf("open folder %s: %w", place.Quote(path), err)
 		}
 		at = next
 	}
@@ -127,7 +141,7 @@ func (f *files) Folder(_ context.Context, path string) (reach.Folder, error) {
 	return at, nil
 }
 
-// at opens a folder, one name of its path after the other.
+// at opens a folder to be written in.
 func (f *files) at(path string) (*folder, error) {
 	path, err := place.Clean(path)
 	if err != nil {
@@ -137,18 +151,7 @@ func (f *files) at(path string) (*folder, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), system.Problem(err))
 	}
-	if path == "/" {
-		return at, nil
-	}
-	for name := range strings.SplitSeq(path[1:], "/") {
-		next, err := at.enter(name)
-		at.Close()
-		if err != nil {
-			return nil, fmt.Errorf("open folder %s: %w", place.Quote(path), err)
-		}
-		at = next
-	}
-	return at, nil
+	return down(at, path)
 }
 
 // folder is a folder that can be written too.
