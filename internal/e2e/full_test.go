@@ -62,7 +62,11 @@ func TestAFullDriveWhileAFolderComesBack(t *testing.T) {
 					assert.Contains(t, string(r.Body), "catalogue-full", "it was not even begun")
 					assert.Zero(t, lying(t, j.tops[way.machine]))
 				} else {
-					time.Sleep(time.Second)
+					if what == "the destination" {
+						j.wait(r.JSON202.Id)
+					} else {
+						time.Sleep(time.Second)
+					}
 					free() // what cannot be recorded is settled once it can
 					outcome := j.settled(way.machine, r.JSON202.Id, *r.JSON202.Receipt)
 					if what == "the destination" {
