@@ -173,7 +173,9 @@ func (j *journey) settled(to, job, id string) api.Outcome {
 		undo, err := j.UndoReceiptWithResponse(j.t.Context(), receipt.Id)
 		require.NoError(j.t, err)
 		require.NotNil(j.t, undo.JSON202, string(undo.Body))
-		assert.Equal(j.t, api.JobStateDone, j.wait(undo.JSON202.Id).State)
+		if undone := j.wait(undo.JSON202.Id); !assert.Equal(j.t, api.JobStateDone, undone.State) {
+			j.t.Logf("%+v", j.receipt(id).Items)
+		}
 	}
 	left, err := os.ReadDir(top)
 	require.NoError(j.t, err)

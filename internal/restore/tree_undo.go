@@ -302,7 +302,9 @@ func (t *treeTarget) removeTaken(it *carried, st *stage, name string) error {
 	if err != nil {
 		return err
 	}
-	if !it.work.After.isStill(now) {
+	was := it.work.After
+	was.Device = now.Device // file systems are numbered anew when the machine starts, and nobody else can have put it into the stage
+	if !was.isStill(now) {
 		to, err := t.open.parent(it.item.To)
 		if err == nil {
 			err = orBeside(t.ctx, it, st, name, to, "it")
