@@ -56,11 +56,16 @@ func (id identity) planned(i reach.Info) bool { return id.Unchanged(i.Seen()) !=
 
 // isStill tells whether what was moved is what was seen before, a folder with all that is in it. The size and time of a
 // folder of its own say nothing more than that. Where its record cannot tell, its content must be the same.
-func (id identity) isStill(now identity) bool {
+func (id identity) isStill(now identity) bool { return id.still(now, id.Moved(now.Seen)) }
+
+// isStillLater is isStill where the machine may have been started between, of what lies where nobody else can have put it.
+func (id identity) isStillLater(now identity) bool { return id.still(now, id.MovedLater(now.Seen)) }
+
+func (id identity) still(now identity, moved reach.Answer) bool {
 	if id.Inside != now.Inside {
 		return false
 	}
-	switch id.Moved(now.Seen) {
+	switch moved {
 	case reach.Yes:
 		return id.Digest == now.Digest
 	case reach.CannotTell:

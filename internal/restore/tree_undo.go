@@ -302,9 +302,7 @@ func (t *treeTarget) removeTaken(it *carried, st *stage, name string) error {
 	if err != nil {
 		return err
 	}
-	was := it.work.After
-	was.Device = now.Device // file systems are numbered anew when the machine starts, and nobody else can have put it into the stage
-	if !was.isStill(now) {
+	if !it.work.After.isStillLater(now) {
 		to, err := t.open.parent(it.item.To)
 		if err == nil {
 			err = orBeside(t.ctx, it, st, name, to, "it")
