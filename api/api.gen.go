@@ -1944,7 +1944,7 @@ type Step struct {
 	// About What it is about: the name of a machine, a place, or the number of a source or case
 	About *string `json:"about,omitempty"`
 
-	// Do list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, show-folder, unlock, change-case or bring-back
+	// Do list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, unlock or change-case
 	Do string `json:"do"`
 }
 

@@ -17,15 +17,13 @@ var commands = map[problem.Do]string{
 	problem.Survey:         "humble-rewind survey %s --wait",
 	problem.Find:           "humble-rewind find WORDS",
 	problem.ShowTrail:      "humble-rewind trail %s",
-	problem.ShowFolder:     "humble-rewind folder %s --as-of TIME",
 	problem.Unlock:         "humble-rewind source unlock %s",
 	problem.ChangeCase:     "humble-rewind case change %s --place PLACE",
-	problem.BringBack:      "humble-rewind bring-back %s",
 }
 
 // subjects stand for what a step is about where it does not say.
 var subjects = map[problem.Do]string{problem.ShowMachine: "MACHINE", problem.SuggestSources: "MACHINE", problem.Survey: "MACHINE",
-	problem.ShowTrail: "PLACE", problem.ShowFolder: "PLACE", problem.Unlock: "SOURCE", problem.ChangeCase: "CASE", problem.BringBack: "COPY"}
+	problem.ShowTrail: "PLACE", problem.Unlock: "SOURCE", problem.ChangeCase: "CASE"}
 
 // command is how a step is done; "" where this version does not know it.
 func command(s api.Step) string {

@@ -13,7 +13,7 @@ import (
 )
 
 // Unlock gives a store the secret that opens it, for as long as the service runs, and tells of how many things in it that opens, and of
-// how many it does not. One that opens nothing is not kept; the error is an problem.Input.
+// how many it does not. One that opens nothing is not kept; the error is a problem.Input.
 func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
 	opened, locked, err = s.opens(ctx, src, secret)
 	if err == nil && opened > 0 {
@@ -34,7 +34,7 @@ func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) 
 }
 
 // UnlockMachine gives a machine the secret with which it is reached, for as long as the service runs, having tried it. One that does not
-// open it is not kept; the error is an problem.Input.
+// open it is not kept; the error is a problem.Input.
 func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) error {
 	m, err := s.Catalogue.Machine(ctx, name)
 	if err != nil {

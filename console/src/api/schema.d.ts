@@ -771,7 +771,7 @@ export interface components {
         };
         /** @description Something that can be done next; how it is done is for each client to say */
         Step: {
-            /** @description list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, show-folder, unlock, change-case or bring-back */
+            /** @description list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, unlock or change-case */
             do: string;
             /** @description What it is about: the name of a machine, a place, or the number of a source or case */
             about?: string;

@@ -19,8 +19,6 @@ const (
 	Survey         Do = "survey"          // a machine, by its name
 	Find           Do = "find"
 	ShowTrail      Do = "show-trail"  // of a place
-	ShowFolder     Do = "show-folder" // of a place
 	Unlock         Do = "unlock"      // a source, by its number such as s4
 	ChangeCase     Do = "change-case" // by its number such as k4
-	BringBack      Do = "bring-back"
 )
