@@ -3,6 +3,7 @@
 package advise
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path"
@@ -10,9 +11,10 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -44,9 +46,9 @@ type Answer struct {
 	advice.Advice
 	Question Question
 	Trail    trails.Trail
-	Stores   []*catalogue.Store // what Looked counts
-	Missing  []string           // kinds of sources of which the machine has none, in the order of the work
-	Folder   *Folder            // for a folder
+	Stores   []*copies.Store // what Looked counts
+	Missing  []string        // kinds of sources of which the machine has none, in the order of the work
+	Folder   *Folder         // for a folder
 }
 
 // Advise answers. What reads no content for too long, or cannot be read at all, is passed over with the reason; an error
@@ -71,13 +73,13 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	g := &gathering{Adviser: a, ctx: ctx, q: q, t: &t, now: now, number: map[int64]int{}}
+	g := &gathering{Adviser: a, ctx: ctx, q: q, t: &t, now: now, number: map[copies.SourceID]int{}}
 	ev, err := g.evidence()
 	if err != nil {
 		return Answer{}, err
 	}
 	r := a.reading(ctx, q.Place, g.all)
-	strays := make([]int64, len(ev.Strays))
+	strays := make([]copies.ID, len(ev.Strays))
 	for i := range ev.Strays {
 		strays[i] = ev.Strays[i].Copy.ID
 	}
@@ -108,9 +110,9 @@ type gathering struct {
 	q      Question
 	t      *trails.Trail
 	now    time.Time
-	all    map[int64]*catalogue.Store
-	stores []*catalogue.Store // as the evidence counts them
-	number map[int64]int      // by source number
+	all    map[copies.SourceID]*copies.Store
+	stores []*copies.Store // as the evidence counts them
+	number map[copies.SourceID]int
 }
 
 func (g *gathering) speak() advice.Speaker { return advice.Speaker{Now: g.now, Zone: g.q.Zone} }
@@ -126,8 +128,8 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 	}
 	g.order()
 	for _, f := range g.t.Facts {
-		ev.Seen = append(ev.Seen, f.Seen)
-		ev.Copies = append(ev.Copies, g.copyOf(f, g.t.Stores[f.Source]))
+		ev.Seen = append(ev.Seen, f)
+		ev.Copies = append(ev.Copies, g.candidate(f))
 	}
 	if ev.Strays, ev.Locks, err = g.strays(); err != nil {
 		return ev, err
@@ -146,7 +148,7 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 // What programs left behind proves nothing of the kind.
 func (g *gathering) onBesides(t trail.Trail) trail.Trail {
 	left := func(v trail.Version) bool {
-		return !slices.ContainsFunc(v.Seen, func(i int) bool { return !g.t.Stores[g.t.Facts[i].Source].Source.Traits.Leftovers })
+		return !slices.ContainsFunc(v.Seen, func(i int) bool { return !g.t.Facts[i].Store.Traits.Leftovers })
 	}
 	t.Versions = slices.DeleteFunc(slices.Clone(t.Beside), left)
 	t.Beside = slices.DeleteFunc(slices.Clone(t.Beside), func(v trail.Version) bool { return !left(v) })
@@ -165,14 +167,14 @@ func (g *gathering) neighbours() ([]advice.Neighbour, error) {
 	const some = 50
 	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
 	own := g.q.Place
-	facts, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, own.Machine, stem(own.Name()), some)
+	facts, err := g.Site.Catalogue.CopiesLike(g.ctx, own.Machine, stem(own.Name()), some)
 	if err != nil {
 		return nil, err
 	}
 	var all []advice.Neighbour
 	for _, f := range facts {
-		if place.Folder(f.Place.Path) == place.Folder(own.Path) && f.Place != own && stem(f.Name) == stem(own.Name()) {
-			all = append(all, advice.Neighbour{Name: place.Readable(f.Name), Written: f.Written})
+		if place.Folder(f.Place.Path) == place.Folder(own.Path) && f.Place != own && stem(f.Place.Name()) == stem(own.Name()) {
+			all = append(all, advice.Neighbour{Name: place.Readable(f.Place.Name()), Written: f.Written})
 		}
 	}
 	return all, nil
@@ -189,18 +191,18 @@ func (g *gathering) order() {
 		rank[kind.Name()] = i
 	}
 	for _, s := range g.all {
-		if machines[s.Source.Machine] {
+		if machines[s.Machine] {
 			g.stores = append(g.stores, s)
 		}
 	}
-	slices.SortFunc(g.stores, func(a, b *catalogue.Store) int {
-		if d := rank[a.Source.Kind] - rank[b.Source.Kind]; d != 0 {
+	slices.SortFunc(g.stores, func(a, b *copies.Store) int {
+		if d := rank[a.Kind] - rank[b.Kind]; d != 0 {
 			return d
 		}
-		return int(a.Source.ID - b.Source.ID)
+		return cmp.Compare(a.ID, b.ID)
 	})
 	for i, s := range g.stores {
-		g.number[s.Source.ID] = i
+		g.number[s.ID] = i
 	}
 }
 
@@ -208,38 +210,20 @@ func (g *gathering) order() {
 func (g *gathering) missing() []string {
 	var none []string
 	for _, kind := range g.Site.Kinds {
-		if kind.Traits().Usual && !slices.ContainsFunc(g.stores, func(s *catalogue.Store) bool { return s.Source.Kind == kind.Name() }) {
+		if kind.Traits().Usual && !slices.ContainsFunc(g.stores, func(s *copies.Store) bool { return s.Kind == kind.Name() }) {
 			none = append(none, kind.Name())
 		}
 	}
 	return none
 }
 
-// copyOf describes a fact as a copy.
-func (g *gathering) copyOf(f catalogue.Fact, s *catalogue.Store) advice.Copy {
-	c := advice.Copy{
-		ID:       f.Copy,
-		Rank:     s.Source.Traits.Rank,
-		Source:   -1,
-		Live:     s.Source.Traits.Live(),
-		Leftover: s.Source.Traits.Leftovers,
-		Remote:   s.Source.AtMachine != f.Place.Machine,
-		Verified: f.SHA256 != "",
-		Place:    f.Place,
+// candidate makes one of a copy.
+func (g *gathering) candidate(c *copies.Copy) advice.Candidate {
+	i, ok := g.number[c.Store.ID]
+	if !ok {
+		i = -1
 	}
-	if i, ok := g.number[s.Source.ID]; ok {
-		c.Source = i
-	}
-	switch {
-	case !f.Readable:
-		c.Access = advice.Recorded
-	case s.Source.Trouble != "":
-		c.Access = advice.Doubted
-	}
-	if !f.Gone.IsZero() && s.Source.RetentionDays > 0 {
-		c.Expires = f.Gone.AddDate(0, 0, s.Source.RetentionDays)
-	}
-	return c
+	return advice.CandidateOf(c, i)
 }
 
 // sources describes the stores that were asked.
@@ -251,17 +235,17 @@ func (g *gathering) sources() ([]advice.Source, error) {
 	all := make([]advice.Source, len(g.stores))
 	for i, s := range g.stores {
 		all[i] = advice.Source{
-			Name:     Name(s.Source, g.q.Place.Machine),
+			Name:     Name(&s.Source, g.q.Place.Machine),
 			Captures: s.Captures,
-			Covers:   slices.Contains(g.t.Covers, s.Source.ID),
-			Trouble:  s.Source.Trouble,
-			Keeps:    s.Source.RetentionDays,
-			Excluded: exclude.Within(s.Source.Exclusions, g.q.Place.Path, "/"),
+			Covers:   slices.Contains(g.t.Covers, s.ID),
+			Trouble:  s.Trouble,
+			Keeps:    s.RetentionDays,
+			Excluded: exclude.Within(s.Exclusions, g.q.Place.Path, "/"),
 		}
-		if len(s.Captures) == 0 && !s.Source.SurveyedAt.IsZero() {
-			all[i].Captures = []time.Time{s.Source.SurveyedAt}
+		if len(s.Captures) == 0 && !s.SurveyedAt.IsZero() {
+			all[i].Captures = []time.Time{s.SurveyedAt}
 		}
-		if first := since[int(s.Source.ID)]; len(s.Captures) > 0 && first.After(s.Captures[0]) {
+		if first := since[s.ID]; len(s.Captures) > 0 && first.After(s.Captures[0]) {
 			all[i].Since = first
 		}
 	}
@@ -269,22 +253,22 @@ func (g *gathering) sources() ([]advice.Source, error) {
 }
 
 // folderSince says from when on each source shows the folder that the place is in.
-func (g *gathering) folderSince() (map[int]time.Time, error) {
-	facts, err := g.Site.Catalogue.FactsOf(g.ctx, g.all, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
+func (g *gathering) folderSince() (map[copies.SourceID]time.Time, error) {
+	facts, err := g.Site.Catalogue.CopiesAt(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
 	if err != nil {
 		return nil, err
 	}
-	since := map[int]time.Time{}
+	since := map[copies.SourceID]time.Time{}
 	for _, f := range facts {
-		if first, ok := since[f.Source]; !ok || f.First.Before(first) {
-			since[f.Source] = f.First
+		if first, ok := since[f.Store.ID]; !ok || f.First.Before(first) {
+			since[f.Store.ID] = f.First
 		}
 	}
 	return since, nil
 }
 
 // Name says which source one is, for the middle of a sentence.
-func Name(s catalogue.Source, machine string) string {
+func Name(s *copies.Source, machine string) string {
 	at := place.Readable(s.At)
 	if s.AtMachine != machine {
 		at = s.AtMachine + ":" + at
@@ -298,20 +282,14 @@ func Name(s catalogue.Source, machine string) string {
 	return fmt.Sprintf("the %s at %s", s.Kind, at)
 }
 
-func (g *gathering) digest(f catalogue.Fact) (string, error) { return g.digestOf(g.ctx, f) }
-
-// digestOf reads a fact's file and keeps its digest; "" where it cannot be read.
-func (a *Adviser) digestOf(ctx context.Context, f catalogue.Fact) (string, error) {
-	if f.SHA256 != "" {
-		return f.SHA256, nil
-	}
-	c, err := a.Site.Catalogue.Copy(ctx, f.Copy)
-	if err != nil {
-		return "", err
+// digest reads a copy's file and keeps its digest; unknown where it cannot be read.
+func (a *Adviser) digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
+	if c.SHA256.Known() {
+		return c.SHA256, nil
 	}
 	sum, err := a.Contents.Digest(ctx, c)
 	if err != nil {
-		return "", ctx.Err()
+		return digest.Sum{}, ctx.Err()
 	}
-	return fmt.Sprintf("%x", sum), a.Site.Catalogue.SetDigest(ctx, f.Copy, sum)
+	return sum, a.Site.Catalogue.SetDigest(ctx, c.ID, sum)
 }

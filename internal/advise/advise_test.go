@@ -18,6 +18,7 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
@@ -80,7 +81,7 @@ func TestThousandsOfVersionsAreAnsweredByReadingFew(t *testing.T) {
 	assert.Len(t, s.Find(catalogue.Query{Words: "log", Condition: "sound", Limit: 1000}), 1, "only what was to be recommended was examined")
 }
 
-func copyOf(t *testing.T, s *sitetest.Site, id int64) catalogue.Copy {
+func copyOf(t *testing.T, s *sitetest.Site, id copies.ID) *copies.Copy {
 	t.Helper()
 	c, err := s.Catalogue.Copy(t.Context(), id)
 	require.NoError(t, err)
@@ -252,7 +253,7 @@ func TestConditionIsKeptByDigest(t *testing.T) {
 	)
 	s.Survey(add(t, s, "live", "/home"))
 	state := func(name string) condition.State {
-		r, err := s.Adviser.Examiner.Copy(t.Context(), s.Named(name))
+		r, err := s.Adviser.Examiner.Copy(t.Context(), s.Named(name).Copy)
 		require.NoError(t, err)
 		return r.For(name + ".sqlite").State
 	}
@@ -260,17 +261,17 @@ func TestConditionIsKeptByDigest(t *testing.T) {
 	assert.Equal(t, condition.Broken, state("bad"))
 	reads := s.Named("copy")
 	require.NoError(t, os.Remove(s.Path("/home/ines/yard.sqlite")))
-	assert.Equal(t, condition.Unread, reads.Condition.State)
+	assert.Equal(t, condition.Unread, reads.Condition)
 	assert.Equal(t, condition.Sound, state("copy"))
 
-	examined, bad, err := s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[int64]bool{})
+	examined, bad, err := s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[copies.ID]bool{})
 	require.NoError(t, err)
 	assert.Equal(t, 2, examined, "the documents")
 	assert.Equal(t, 1, bad)
 	found := s.Find(catalogue.Query{Condition: "broken", Sort: catalogue.ByName})
 	require.Len(t, found, 2)
 	assert.Equal(t, "cut.pdf", found[1].Place.Name())
-	examined, _, err = s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[int64]bool{})
+	examined, _, err = s.Adviser.Examiner.Round(t.Context(), contents.DefaultBudget, map[copies.ID]bool{})
 	require.NoError(t, err)
 	assert.Zero(t, examined, "nothing twice")
 }
@@ -284,7 +285,7 @@ func TestLostOriginsAreFoundWithEvidence(t *testing.T) {
 	require.NoError(t, os.MkdirAll(s.Path("/home/ines/Desktop"), 0o755))
 	require.NoError(t, os.Rename(s.Path("/home/ines/A/plan.txt"), s.Path("/home/ines/Desktop/plan.2.txt")))
 	s.Survey(live)
-	origins, err := s.Adviser.Origins(t.Context(), s.Named("plan.2"), time.UTC)
+	origins, err := s.Adviser.Origins(t.Context(), s.Named("plan.2").Copy, time.UTC)
 	require.NoError(t, err)
 	require.NotEmpty(t, origins)
 	assert.Equal(t, "loft:/home/ines/A/plan.txt", origins[0].Place.String())

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
@@ -39,7 +39,7 @@ func (g *gathering) elsewhere() ([]advice.Elsewhere, error) {
 // elsewhereSearch is a search for a file outside its places. What was found one way is not looked at in another.
 type elsewhereSearch struct {
 	*gathering
-	last  []catalogue.Fact // the last contents known, newest first
+	last  []*copies.Copy // the last contents known, newest first
 	met   map[place.Place]bool
 	found []advice.Elsewhere
 }
@@ -61,15 +61,14 @@ func (s *elsewhereSearch) looks() []func() error {
 }
 
 // add takes up a file that stands somewhere now, or that lies in a store without a record of its origin.
-func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
-	store := s.all[int64(f.Source)]
-	if store == nil || s.met[f.Place] || !f.Lost && !(store.Source.Traits.Live() && f.Open) ||
-		f.Lost && (!f.Readable || store.Source.Traits.Leftovers) {
+func (s *elsewhereSearch) add(f *copies.Copy, e advice.Elsewhere) {
+	if s.met[f.Place] || !f.Lost && !(f.Store.Traits.Live() && f.Open) ||
+		f.Lost && (!f.Readable || f.Store.Traits.Leftovers) {
 		return
 	}
 	s.met[f.Place] = true
-	e.Copy, e.Size, e.SHA256, e.Lost, e.At = s.copyOf(f, store), f.Size, f.SHA256, f.Lost, f.Written
-	e.Named = e.Named || f.Name == s.q.Place.Name()
+	e.Copy, e.Size, e.SHA256, e.Lost, e.At = s.candidate(f), f.Size, f.SHA256, f.Lost, f.Written
+	e.Named = e.Named || f.Place.Name() == s.q.Place.Name()
 	if e.Came.IsZero() {
 		e.Came = f.First
 	}
@@ -79,10 +78,10 @@ func (s *elsewhereSearch) add(f catalogue.Fact, e advice.Elsewhere) {
 // sameDigest finds what is known to hold one of the contents.
 func (s *elsewhereSearch) sameDigest() error {
 	for n, v := range s.last {
-		if v.SHA256 == "" {
+		if !v.SHA256.Known() {
 			continue
 		}
-		facts, err := s.Site.Catalogue.FactsByDigest(s.ctx, s.all, v.SHA256, maxElsewhere)
+		facts, err := s.Site.Catalogue.CopiesWithDigest(s.ctx, v.SHA256, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -94,7 +93,7 @@ func (s *elsewhereSearch) sameDigest() error {
 }
 
 // contents are the last contents known of the file, newest first.
-func (g *gathering) contents() (last []catalogue.Fact) {
+func (g *gathering) contents() (last []*copies.Copy) {
 	const some = 3
 	met := map[int]bool{}
 	for n := len(g.t.Versions) - 1; n >= 0 && len(last) < some; n-- {
@@ -109,8 +108,9 @@ func (g *gathering) contents() (last []catalogue.Fact) {
 				f = g.t.Facts[i]
 			}
 		}
-		f.SHA256 = v.SHA256
-		last = append(last, f)
+		then := *f
+		then.SHA256 = v.SHA256
+		last = append(last, &then)
 	}
 	return last
 }
@@ -120,7 +120,7 @@ func (g *gathering) contents() (last []catalogue.Fact) {
 func (s *elsewhereSearch) twins() error {
 	const some = 20
 	for n, v := range s.last {
-		facts, err := s.Site.Catalogue.Twins(s.ctx, s.all, v, some)
+		facts, err := s.Site.Catalogue.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
 		if err != nil {
 			return err
 		}
@@ -138,15 +138,15 @@ func (s *elsewhereSearch) twins() error {
 // sameSize reads what stands anywhere and has the size of one of the contents: a copy may carry any name and time.
 func (s *elsewhereSearch) sameSize() error {
 	for n, v := range s.last {
-		if v.SHA256 == "" {
+		if !v.SHA256.Known() {
 			continue
 		}
-		facts, err := s.Site.Catalogue.FactsOfSize(s.ctx, s.all, v.Size, maxElsewhere)
+		facts, err := s.Site.Catalogue.CopiesOfSize(s.ctx, v.Size, maxElsewhere)
 		if err != nil {
 			return err
 		}
 		for _, f := range facts {
-			if f.SHA256 == "" {
+			if !f.SHA256.Known() {
 				if err := s.compareDigest(f, n); err != nil {
 					return err
 				}
@@ -157,12 +157,12 @@ func (s *elsewhereSearch) sameSize() error {
 }
 
 // compareDigest takes up a file whose bytes turn out to be one of the contents.
-func (s *elsewhereSearch) compareDigest(f catalogue.Fact, content int) error {
+func (s *elsewhereSearch) compareDigest(f *copies.Copy, content int) error {
 	v := s.last[content]
-	if v.SHA256 == "" || f.Size != v.Size || f.Size > digestStray {
+	if !v.SHA256.Known() || f.Size != v.Size || f.Size > digestStray {
 		return nil
 	}
-	sum, err := s.digest(f)
+	sum, err := s.digest(s.ctx, f)
 	if err == nil && sum == v.SHA256 {
 		f.SHA256 = sum
 		s.add(f, advice.Elsewhere{Back: content + 1})
@@ -172,13 +172,13 @@ func (s *elsewhereSearch) compareDigest(f catalogue.Fact, content int) error {
 
 // sameName takes up what stands anywhere under the same name.
 func (s *elsewhereSearch) sameName() error {
-	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
+	facts, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
 	n := 0
 	for _, f := range facts {
-		if !f.Open || f.Type != entry.File || s.met[f.Place] || !s.all[int64(f.Source)].Source.Traits.Live() {
+		if !f.Open || f.Type != entry.File || s.met[f.Place] || !f.Store.Traits.Live() {
 			continue
 		}
 		if n++; n > maxAlike {
@@ -198,12 +198,12 @@ func (s *elsewhereSearch) sameName() error {
 func (s *elsewhereSearch) cameUp() error {
 	last := s.t.Versions[len(s.t.Versions)-1]
 	ext := names.Fold(path.Ext(s.q.Place.Name()))
-	facts, err := s.Site.Catalogue.FactsWritten(s.ctx, s.all, s.q.Place.Machine, last.Written, maxElsewhere,
+	facts, err := s.Site.Catalogue.CopiesWritten(s.ctx, s.q.Place.Machine, last.Written, maxElsewhere,
 		func(p string) bool { return names.Fold(path.Ext(p)) == ext })
 	if err != nil {
 		return err
 	}
-	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int {
+	slices.SortStableFunc(facts, func(a, b *copies.Copy) int {
 		return cmp.Compare(max(a.Size, last.Size)-min(a.Size, last.Size), max(b.Size, last.Size)-min(b.Size, last.Size))
 	})
 	n := 0
@@ -227,9 +227,9 @@ func (s *elsewhereSearch) cameUp() error {
 }
 
 // came is when something was first seen at a fact's place.
-func (s *elsewhereSearch) came(f catalogue.Fact) (time.Time, error) {
+func (s *elsewhereSearch) came(f *copies.Copy) (time.Time, error) {
 	first := f.First
-	facts, err := s.Site.Catalogue.FactsOf(s.ctx, s.all, f.Place)
+	facts, err := s.Site.Catalogue.CopiesAt(s.ctx, f.Place)
 	for i := range facts {
 		if facts[i].First.Before(first) {
 			first = facts[i].First
@@ -241,13 +241,13 @@ func (s *elsewhereSearch) came(f catalogue.Fact) (time.Time, error) {
 // lost finds what the machine's stores hold under the file's name without a record of where it came from.
 func (s *elsewhereSearch) lost() error {
 	name := s.q.Place.Name()
-	facts, err := s.Site.Catalogue.FactsLost(s.ctx, s.all, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
+	facts, err := s.Site.Catalogue.CopiesLost(s.ctx, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
 	if err != nil {
 		return err
 	}
 	n := 0
 	for _, f := range facts {
-		if plainName(f.Name) != name && f.Name != name || s.met[f.Place] {
+		if plainName(f.Place.Name()) != name && f.Place.Name() != name || s.met[f.Place] {
 			continue
 		}
 		if n++; n > maxAlike {
@@ -261,11 +261,7 @@ func (s *elsewhereSearch) lost() error {
 		if s.met[f.Place] {
 			continue
 		}
-		c, err := s.Site.Catalogue.Copy(s.ctx, f.Copy)
-		if err != nil {
-			return err
-		}
-		s.add(f, advice.Elsewhere{Named: true, Claimed: c.Claimed == s.q.Place.Path})
+		s.add(f, advice.Elsewhere{Named: true, Claimed: f.Claimed == s.q.Place.Path})
 	}
 	return nil
 }
@@ -273,13 +269,13 @@ func (s *elsewhereSearch) lost() error {
 // sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what is there, else
 // what was there last.
 func (s *elsewhereSearch) sameNameAnywhere() error {
-	facts, err := s.Site.Catalogue.FactsNamed(s.ctx, s.all, s.q.Place.Name(), maxElsewhere)
+	facts, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
-	best := map[place.Place]catalogue.Fact{}
+	best := map[place.Place]*copies.Copy{}
 	for _, f := range facts {
-		if f.Type != entry.File || f.Lost || !f.Readable || s.all[int64(f.Source)] == nil {
+		if f.Type != entry.File || f.Lost || !f.Readable {
 			continue
 		}
 		if old, ok := best[f.Place]; !ok || s.nearer(f, old) {
@@ -295,7 +291,7 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 	})
 	for _, p := range places[:min(maxAlike, len(places))] {
 		f := best[p]
-		e := advice.Elsewhere{Copy: s.copyOf(f, s.all[int64(f.Source)]), Size: f.Size, SHA256: f.SHA256, At: f.Written, Named: true,
+		e := advice.Elsewhere{Copy: s.candidate(f), Size: f.Size, SHA256: f.SHA256, At: f.Written, Named: true,
 			Came: f.First, Gone: f.Gone}
 		if !s.stands(f) {
 			e.Seen = f.Last
@@ -305,12 +301,12 @@ func (s *elsewhereSearch) sameNameAnywhere() error {
 	return nil
 }
 
-func (s *elsewhereSearch) stands(f catalogue.Fact) bool {
-	return s.all[int64(f.Source)].Source.Traits.Live() && f.Open
+func (s *elsewhereSearch) stands(f *copies.Copy) bool {
+	return f.Store.Traits.Live() && f.Open
 }
 
 // nearer tells whether one fact says more of where a file of a place is now than another.
-func (s *elsewhereSearch) nearer(a, b catalogue.Fact) bool {
+func (s *elsewhereSearch) nearer(a, b *copies.Copy) bool {
 	if x, y := s.stands(a), s.stands(b); x != y {
 		return x
 	}

@@ -8,8 +8,8 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -20,20 +20,20 @@ import (
 // Folder is the advice for a folder: each file its own best copy, or the folder as one.
 type Folder struct {
 	advice.FolderAdvice
-	Whole   catalogue.Copy // the folder itself as one copy, where a source holds it so; ID 0 where none does
-	WholeAt time.Time      // of a folder that a store shows at many points in time: which; zero: the latest
-	Sealed  string         // why it only makes sense whole; "" where it does not
-	Aside   *place.Place   // where a sealed folder goes; nil: to its own place
-	SameAt  []place.Place  // where the same sealed folder is known too
-	Moved   catalogue.Copy // the folder where it stands now; ID 0 where it did not move or was not surveyed as such
+	Whole   *copies.Copy  // the folder itself as one copy, where a source holds it so; nil where none does
+	WholeAt time.Time     // of a folder that a store shows at many points in time: which; zero: the latest
+	Sealed  string        // why it only makes sense whole; "" where it does not
+	Aside   *place.Place  // where a sealed folder goes; nil: to its own place
+	SameAt  []place.Place // where the same sealed folder is known too
+	Moved   *copies.Copy  // the folder where it stands now; nil where it did not move or was not surveyed as such
 }
 
 // Copies are what to bring back.
-func (f *Folder) Copies() []int64 {
-	if f.Whole.ID != 0 {
-		return []int64{f.Whole.ID}
+func (f *Folder) Copies() []copies.ID {
+	if f.Whole != nil {
+		return []copies.ID{f.Whole.ID}
 	}
-	var ids []int64
+	var ids []copies.ID
 	for _, e := range f.Entries {
 		if e.Copy != 0 {
 			ids = append(ids, e.Copy)
@@ -53,14 +53,14 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	if err != nil {
 		return answer, false, err
 	}
-	facts, err := a.Site.Catalogue.FactsOf(ctx, stores, q.Place)
+	facts, err := a.Site.Catalogue.CopiesAt(ctx, q.Place)
 	if err != nil {
 		return answer, false, err
 	}
-	if len(types) > 1 && !folderIsMeant(facts, stores) {
+	if len(types) > 1 && !folderIsMeant(facts) {
 		return answer, false, nil
 	}
-	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{}, from: map[int64]int{}}
+	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{}, from: map[copies.SourceID]int{}}
 	err = a.Trails.Under(ctx, q.Place, b.see)
 	if errors.Is(err, trails.ErrNothingThere) {
 		return answer, false, nil // a place that nothing is known of is answered as a file
@@ -79,7 +79,7 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 
 // folderIsMeant tells, of a place at which both a folder and something else was seen, whether it is the folder that is
 // missed: what is there now is not missed; where nothing does, what was seen last is.
-func folderIsMeant(facts []catalogue.Fact, stores map[int64]*catalogue.Store) bool {
+func folderIsMeant(facts []*copies.Copy) bool {
 	var last time.Time
 	folder := true
 	for _, f := range facts {
@@ -87,7 +87,7 @@ func folderIsMeant(facts []catalogue.Fact, stores map[int64]*catalogue.Store) bo
 		if f.Type == entry.Other {
 			continue
 		}
-		if f.Open && stores[int64(f.Source)].Source.Traits.Live() {
+		if f.Open && f.Store.Traits.Live() {
 			return !is
 		}
 		at := f.Last
@@ -108,14 +108,14 @@ type folderAdvice struct {
 	ctx    context.Context
 	q      Question
 	now    time.Time
-	stores map[int64]*catalogue.Store
+	stores map[copies.SourceID]*copies.Store
 	files  []advice.FolderFile
-	from   map[int64]int  // files that a source has copies of
-	left   []leftoverFact // of leftovers, in the order of files
+	from   map[copies.SourceID]int // files that a source has copies of
+	left   []leftoverFact          // of leftovers, in the order of files
 }
 
 // see takes up one place below the folder.
-func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
+func (b *folderAdvice) see(rel string, t *trail.Trail, facts []*copies.Copy) {
 	f := advice.FolderFile{Path: rel}
 	for n := range t.Versions {
 		v := &t.Versions[n]
@@ -126,16 +126,15 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 		compact.Ends = !v.Superseded.IsZero() && (n+1 == len(t.Versions) || v.Superseded.Before(t.Versions[n+1].Arrived))
 		f.Versions = append(f.Versions, compact)
 	}
-	met := map[int]bool{}
+	met := map[copies.SourceID]bool{}
 	for i := range facts {
-		fact := &facts[i]
-		if fact.Readable && !met[fact.Source] {
-			met[fact.Source] = true
-			b.from[int64(fact.Source)]++
+		fact := facts[i]
+		if fact.Readable && !met[fact.Store.ID] {
+			met[fact.Store.ID] = true
+			b.from[fact.Store.ID]++
 		}
-		s := b.stores[int64(fact.Source)]
-		if s != nil && s.Source.Traits.Leftovers && fact.Open && fact.Readable && fact.Type == entry.File && fact.Size > 0 {
-			b.left = append(b.left, leftoverFact{len(b.files), *fact})
+		if fact.Store.Traits.Leftovers && fact.Open && fact.Readable && fact.Type == entry.File && fact.Size > 0 {
+			b.left = append(b.left, leftoverFact{len(b.files), fact})
 		}
 	}
 	if len(f.Versions) == 0 {
@@ -151,9 +150,9 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []catalogue.Fact) {
 }
 
 // recordAlone is a file of which nothing is left but the record that it was thrown away.
-func recordAlone(facts []catalogue.Fact) []advice.FolderVersion {
+func recordAlone(facts []*copies.Copy) []advice.FolderVersion {
 	for i := range facts {
-		if f := &facts[i]; !f.Readable && !f.Gone.IsZero() && f.Type == entry.Other {
+		if f := facts[i]; !f.Readable && !f.Gone.IsZero() && f.Type == entry.Other {
 			gone := f.Gone.UnixNano()
 			return []advice.FolderVersion{{Arrived: gone - 1, First: gone - 1, LastSeen: gone, Superseded: gone, Size: -1, Proved: true, Ends: true}}
 		}
@@ -162,22 +161,22 @@ func recordAlone(facts []catalogue.Fact) []advice.FolderVersion {
 }
 
 // version keeps of a version what a folder's advice is made of.
-func (b *folderAdvice) version(v *trail.Version, facts []catalogue.Fact) advice.FolderVersion {
+func (b *folderAdvice) version(v *trail.Version, facts []*copies.Copy) advice.FolderVersion {
 	compact := advice.FolderVersion{
 		Written: nano(v.Written), Arrived: nano(v.Arrived), LastSeen: nano(v.LastSeen), Superseded: nano(v.Superseded),
-		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: trails.ReadFrom(v, facts, b.stores), Content: int32(v.Content),
+		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: trails.ReadFrom(v, facts), Content: int32(v.Content),
 		Proved: v.Doubt == "" && v.Arrived.Equal(v.Written), Doubted: v.Doubt != "", Hidden: v.Hidden,
 	}
 	for _, i := range v.Seen {
-		fact := &facts[i]
-		if !fact.Stamp.IsZero() && fact.Written.Equal(v.Written) {
-			compact.Stamp = fact.Stamp.UnixNano()
+		fact := facts[i]
+		if at := fact.Recorded(); !at.IsZero() && fact.Written.Equal(v.Written) {
+			compact.Stamp = at.UnixNano()
 		}
 		switch {
-		case fact.Open && fact.Readable && b.stores[int64(fact.Source)].Source.Traits.Live():
-			compact.Live = fact.Copy
+		case fact.Open && fact.Readable && fact.Store.Traits.Live():
+			compact.Live = fact.ID
 		case !fact.Gone.IsZero() && fact.Readable && fact.Gone.Equal(v.Superseded):
-			compact.Thrown, compact.ThrownAt = fact.Copy, fact.Gone.UnixNano()
+			compact.Thrown, compact.ThrownAt = fact.ID, fact.Gone.UnixNano()
 		}
 	}
 	return compact
@@ -191,7 +190,7 @@ func nano(t time.Time) int64 {
 }
 
 // advise lets package advice choose, and finds a folder that only makes sense whole as one.
-func (b *folderAdvice) advise(facts []catalogue.Fact) error {
+func (b *folderAdvice) advise(facts []*copies.Copy) error {
 	b.Sealed = b.sealed()
 	if err := b.describeLeftovers(); err != nil {
 		return err
@@ -208,9 +207,9 @@ func (b *folderAdvice) advise(facts []catalogue.Fact) error {
 	case r.err != nil:
 		return r.err
 	case b.FolderAdvice.Whole != nil:
-		c, err := b.Site.Catalogue.Copy(b.ctx, b.FolderAdvice.Whole.Copy.ID)
-		b.Whole, b.Bytes = c, max(0, c.Size)
-		return err
+		b.Whole = b.FolderAdvice.Whole.Copy.Record
+		b.Bytes = max(0, b.Whole.Size)
+		return nil
 	case b.MovedTo != place.Place{}:
 		return b.movedCopy()
 	case b.Sealed == "":
@@ -232,39 +231,35 @@ func (b *folderAdvice) because(code string, pairs ...any) {
 }
 
 // thrown lists the folder itself where stores hold it as one item that was thrown away.
-func (b *folderAdvice) thrown(facts []catalogue.Fact) (all []advice.Thrown) {
+func (b *folderAdvice) thrown(facts []*copies.Copy) (all []advice.Thrown) {
 	for i := range facts {
-		f := &facts[i]
+		f := facts[i]
 		if f.Type != entry.Folder || f.Gone.IsZero() {
 			continue
 		}
-		c := advice.Copy{ID: f.Copy}
-		if !f.Readable {
-			c.Access = advice.Recorded
-		}
-		all = append(all, advice.Thrown{Copy: c, At: f.Gone, Source: Name(b.stores[int64(f.Source)].Source, b.q.Place.Machine)})
+		all = append(all, advice.Thrown{Copy: advice.CandidateOf(f, -1), At: f.Gone, Source: Name(&f.Store.Source, b.q.Place.Machine)})
 	}
 	return all
 }
 
 // movedCopy finds the folder where it stands now among what was surveyed.
 func (b *folderAdvice) movedCopy() error {
-	facts, err := b.Site.Catalogue.FactsOf(b.ctx, b.stores, b.MovedTo)
+	facts, err := b.Site.Catalogue.CopiesAt(b.ctx, b.MovedTo)
 	if err != nil {
 		return err
 	}
 	for _, f := range facts {
-		if f.Open && f.Type == entry.Folder && b.stores[int64(f.Source)].Source.Traits.Live() {
-			b.Moved, err = b.Site.Catalogue.Copy(b.ctx, f.Copy)
+		if f.Open && f.Type == entry.Folder && f.Store.Traits.Live() {
+			b.Moved = f
 		}
 	}
 	return err
 }
 
 // answer says what came of it, and where we looked.
-func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
+func (b *folderAdvice) answer(facts []*copies.Copy) (Answer, error) {
 	t := &trails.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Facts: facts}
-	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, t: t, now: b.now, number: map[int64]int{}, all: b.stores}
+	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, t: t, now: b.now, number: map[copies.SourceID]int{}, all: b.stores}
 	g.order()
 	answer := Answer{Question: b.q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}
 	answer.Notes = b.FolderAdvice.Notes
@@ -279,14 +274,14 @@ func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
 	}
 	speak := b.speak()
 	for i, s := range g.stores {
-		n := b.from[s.Source.ID]
+		n := b.from[s.ID]
 		note := sources[i].Nothing("the folder", speak)
 		if n > 0 {
 			note = speak.Reason("has-files", "n", n)
 		}
 		text := note.Text
-		if s.Source.Trouble != "" {
-			text += " " + speak.Reason("store-trouble", "why", strings.TrimSuffix(s.Source.Trouble, ".")).Text
+		if s.Trouble != "" {
+			text += " " + speak.Reason("store-trouble", "why", strings.TrimSuffix(s.Trouble, ".")).Text
 		}
 		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Excluded: sources[i].Excluded, Note: text})
 	}
@@ -304,7 +299,7 @@ func (b *folderAdvice) answer(facts []catalogue.Fact) (Answer, error) {
 
 // Bring is what an answer recommends to bring back.
 type Bring struct {
-	Copies []int64
+	Copies []copies.ID
 	To     *place.Place // nil: each to its own place
 	At     time.Time    // of a folder that a store shows at many points in time: which; zero: the latest
 }
@@ -322,7 +317,7 @@ func (a *Answer) Bring() (Bring, error) {
 			Next: "Tell the user where it is.",
 		}
 	case a.Recommended != nil:
-		return Bring{Copies: []int64{a.Recommended.Copy.ID}, To: &a.Recommended.To}, nil
+		return Bring{Copies: []copies.ID{a.Recommended.Copy.ID}, To: &a.Recommended.To}, nil
 	}
 	return Bring{}, &problem.Input{
 		What: what,

@@ -3,8 +3,8 @@ package advise
 import (
 	"slices"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
@@ -13,14 +13,13 @@ import (
 // leftoverFact is a leftover that is named as a file's.
 type leftoverFact struct {
 	file int
-	fact catalogue.Fact
+	fact *copies.Copy
 }
 
 // leftOnly tells whether a version is known from leftovers alone.
-func (b *folderAdvice) leftOnly(v *trail.Version, facts []catalogue.Fact) bool {
+func (b *folderAdvice) leftOnly(v *trail.Version, facts []*copies.Copy) bool {
 	return !slices.ContainsFunc(v.Seen, func(i int) bool {
-		s := b.stores[int64(facts[i].Source)]
-		return s == nil || !s.Source.Traits.Leftovers
+		return !facts[i].Store.Traits.Leftovers
 	})
 }
 
@@ -34,28 +33,19 @@ func (b *folderAdvice) describeLeftovers() error {
 		return err
 	}
 	homes := homesOf(m)
-	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, now: b.now, all: b.stores}
-	facts := make([]catalogue.Fact, len(b.left))
-	for i, l := range b.left {
-		facts[i] = l.fact
-	}
-	lies, err := g.lying(facts)
-	if err != nil {
-		return err
-	}
 	for _, l := range b.left {
 		f := &b.files[l.file]
-		own := place.Join(b.q.Place.Path, f.Path)
-		for match := range b.Rules.Matches(lies[l.fact.Copy], homes.of(lies[l.fact.Copy])) {
+		own, lies := place.Join(b.q.Place.Path, f.Path), l.fact.LiesAt().Path
+		for match := range b.Rules.Matches(lies, homes.of(lies)) {
 			if match.Rule.Kind == stray.Lock || !match.Fits(own) {
 				continue
 			}
-			at := place.Place{Machine: b.q.Place.Machine, Path: lies[l.fact.Copy]}
+			at := place.Place{Machine: b.q.Place.Machine, Path: lies}
 			earliest := l.fact.Written
 			if earliest.IsZero() || earliest.After(l.fact.First) {
 				earliest = l.fact.First
 			}
-			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Copy{ID: l.fact.Copy, Source: -1, Leftover: true, Place: at},
+			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Candidate{ID: l.fact.ID, Record: l.fact, Source: -1, Leftover: true, Place: at},
 				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256,
 				Named: match.Rule.Trust != stray.Weak,
 				Sure:  match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
@@ -86,27 +76,24 @@ func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
 	}
 	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, now: b.now, all: b.stores}
 	for _, s := range b.stores {
-		if !s.Source.Traits.Leftovers || s.Source.Machine != b.q.Place.Machine {
+		if !s.Traits.Leftovers || s.Machine != b.q.Place.Machine {
 			continue
 		}
-		facts, err := b.Site.Catalogue.FactsOfSource(b.ctx, b.stores, s.Source.ID, maxStrays, func(lies string) bool {
+		facts, err := b.Site.Catalogue.CopiesOfSource(b.ctx, s.ID, maxStrays, func(lies string) bool {
 			_, ok := may(lies)
 			return ok
 		})
 		if err != nil {
 			return nil, err
 		}
-		lies, err := g.lying(facts)
-		if err != nil {
-			return nil, err
-		}
 		for _, f := range facts {
-			if !f.Readable || f.Size <= 0 || homes.of(lies[f.Copy]) == "" && !g.leftBy(f.Copy, m, home) {
+			lies := f.LiesAt().Path
+			if !f.Readable || f.Size <= 0 || homes.of(lies) == "" && !g.leftBy(f, m, home) {
 				continue
 			}
 			n := advice.Nameless{Written: nano(f.Written), Size: f.Size}
-			if match, ok := may(lies[f.Copy]); ok && match.Beside {
-				n.Beside = place.Folder(lies[f.Copy])
+			if match, ok := may(lies); ok && match.Beside {
+				n.Beside = place.Folder(lies)
 			}
 			all = append(all, n)
 		}

@@ -8,6 +8,8 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/trails"
@@ -25,7 +27,7 @@ const (
 // folderReading reads the contents of a folder's files within a budget.
 type folderReading struct {
 	*reading
-	known map[int64]catalogue.Judged
+	known map[copies.ID]catalogue.Judged
 	files int
 	left  int64 // bytes
 	pairs int
@@ -36,12 +38,12 @@ type folderReading struct {
 }
 
 func (b *folderAdvice) reading() *folderReading {
-	return &folderReading{reading: b.Adviser.reading(b.ctx, b.q.Place, b.stores), known: map[int64]catalogue.Judged{}, left: assureBytes,
+	return &folderReading{reading: b.Adviser.reading(b.ctx, b.q.Place, b.stores), known: map[copies.ID]catalogue.Judged{}, left: assureBytes,
 		q: b.q, now: b.now}
 }
 
 // Recall finds out in one go what is known of some copies.
-func (r *folderReading) Recall(ids []int64) {
+func (r *folderReading) Recall(ids []copies.ID) {
 	const some = 2000 // at once
 	for part := range slices.Chunk(ids, some) {
 		known, err := r.Site.Catalogue.Conditions(r.ctx, part)
@@ -55,12 +57,12 @@ func (r *folderReading) Recall(ids []int64) {
 
 // Ahead finds out about some copies what is known, and examines others, the first of them first, in one go.
 func (r *folderReading) Ahead(some []advice.Sized) {
-	ids := make([]int64, len(some))
+	ids := make([]copies.ID, len(some))
 	for i, s := range some {
 		ids[i] = s.ID
 	}
 	r.Recall(ids)
-	var unread []int64
+	var unread []copies.ID
 	for _, s := range some {
 		if r.known[s.ID].State == condition.Unread && r.affords(s.Size) {
 			unread = append(unread, s.ID)
@@ -69,9 +71,9 @@ func (r *folderReading) Ahead(some []advice.Sized) {
 	if len(unread) == 0 {
 		return
 	}
-	copies, err := r.Site.Catalogue.Copies(r.ctx, unread)
+	all, err := r.Site.Catalogue.Copies(r.ctx, unread)
 	if err == nil {
-		_, err = r.Examiner.Some(r.ctx, copies)
+		_, err = r.Examiner.Some(r.ctx, all)
 	}
 	if err != nil {
 		r.err = err
@@ -109,7 +111,7 @@ func (r *folderReading) Condition(content advice.Content) advice.Examined {
 	}
 	j, ok := r.known[id]
 	if !ok {
-		more, err := r.Site.Catalogue.Conditions(r.ctx, []int64{id})
+		more, err := r.Site.Catalogue.Conditions(r.ctx, []copies.ID{id})
 		if err != nil {
 			r.err = err
 		}
@@ -156,7 +158,7 @@ func (r *folderReading) Anew(f *advice.FolderFile) (advice.Evidence, bool) {
 		r.err = err
 		return advice.Evidence{}, false
 	}
-	g := &gathering{Adviser: r.Adviser, ctx: r.ctx, q: q, t: &t, now: r.now, number: map[int64]int{}}
+	g := &gathering{Adviser: r.Adviser, ctx: r.ctx, q: q, t: &t, now: r.now, number: map[copies.SourceID]int{}}
 	ev, err := g.evidence()
 	if err != nil {
 		r.err = err
@@ -172,26 +174,23 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	if last.Size <= 0 || last.Stamp == 0 {
 		return place.Place{}, false
 	}
-	twin := catalogue.Fact{Stamp: time.Unix(0, last.Stamp)}
-	twin.Size, twin.Place = last.Size, own
-	facts, err := r.Site.Catalogue.Twins(r.ctx, r.stores, twin, some)
+	facts, err := r.Site.Catalogue.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
 	if err != nil {
 		r.err = err
 	}
-	sum := ""
+	var sum digest.Sum
 	if c, err := r.copy(last.Copy); err == nil {
 		sum = c.SHA256
 	}
 	first, stands := map[place.Place]int64{}, map[place.Place]bool{}
 	for _, t := range facts {
-		s := r.stores[int64(t.Source)]
-		if t.Type != entry.File || s == nil || !s.Trail.Shows || sum != "" && t.SHA256 != "" && t.SHA256 != sum {
+		if t.Type != entry.File || !t.Store.Traits.Shows() || sum.Known() && t.SHA256.Known() && t.SHA256 != sum {
 			continue
 		}
 		if at, ok := first[t.Place]; !ok || t.First.UnixNano() < at {
 			first[t.Place] = t.First.UnixNano()
 		}
-		stands[t.Place] = stands[t.Place] || t.Open && s.Source.Traits.Live()
+		stands[t.Place] = stands[t.Place] || t.Open && t.Store.Traits.Live()
 	}
 	if last.ThrownAt != 0 {
 		return place.Place{}, false

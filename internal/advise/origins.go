@@ -8,8 +8,9 @@ import (
 	"slices"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -41,16 +42,14 @@ const maxOrigins = 10
 
 // Origins says where a copy without a recorded origin likely came from, likeliest first: the same content, else the same
 // size and name, else similar content. Where several fit alike, those come first at which nothing stands any more.
-func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Location) ([]Origin, error) {
+func (a *Adviser) Origins(ctx context.Context, c *copies.Copy, zone *time.Location) ([]Origin, error) {
 	stores, err := a.Site.Catalogue.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
-	o := &originSearch{Adviser: a, ctx: ctx, c: c, stores: stores, zone: zone, found: map[place.Place]*Origin{}}
-	if c.Type == entry.File && c.Readable && c.SHA256 == "" && c.Size <= digestStray {
-		var f catalogue.Fact
-		f.Copy = c.ID
-		if o.c.SHA256, err = a.digestOf(ctx, f); err != nil {
+	o := &originSearch{Adviser: a, ctx: ctx, c: c, sum: c.SHA256, stores: stores, zone: zone, found: map[place.Place]*Origin{}}
+	if c.Type == entry.File && c.Readable && !c.SHA256.Known() && c.Size <= digestStray {
+		if o.sum, err = a.digest(ctx, c); err != nil {
 			return nil, err
 		}
 	}
@@ -75,16 +74,17 @@ func (a *Adviser) Origins(ctx context.Context, c catalogue.Copy, zone *time.Loca
 type originSearch struct {
 	*Adviser
 	ctx    context.Context
-	c      catalogue.Copy
-	stores map[int64]*catalogue.Store
+	c      *copies.Copy
+	sum    digest.Sum // of its content
+	stores map[copies.SourceID]*copies.Store
 	zone   *time.Location
 	found  map[place.Place]*Origin
 }
 
 func (o *originSearch) search() error {
 	lies := o.c.LiesAt()
-	if o.c.SHA256 != "" && o.c.Size > 0 {
-		same, err := o.Site.Catalogue.FactsByDigest(o.ctx, o.stores, o.c.SHA256, maxElsewhere)
+	if o.sum.Known() && o.c.Size > 0 {
+		same, err := o.Site.Catalogue.CopiesWithDigest(o.ctx, o.sum, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -95,12 +95,12 @@ func (o *originSearch) search() error {
 		}
 	}
 	name := place.Name(lies.Path)
-	named, err := o.Site.Catalogue.FactsNamed(o.ctx, o.stores, name, maxElsewhere)
+	named, err := o.Site.Catalogue.CopiesNamed(o.ctx, name, maxElsewhere)
 	if err != nil {
 		return err
 	}
 	if plain := plainName(name); plain != name {
-		more, err := o.Site.Catalogue.FactsNamed(o.ctx, o.stores, plain, maxElsewhere)
+		more, err := o.Site.Catalogue.CopiesNamed(o.ctx, plain, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -111,14 +111,14 @@ func (o *originSearch) search() error {
 		if f.Type != o.c.Type || o.found[f.Place] != nil && o.found[f.Place].Strength == ByDigest {
 			continue
 		}
-		if f.Size == o.c.Size && o.c.Type == entry.File && (f.SHA256 == "" || o.c.SHA256 == "") {
+		if f.Size == o.c.Size && o.c.Type == entry.File && (!f.SHA256.Known() || !o.sum.Known()) {
 			by, why := BySize, fmt.Sprintf("A file of the same name and of the same %d bytes was there.", f.Size)
-			if reads++; reads <= maxAlike && f.Readable && o.c.SHA256 != "" {
-				sum, err := o.digestOf(o.ctx, f)
+			if reads++; reads <= maxAlike && f.Readable && o.sum.Known() {
+				sum, err := o.digest(o.ctx, f)
 				if err != nil {
 					return err
 				}
-				if sum == o.c.SHA256 {
+				if sum == o.sum {
 					by, why = ByDigest, sameBytes
 				}
 			}
@@ -129,7 +129,7 @@ func (o *originSearch) search() error {
 		}
 		share := 0.0
 		if reads++; reads <= maxAlike && f.Readable && o.c.Readable && o.c.Type == entry.File {
-			if _, share, err = o.Contents.Shares(o.ctx, f.Copy, o.c.ID); err != nil {
+			if _, share, err = o.Contents.SharesOf(o.ctx, f, o.c); err != nil {
 				return err
 			}
 		}
@@ -165,9 +165,8 @@ func plainName(name string) string {
 	return name
 }
 
-func (o *originSearch) add(f catalogue.Fact, lies place.Place, by Strength, share float64, why string) error {
-	s := o.stores[int64(f.Source)]
-	if s == nil || f.Place == lies || f.Copy == o.c.ID || o.c.OriginKnown && f.Place == o.c.Place {
+func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share float64, why string) error {
+	if f.Place == lies || f.ID == o.c.ID || !o.c.Lost && f.Place == o.c.Place {
 		return nil
 	}
 	if known := o.found[f.Place]; known != nil {
@@ -177,7 +176,7 @@ func (o *originSearch) add(f catalogue.Fact, lies place.Place, by Strength, shar
 		return nil
 	}
 	origin := &Origin{Place: f.Place, Strength: by, Evidence: []string{why}, share: share}
-	facts, err := o.Site.Catalogue.FactsOf(o.ctx, o.stores, f.Place)
+	facts, err := o.Site.Catalogue.CopiesAt(o.ctx, f.Place)
 	if err != nil {
 		return err
 	}
@@ -190,16 +189,16 @@ func (o *originSearch) add(f catalogue.Fact, lies place.Place, by Strength, shar
 }
 
 // history adds what is known of the place: whether something stands there, until when it was seen, when it was deleted.
-func (o *originSearch) history(origin *Origin, facts []catalogue.Fact) {
+func (o *originSearch) history(origin *Origin, facts []*copies.Copy) {
 	now := o.Now()
 	var last, gone time.Time
 	stands := false
 	for _, f := range facts {
-		s := o.stores[int64(f.Source)]
-		if s.Source.Traits.Live() && f.Open {
+		s := f.Store
+		if s.Traits.Live() && f.Open {
 			stands = true
 		}
-		if s.Trail.Shows && f.Last.After(last) {
+		if s.Traits.Shows() && f.Last.After(last) {
 			last = f.Last
 		}
 		if f.Gone.After(gone) {

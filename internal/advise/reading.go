@@ -10,11 +10,12 @@ import (
 	"strings"
 
 	"humble-rewind/internal/apart"
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/compare"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
@@ -28,30 +29,30 @@ type reading struct {
 	*Adviser
 	ctx     context.Context
 	own     place.Place // what is asked about
-	stores  map[int64]*catalogue.Store
+	stores  map[copies.SourceID]*copies.Store
 	words   map[wordsKey]apart.Held
-	endings map[int64]ending
-	shares  map[[2]int64][2]float64
-	copies  map[int64]catalogue.Copy
+	endings map[copies.ID]ending
+	shares  map[[2]copies.ID][2]float64
+	copies  map[copies.ID]*copies.Copy
 	judged  map[judgedKey]advice.Examined
 	others  map[rivalsKey][]advice.Rival
-	beside  map[besidesKey][]catalogue.Fact
+	beside  map[besidesKey][]*copies.Copy
 }
 
 // judgedKey is what is remembered of examining a content: the best of its copies, and the name it was judged by.
 type judgedKey struct {
-	copy int64
+	copy copies.ID
 	as   string
 }
 
-func (a *Adviser) reading(ctx context.Context, own place.Place, stores map[int64]*catalogue.Store) *reading {
-	return &reading{Adviser: a, ctx: ctx, own: own, stores: stores, words: map[wordsKey]apart.Held{}, endings: map[int64]ending{},
-		shares: map[[2]int64][2]float64{}, copies: map[int64]catalogue.Copy{},
-		judged: map[judgedKey]advice.Examined{}, others: map[rivalsKey][]advice.Rival{}, beside: map[besidesKey][]catalogue.Fact{}}
+func (a *Adviser) reading(ctx context.Context, own place.Place, stores map[copies.SourceID]*copies.Store) *reading {
+	return &reading{Adviser: a, ctx: ctx, own: own, stores: stores, words: map[wordsKey]apart.Held{}, endings: map[copies.ID]ending{},
+		shares: map[[2]copies.ID][2]float64{}, copies: map[copies.ID]*copies.Copy{},
+		judged: map[judgedKey]advice.Examined{}, others: map[rivalsKey][]advice.Rival{}, beside: map[besidesKey][]*copies.Copy{}}
 }
 
 // copy reads the record of a copy.
-func (r *reading) copy(id int64) (catalogue.Copy, error) {
+func (r *reading) copy(id copies.ID) (*copies.Copy, error) {
 	if c, ok := r.copies[id]; ok {
 		return c, nil
 	}
@@ -63,9 +64,9 @@ func (r *reading) copy(id int64) (catalogue.Copy, error) {
 }
 
 // know reads the records of some copies in one go.
-func (r *reading) know(ids []int64) error {
-	copies, err := r.Site.Catalogue.Copies(r.ctx, ids)
-	for _, c := range copies {
+func (r *reading) know(ids []copies.ID) error {
+	all, err := r.Site.Catalogue.Copies(r.ctx, ids)
+	for _, c := range all {
 		r.copies[c.ID] = c
 	}
 	return err
@@ -73,7 +74,7 @@ func (r *reading) know(ids []int64) error {
 
 // Condition examines the copies of a content until one could be read.
 func (r *reading) Condition(content advice.Content) advice.Examined {
-	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[int64]string{}}
+	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[copies.ID]string{}}
 	for i, c := range content.Copies {
 		key := judgedKey{c.ID, content.As}
 		if known, ok := r.judged[key]; ok && i == 0 {
@@ -97,24 +98,24 @@ func (r *reading) Condition(content advice.Content) advice.Examined {
 }
 
 // unreadable says why a copy cannot be read: of one that is locked, how that is mended.
-func (r *reading) unreadable(id int64, err error) string {
+func (r *reading) unreadable(id copies.ID, err error) string {
 	if errors.Is(err, problem.Locked) {
 		if c, err := r.copy(id); err == nil {
-			return fmt.Sprintf("it is locked with a password; ask for that, unlock source s%d with it, and ask again",
-				c.Source.ID)
+			return fmt.Sprintf("it is locked with a password; ask for that, unlock source %s with it, and ask again",
+				c.Store.ID)
 		}
 	}
 	return Explain(err)
 }
 
-func (r *reading) examine(id int64, as string) (condition.Verdict, string, error) {
+func (r *reading) examine(id copies.ID, as string) (condition.Verdict, digest.Sum, error) {
 	c, err := r.copy(id)
 	if err != nil {
-		return condition.Verdict{}, "", err
+		return condition.Verdict{}, digest.Sum{}, err
 	}
 	found, err := r.Examiner.Copy(r.ctx, c)
 	if err != nil {
-		return condition.Verdict{}, "", err
+		return condition.Verdict{}, digest.Sum{}, err
 	}
 	if as == "" {
 		as = r.nameOf(c)
@@ -123,8 +124,8 @@ func (r *reading) examine(id int64, as string) (condition.Verdict, string, error
 }
 
 // nameOf is the name by which a copy's content is judged: its place's, or, of a leftover without one, the document's.
-func (r *reading) nameOf(c catalogue.Copy) string {
-	if !c.OriginKnown && !c.Source.Traits.Live() {
+func (r *reading) nameOf(c *copies.Copy) string {
+	if c.Lost && !c.Store.Traits.Live() {
 		return r.own.Name()
 	}
 	return c.Place.Name()
@@ -166,12 +167,12 @@ func (r *reading) Holds(content advice.Content, words []string) (lacking []strin
 
 // wordsKey is what is remembered of looking for words in a copy.
 type wordsKey struct {
-	copy  int64
+	copy  copies.ID
 	words string
 }
 
 // wordsIn looks for words in a copy.
-func (r *reading) wordsIn(id int64, words []string) (apart.Held, error) {
+func (r *reading) wordsIn(id copies.ID, words []string) (apart.Held, error) {
 	key := wordsKey{id, strings.Join(words, "\x00")}
 	if known, ok := r.words[key]; ok {
 		return known, nil
@@ -190,7 +191,7 @@ func (r *reading) wordsIn(id int64, words []string) (apart.Held, error) {
 // Kept holds two contents against each other.
 func (r *reading) Kept(a, b advice.Content) (kept, had float64, ok bool) {
 	switch {
-	case a.SHA256 != "" && a.SHA256 == b.SHA256:
+	case a.SHA256.Known() && a.SHA256 == b.SHA256:
 		return 1, 1, true
 	case a.Size == 0:
 		return 1, 0, true
@@ -199,7 +200,7 @@ func (r *reading) Kept(a, b advice.Content) (kept, had float64, ok bool) {
 	case a.Size > similar.MaxSize || b.Size > similar.MaxSize || len(a.Copies) == 0 || len(b.Copies) == 0:
 		return 0, 0, false
 	}
-	key := [2]int64{a.Copies[0].ID, b.Copies[0].ID}
+	key := [2]copies.ID{a.Copies[0].ID, b.Copies[0].ID}
 	if known, ok := r.shares[key]; ok {
 		return known[0], known[1], true
 	}
@@ -224,24 +225,23 @@ func (r *reading) Same(a, b advice.Content) (same, ok bool) {
 		return false, true
 	}
 	one, two := r.sum(a), r.sum(b)
-	return one == two, one != "" && two != ""
+	return one == two, one.Known() && two.Known()
 }
 
-// sum is a content's digest; "" where it cannot be read, or is too large to be read for this.
-func (r *reading) sum(content advice.Content) string {
-	if content.SHA256 != "" || len(content.Copies) == 0 || content.Size > digestStray {
+// sum is a content's digest; unknown where it cannot be read, or is too large to be read for this.
+func (r *reading) sum(content advice.Content) digest.Sum {
+	if content.SHA256.Known() || len(content.Copies) == 0 || content.Size > digestStray {
 		return content.SHA256
 	}
 	c, err := r.copy(content.Copies[0].ID)
-	if err != nil || c.SHA256 != "" {
-		return c.SHA256
-	}
-	sum, err := r.Contents.Digest(r.ctx, c)
 	if err != nil {
-		return ""
+		return digest.Sum{}
 	}
-	c.SHA256 = fmt.Sprintf("%x", sum)
-	r.copies[c.ID] = c
+	if !c.SHA256.Known() {
+		if sum, err := r.Contents.Digest(r.ctx, c); err == nil {
+			c.SHA256 = sum
+		}
+	}
 	return c.SHA256
 }
 
@@ -418,24 +418,23 @@ func (r *reading) rivals(of place.Place, beside bool) []advice.Rival {
 	}
 	const some = maxRivals + 1 // one may be the leftover itself
 	all, met := []advice.Rival{}, map[place.Place]bool{of: true}
-	take := func(f catalogue.Fact) {
-		store := r.stores[int64(f.Source)]
-		if len(all) < some && store != nil && f.Open && f.Type == entry.File && f.Readable && store.Source.Traits.Live() && !met[f.Place] {
+	take := func(f *copies.Copy) {
+		if len(all) < some && f.Open && f.Type == entry.File && f.Readable && f.Store.Traits.Live() && !met[f.Place] {
 			met[f.Place] = true
 			all = append(all, advice.Rival{Place: f.Place,
-				Content: advice.Content{Copies: []advice.Copy{{ID: f.Copy, Place: f.Place, Live: true}}, Size: f.Size, SHA256: f.SHA256}})
+				Content: advice.Content{Copies: []advice.Candidate{{ID: f.ID, Place: f.Place, Live: true}}, Size: f.Size, SHA256: f.SHA256}})
 		}
 	}
 	name, kind := of.Name(), path.Ext(of.Name())
-	if facts, err := r.Site.Catalogue.FactsNamed(r.ctx, r.stores, name, maxNamed); err == nil {
+	if facts, err := r.Site.Catalogue.CopiesNamed(r.ctx, name, maxNamed); err == nil {
 		for _, f := range facts {
 			take(f)
 		}
 	}
 	if beside {
-		if like, err := r.Site.Catalogue.FactsLike(r.ctx, r.stores, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
+		if like, err := r.Site.Catalogue.CopiesLike(r.ctx, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
 			for _, f := range like {
-				if path.Ext(f.Name) == kind {
+				if path.Ext(f.Place.Name()) == kind {
 					take(f)
 				}
 			}
@@ -455,16 +454,16 @@ type besidesKey struct {
 }
 
 // besides lists some files of a kind in a folder, once.
-func (r *reading) besides(folder place.Place, kind string) (all []catalogue.Fact) {
+func (r *reading) besides(folder place.Place, kind string) (all []*copies.Copy) {
 	key := besidesKey{folder, kind}
 	if all, ok := r.beside[key]; ok {
 		return all
 	}
-	for f, err := range r.Site.Catalogue.FactsIn(r.ctx, r.stores, folder, "") {
+	for f, err := range r.Site.Catalogue.CopiesIn(r.ctx, folder, "") {
 		if err != nil || len(all) > 2*maxRivals {
 			break
 		}
-		if s := r.stores[int64(f.Source)]; path.Ext(f.Name) == kind && f.Open && s != nil && s.Source.Traits.Live() {
+		if path.Ext(f.Place.Name()) == kind && f.Open && f.Store.Traits.Live() {
 			all = append(all, f)
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sealed"
@@ -27,8 +28,8 @@ func (b *folderAdvice) sealed() string {
 // held is one point in time of a store that still has the folder.
 type held struct {
 	sighting.Capture
-	store *catalogue.Store
-	copy  int64 // the folder
+	store *copies.Store
+	copy  *copies.Copy // the folder
 }
 
 // maxHeld bounds how many points in time are looked at.
@@ -36,7 +37,7 @@ const maxHeld = 60
 
 // asOne looks for the newest point in time of one store, not after the moment that is wanted, at which the whole folder
 // can be read and nothing in it is known to be broken.
-func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
+func (b *folderAdvice) asOne(facts []*copies.Copy) error {
 	all, err := b.held(facts)
 	if err != nil {
 		return err
@@ -65,18 +66,18 @@ func (b *folderAdvice) asOne(facts []catalogue.Fact) error {
 }
 
 // held lists the points in time of all stores at which the folder can be read whole, newest first.
-func (b *folderAdvice) held(facts []catalogue.Fact) (all []held, err error) {
+func (b *folderAdvice) held(facts []*copies.Copy) (all []held, err error) {
 	for _, f := range facts {
-		s := b.stores[int64(f.Source)]
-		if f.Type != entry.Folder || !f.Readable || s == nil || !s.Source.Traits.Dated() || f.First.After(b.AsOf) {
+		s := f.Store
+		if f.Type != entry.Folder || !f.Readable || !s.Traits.Dated() || f.First.After(b.AsOf) {
 			continue
 		}
-		captures, err := b.Site.Catalogue.Held(b.ctx, s.Source.ID, f.First, earlier(f.Last, b.AsOf))
+		captures, err := b.Site.Catalogue.Held(b.ctx, s.ID, f.First, earlier(f.Last, b.AsOf))
 		if err != nil {
 			return nil, err
 		}
 		for _, c := range captures {
-			all = append(all, held{c, s, f.Copy})
+			all = append(all, held{c, s, f})
 		}
 	}
 	slices.SortStableFunc(all, func(x, y held) int { return y.At.Compare(x.At) })
@@ -105,14 +106,14 @@ func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why string, 
 		if v.Copy == 0 {
 			continue // the store may have it all the same
 		}
-		found := r.Condition(advice.Content{Copies: []advice.Copy{{ID: v.Copy}}, Size: v.Size, As: place.Name("/" + f.Path)})
+		found := r.Condition(advice.Content{Copies: []advice.Candidate{{ID: v.Copy}}, Size: v.Size, As: place.Name("/" + f.Path)})
 		against := ""
 		switch {
 		case len(found.Failed) > 0 && found.State == condition.Unread:
 			against = fmt.Sprintf("cannot be read (%s)", found.Failed[v.Copy])
 		case found.State == condition.Broken:
 			against = "is broken"
-		case found.SHA256 != "" && b.q.Wrong[found.SHA256]:
+		case found.SHA256.Known() && b.q.Wrong[found.SHA256]:
 			against = "is not the one, as a technician said"
 		}
 		if against != "" {
@@ -127,12 +128,9 @@ func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why string, 
 
 // takeHeld recommends the folder as one store had it at one moment, beside what is there.
 func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
-	c, err := b.Site.Catalogue.Copy(b.ctx, h.copy)
-	if err != nil {
-		return err
-	}
+	c := *h.copy
 	c.At.Capture, c.Captured = h.Name, h.At
-	b.Whole, b.WholeAt, b.Bytes = c, h.At, size
+	b.Whole, b.WholeAt, b.Bytes = &c, h.At, size
 	aside := b.q.Place
 	aside.Path += " as of " + h.At.In(b.q.Zone).Format("2006-01-02 15.04")
 	b.Aside = &aside
@@ -143,7 +141,7 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	if err := b.elsewhere(); err != nil {
 		return err
 	}
-	b.because("sealed-then", "at", h.At, "source", capital(Name(h.store.Source, b.q.Place.Machine)))
+	b.because("sealed-then", "at", h.At, "source", capital(Name(&h.store.Source, b.q.Place.Machine)))
 	b.because("sealed-aside", "place", aside)
 	b.Costs = []advice.Reason{b.speak().Reason("sealed-later", "at", h.At), b.speak().Reason("sealed-password")}
 	return nil
@@ -154,18 +152,18 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 func (b *folderAdvice) elsewhere() error {
 	const some, largest = 50, 1 << 20
 	for _, name := range sealed.Marks() {
-		own, err := b.Site.Catalogue.FactsOf(b.ctx, b.stores, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, name)})
+		own, err := b.Site.Catalogue.CopiesAt(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, name)})
 		if err != nil {
 			return err
 		}
-		i := slices.IndexFunc(own, func(f catalogue.Fact) bool {
+		i := slices.IndexFunc(own, func(f *copies.Copy) bool {
 			return f.Type == entry.File && f.Readable && f.Size > 0 && f.Size < largest
 		})
 		if i < 0 {
 			continue
 		}
-		sum, err := b.digestOf(own[i].Copy)
-		if err != nil || sum == "" {
+		sum, err := b.digest(b.ctx, own[i])
+		if err != nil || !sum.Known() {
 			return err
 		}
 		found, err := b.Site.Catalogue.Find(b.ctx, catalogue.Query{Words: name, Limit: some})
@@ -174,10 +172,10 @@ func (b *folderAdvice) elsewhere() error {
 		}
 		for _, c := range found.Copies {
 			at := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
-			if !c.OriginKnown || c.Size != own[i].Size || at == b.q.Place || slices.Contains(b.SameAt, at) {
+			if c.Lost || c.Size != own[i].Size || at == b.q.Place || slices.Contains(b.SameAt, at) {
 				continue
 			}
-			if there, err := b.digestOf(c.ID); err != nil {
+			if there, err := b.digest(b.ctx, c.Copy); err != nil {
 				return err
 			} else if there == sum {
 				b.SameAt = append(b.SameAt, at)
@@ -187,19 +185,6 @@ func (b *folderAdvice) elsewhere() error {
 		return nil
 	}
 	return nil
-}
-
-// digestOf reads a copy; "" where it cannot be read.
-func (b *folderAdvice) digestOf(id int64) (string, error) {
-	c, err := b.Site.Catalogue.Copy(b.ctx, id)
-	if err != nil {
-		return "", err
-	}
-	sum, err := b.Contents.Digest(b.ctx, c)
-	if err != nil {
-		return "", b.ctx.Err()
-	}
-	return fmt.Sprintf("%x", sum), nil
 }
 
 // whole answers for a file in a folder that only makes sense whole.

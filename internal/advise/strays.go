@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/stray"
@@ -26,7 +27,7 @@ const (
 
 // strayFact is a leftover that may belong to the document.
 type strayFact struct {
-	catalogue.Fact
+	*copies.Copy
 	match stray.Match
 	lies  string // its path
 }
@@ -43,7 +44,7 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 		until = advice.LastRight(time.Time{}, g.q.Noticed, g.now)
 	}
 	slices.SortStableFunc(candidates, func(a, b strayFact) int {
-		return cmp.Or(advice.Behind(a.Stamp.After(until), b.Stamp.After(until)), b.Stamp.Compare(a.Stamp))
+		return cmp.Or(advice.Behind(a.Recorded().After(until), b.Recorded().After(until)), b.Recorded().Compare(a.Recorded()))
 	})
 	named, nameless := 0, 0
 	for _, f := range candidates {
@@ -88,7 +89,7 @@ func (g *gathering) mayBe(f strayFact) bool {
 		}
 		largest = max(largest, v.Size)
 	}
-	return f.Size > 0 && f.Readable && !first.IsZero() && f.Stamp.After(first.Add(-before)) && advice.NotTooLarge(f.Size, largest)
+	return f.Size > 0 && f.Readable && !first.IsZero() && f.Recorded().After(first.Add(-before)) && advice.NotTooLarge(f.Size, largest)
 }
 
 // strayFacts lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
@@ -102,13 +103,13 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	home := homes.of(g.q.Place.Path)
 	var all []strayFact
 	met := map[string]bool{}
-	take := func(f catalogue.Fact, lies string) {
+	take := func(f *copies.Copy, lies string) {
 		if met[lies] {
 			return
 		}
 		at := homes.of(lies)
 		for match := range g.Rules.Matches(lies, at) {
-			if g.fits(match) && (match.Beside || at == home || at == "" && g.leftBy(f.Copy, m, home)) {
+			if g.fits(match) && (match.Beside || at == home || at == "" && g.leftBy(f, m, home)) {
 				met[lies] = true
 				all = append(all, strayFact{f, match, lies})
 				return
@@ -122,24 +123,20 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 	of := g.Rules.For(names)
 	covered := false
 	for _, s := range g.stores {
-		if !s.Source.Traits.Leftovers || s.Source.Machine != g.q.Place.Machine {
+		if !s.Traits.Leftovers || s.Machine != g.q.Place.Machine {
 			continue
 		}
-		covered = covered || place.Under(g.q.Place.Path, s.Source.At)
-		facts, err := g.Site.Catalogue.FactsOfSource(g.ctx, g.all, s.Source.ID, maxStrays,
+		covered = covered || place.Under(g.q.Place.Path, s.At)
+		facts, err := g.Site.Catalogue.CopiesOfSource(g.ctx, s.ID, maxStrays,
 			func(lies string) bool { return of.May(lies, homes.of(lies)) })
 		if err != nil {
 			return nil, err
 		}
-		copies, err := g.lying(facts)
-		if err != nil {
-			return nil, err
-		}
 		for _, f := range facts {
-			take(f, copies[f.Copy])
+			take(f, f.LiesAt().Path)
 		}
 	}
-	own := func(f catalogue.Fact) {
+	own := func(f *copies.Copy) {
 		if f.Open && f.Type == entry.File && f.Place != g.q.Place {
 			take(f, f.Place.Path)
 		}
@@ -156,7 +153,7 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		return nil, err
 	}
 	name := g.q.Place.Name()
-	elsewhere, err := g.Site.Catalogue.FactsLike(g.ctx, g.all, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
+	elsewhere, err := g.Site.Catalogue.CopiesLike(g.ctx, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
 	if err != nil {
 		return nil, err
 	}
@@ -168,43 +165,22 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 
 // leftBy tells whether what lies in nobody's home may be the person's whose home it is: it belongs to her, to root, or nothing tells.
 // Others could write there what looks like hers.
-func (g *gathering) leftBy(id int64, m catalogue.Machine, home string) bool {
-	where, err := g.Site.Catalogue.Lying(g.ctx, []int64{id})
-	if err != nil {
-		return false
-	}
-	uid := where[id].Mark.UID
+func (g *gathering) leftBy(c *copies.Copy, m catalogue.Machine, home string) bool {
+	uid := c.Mark.UID
 	return !uid.Known || uid.Is(0) || slices.ContainsFunc(m.People, func(p catalogue.Person) bool { return p.Home == home && uid.Is(p.UID) })
 }
 
 // eachIn calls see with what stands in a folder of the machine.
-func (g *gathering) eachIn(path string, see func(catalogue.Fact)) error {
-	for f, err := range g.Site.Catalogue.FactsIn(g.ctx, g.all, place.Place{Machine: g.q.Place.Machine, Path: path}, "") {
+func (g *gathering) eachIn(path string, see func(*copies.Copy)) error {
+	for f, err := range g.Site.Catalogue.CopiesIn(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: path}, "") {
 		if err != nil {
 			return err
 		}
-		if s := g.all[int64(f.Source)]; s != nil && s.Source.Traits.Live() {
+		if f.Store.Traits.Live() {
 			see(f)
 		}
 	}
 	return nil
-}
-
-// lying returns the paths where facts' bytes lie.
-func (g *gathering) lying(facts []catalogue.Fact) (map[int64]string, error) {
-	ids := make([]int64, len(facts))
-	for i, f := range facts {
-		ids[i] = f.Copy
-	}
-	where, err := g.Site.Catalogue.Lying(g.ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	paths := make(map[int64]string, len(ids))
-	for _, f := range facts {
-		paths[f.Copy] = place.Join(g.all[int64(f.Source)].Source.At, where[f.Copy].At.Path())
-	}
-	return paths, nil
 }
 
 // fits tells whether a leftover's name fits the document under any of its names.
@@ -233,7 +209,7 @@ func (all homes) of(path string) string {
 func (g *gathering) stray(f strayFact) (advice.Stray, error) {
 	rule := f.match.Rule
 	s := advice.Stray{
-		Copy:     g.copyOf(f.Fact, g.all[int64(f.Source)]),
+		Copy:     g.candidate(f.Copy),
 		What:     rule.Kind.Phrase(),
 		Earliest: f.Written,
 		Size:     f.Size,
@@ -251,8 +227,8 @@ func (g *gathering) stray(f strayFact) (advice.Stray, error) {
 	if f.Size <= 0 || f.Size > digestStray || s.Copy.Access != advice.Readable {
 		return s, nil
 	}
-	if s.SHA256 == "" {
-		sum, err := g.digest(f.Fact)
+	if !s.SHA256.Known() {
+		sum, err := g.digest(g.ctx, f.Copy)
 		if err != nil {
 			return s, err
 		}
@@ -266,10 +242,10 @@ const digestStray = 64 << 20
 
 // earliest finds when a leftover's content was first written on its machine: one that was copied carries a later time.
 func (g *gathering) earliest(s *advice.Stray) error {
-	if s.SHA256 == "" {
+	if !s.SHA256.Known() {
 		return nil
 	}
-	facts, err := g.Site.Catalogue.FactsByDigest(g.ctx, g.all, s.SHA256, maxElsewhere)
+	facts, err := g.Site.Catalogue.CopiesWithDigest(g.ctx, s.SHA256, maxElsewhere)
 	if err != nil {
 		return err
 	}
@@ -290,12 +266,8 @@ func (g *gathering) lock(f strayFact) string {
 
 // lockOwner reads a lock: programs write the user's name among its first words, parted by commas or control characters.
 func (g *gathering) lockOwner(f strayFact) string {
-	c, err := g.Site.Catalogue.Copy(g.ctx, f.Copy)
-	if err != nil {
-		return ""
-	}
-	who := c.Person
-	opened, err := g.Contents.Open(g.ctx, c)
+	who := f.Person
+	opened, err := g.Contents.Open(g.ctx, f.Copy)
 	if err != nil {
 		return who
 	}
@@ -303,7 +275,7 @@ func (g *gathering) lockOwner(f strayFact) string {
 	const enough = 200
 	head := []byte(opened.Target)
 	if opened.File != nil {
-		if head, err = g.Contents.Bytes(g.ctx, c, enough); err != nil {
+		if head, err = g.Contents.Bytes(g.ctx, f.Copy, enough); err != nil {
 			return who
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
@@ -73,7 +74,7 @@ func (b *bench) fill(ctx context.Context, name string, n int) (filled, error) {
 		kind string
 		all  func(yield func(sighting.Sighting) bool)
 	}{{"live", own}, {"trash", gone}} {
-		src, err := c.AddSource(ctx, catalogue.Source{Machine: "front-office", AtMachine: "front-office", Kind: store.kind, At: "/home/ines"})
+		src, err := c.AddSource(ctx, catalogue.Source{Source: copies.Source{Machine: "front-office", AtMachine: "front-office", Kind: store.kind, At: "/home/ines"}})
 		if err != nil {
 			return f, err
 		}

@@ -11,6 +11,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/restore"
 )
@@ -53,14 +54,14 @@ func (r Reasons) ForUser() []string {
 func (b *Book) Bring(
 	ctx context.Context,
 	k catalogue.Case,
-	copies []int64,
+	chosen []copies.ID,
 	by string,
 	zone *time.Location,
 ) (restore.Request, Reasons, error) {
-	if len(copies) > 0 {
-		r, err := b.named(ctx, k, copies)
-		chosen := fmt.Sprintf("It was chosen by %s, whatever was advised.", by)
-		return r, Reasons{Because: []string{chosen}, Plain: 1, Costs: []string{"What was saved after it is not in it."}}, err
+	if len(chosen) > 0 {
+		r, err := b.named(ctx, k, chosen)
+		because := fmt.Sprintf("It was chosen by %s, whatever was advised.", by)
+		return r, Reasons{Because: []string{because}, Plain: 1, Costs: []string{"What was saved after it is not in it."}}, err
 	}
 	answer, err := b.Advise(ctx, k, zone)
 	if err != nil {
@@ -80,19 +81,19 @@ func (b *Book) home(ctx context.Context, r *restore.Request) error {
 		return nil
 	}
 	c, err := b.Site.Catalogue.Copy(ctx, r.Copies[0])
-	if err == nil && c.OriginKnown && c.Place == *r.To {
+	if err == nil && !c.Lost && c.Place == *r.To {
 		r.To = nil
 	}
 	return err
 }
 
 // named asks for copies that a technician named.
-func (b *Book) named(ctx context.Context, k catalogue.Case, copies []int64) (restore.Request, error) {
-	r := restore.Request{Copies: copies}
-	if len(copies) > 1 || k.Place.Path == "" {
+func (b *Book) named(ctx context.Context, k catalogue.Case, chosen []copies.ID) (restore.Request, error) {
+	r := restore.Request{Copies: chosen}
+	if len(chosen) > 1 || k.Place.Path == "" {
 		return r, nil
 	}
-	c, err := b.Site.Catalogue.Copy(ctx, copies[0])
+	c, err := b.Site.Catalogue.Copy(ctx, chosen[0])
 	if err == nil && c.Type == entry.File { // whatever it is called where it lies
 		r.To = &k.Place
 	}

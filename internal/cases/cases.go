@@ -16,6 +16,8 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -164,7 +166,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		if err != nil {
 			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is no copy", ref), "Name a copy by its id, such as c12.")
 		}
-		c, err := b.Site.Catalogue.Copy(ctx, n)
+		c, err := b.Site.Catalogue.Copy(ctx, copies.ID(n))
 		if err != nil {
 			return catalogue.Case{}, err
 		}
@@ -172,11 +174,11 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 			text = c.Place.String()
 		}
 		if kind != catalogue.EntryCopy {
-			digest, err := b.digest(ctx, c)
+			sum, err := b.digest(ctx, c)
 			if err != nil {
 				return catalogue.Case{}, refuse("remember that copy", err, "Survey its source again, and look at it once more.")
 			}
-			ref += " " + digest
+			ref += " " + sum.Hex()
 		}
 	case catalogue.EntryStep, catalogue.EntryUnstep:
 		if ref == "" {
@@ -193,27 +195,28 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 }
 
 // digest returns a copy's digest, which tells its content from all others wherever it turns up.
-func (b *Book) digest(ctx context.Context, c catalogue.Copy) (string, error) {
-	if c.SHA256 != "" {
+func (b *Book) digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
+	if c.SHA256.Known() {
 		return c.SHA256, nil
 	}
 	sum, err := b.Adviser.Contents.Digest(ctx, c)
 	if err != nil {
-		return "", err
+		return digest.Sum{}, err
 	}
-	return fmt.Sprintf("%x", sum), b.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+	return sum, b.Site.Catalogue.SetDigest(ctx, c.ID, sum)
 }
 
 // Wrong lists the contents that were said not to be the right ones, each with a copy's id.
-func Wrong(k catalogue.Case) map[string]string {
-	wrong := map[string]string{}
+func Wrong(k catalogue.Case) map[digest.Sum]string {
+	wrong := map[digest.Sum]string{}
 	for _, e := range k.Entries {
-		id, digest, _ := strings.Cut(e.Ref, " ")
+		id, text, _ := strings.Cut(e.Ref, " ")
+		sum := digest.Parse(text)
 		switch e.Kind {
 		case catalogue.EntryWrong:
-			wrong[digest] = id
+			wrong[sum] = id
 		case catalogue.EntryRight:
-			delete(wrong, digest)
+			delete(wrong, sum)
 		}
 	}
 	return wrong
@@ -258,10 +261,10 @@ func (b *Book) Advise(ctx context.Context, k catalogue.Case, zone *time.Location
 	q := advise.Question{
 		Place:    p,
 		Zone:     zone,
-		Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[string]bool{}},
+		Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[digest.Sum]bool{}},
 	}
-	for digest := range Wrong(k) {
-		q.Wrong[digest] = true
+	for sum := range Wrong(k) {
+		q.Wrong[sum] = true
 	}
 	return b.Adviser.Advise(ctx, q)
 }
@@ -316,7 +319,7 @@ func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place,
 	}
 	var all []place.Place
 	for _, c := range found.Copies {
-		if c.OriginKnown && !slices.Contains(all, c.Place) && len(all) < maxCandidates {
+		if !c.Lost && !slices.Contains(all, c.Place) && len(all) < maxCandidates {
 			all = append(all, c.Place)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 )
@@ -39,7 +40,7 @@ type Report struct {
 	Receipts    []Brought
 	Unprotected []string
 	zone        *time.Location
-	written     map[int64]time.Time // by copies that were brought back
+	written     map[copies.ID]time.Time // by copies that were brought back
 }
 
 // Brought is a receipt with why it was brought back.
@@ -51,7 +52,7 @@ type Brought struct {
 
 // Report gathers what a case came to.
 func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone *time.Location) (Report, error) {
-	r := Report{Case: inert(k), At: b.Now(), Reader: reader, zone: zone, written: map[int64]time.Time{}}
+	r := Report{Case: inert(k), At: b.Now(), Reader: reader, zone: zone, written: map[copies.ID]time.Time{}}
 	var err error
 	if r.Aid, err = b.FirstAid(ctx, k, zone); err != nil {
 		return r, err
@@ -119,7 +120,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 	for _, receipt := range r.Receipts {
 		for _, i := range receipt.Items {
 			if c, err := b.Site.Catalogue.Copy(ctx, i.Copy); err == nil {
-				r.written[i.Copy] = c.Written
+				r.written[i.Copy] = c.Recorded()
 			} else if !errors.Is(err, catalogue.ErrNotFound) {
 				return err
 			}
@@ -138,12 +139,12 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 	kept, elsewhere := time.Time{}, false
 	for _, l := range a.Looked {
 		store := a.Stores[l.Source]
-		if l.Found && store.Source.Traits.Keeps() && store.Last().After(kept) {
-			kept = store.Last()
+		if l.Found && store.Traits.Keeps() && store.Latest().After(kept) {
+			kept = store.Latest()
 		}
-		elsewhere = elsewhere || l.Found && store.Source.AtMachine != p.Machine
+		elsewhere = elsewhere || l.Found && store.AtMachine != p.Machine
 		if l.Excluded != "" {
-			all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion “%s”.", advise.Name(store.Source, p.Machine),
+			all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion “%s”.", advise.Name(&store.Source, p.Machine),
 				place.Inert(l.Excluded)))
 		}
 	}
@@ -252,7 +253,7 @@ func (r Report) Reasons() *Reasons {
 
 // Name says which source one of those looked at is.
 func (r Report) Name(l advice.Looked) string {
-	return advise.Name(r.Answer.Stores[l.Source].Source, r.Answer.Question.Place.Machine)
+	return advise.Name(&r.Answer.Stores[l.Source].Source, r.Answer.Question.Place.Machine)
 }
 
 // Place writes a place.

@@ -3,7 +3,6 @@ package catalogue
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"fmt"
 	"slices"
 	"sort"
@@ -11,6 +10,8 @@ import (
 	"github.com/fxamacker/cbor/v2"
 	"github.com/klauspost/compress/zstd"
 
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -18,12 +19,12 @@ import (
 // ReceiptItem is what happened to one copy.
 type ReceiptItem struct {
 	N        int
-	Copy     int64
-	Source   int64
+	Copy     copies.ID
+	Source   copies.SourceID
 	From, To place.Place
 	Type     entry.Type
 	Size     int64
-	SHA256   string // hex; "" where nothing was read
+	SHA256   digest.Sum // unknown where nothing was read
 	Outcome  ItemOutcome
 	Note     string
 	Work     []byte // of whoever carries it out
@@ -34,18 +35,18 @@ type ReceiptItem struct {
 
 // keptItem is an item as it is kept.
 type keptItem struct {
-	Copy        int64       `cbor:"1,keyasint"`
-	Source      int64       `cbor:"2,keyasint"`
-	FromMachine string      `cbor:"3,keyasint"`
-	From        []byte      `cbor:"4,keyasint"`
-	ToMachine   string      `cbor:"5,keyasint"`
-	To          []byte      `cbor:"6,keyasint"`
-	Type        entry.Type  `cbor:"7,keyasint"`
-	Size        int64       `cbor:"8,keyasint"`
-	SHA256      []byte      `cbor:"9,keyasint,omitempty"`
-	Outcome     ItemOutcome `cbor:"10,keyasint"`
-	Note        string      `cbor:"11,keyasint,omitempty"`
-	Work        []byte      `cbor:"12,keyasint"`
+	Copy        copies.ID       `cbor:"1,keyasint"`
+	Source      copies.SourceID `cbor:"2,keyasint"`
+	FromMachine string          `cbor:"3,keyasint"`
+	From        []byte          `cbor:"4,keyasint"`
+	ToMachine   string          `cbor:"5,keyasint"`
+	To          []byte          `cbor:"6,keyasint"`
+	Type        entry.Type      `cbor:"7,keyasint"`
+	Size        int64           `cbor:"8,keyasint"`
+	SHA256      []byte          `cbor:"9,keyasint,omitempty"`
+	Outcome     ItemOutcome     `cbor:"10,keyasint"`
+	Note        string          `cbor:"11,keyasint,omitempty"`
+	Work        []byte          `cbor:"12,keyasint"`
 }
 
 // maxBatch bounds what a batch unpacks to, so that a damaged one cannot take all memory.
@@ -60,11 +61,7 @@ var (
 func packBatch(items []ReceiptItem) ([]byte, error) {
 	kept := make([]keptItem, len(items))
 	for n, i := range items {
-		sum, err := hex.DecodeString(i.SHA256)
-		if err != nil {
-			return nil, err
-		}
-		kept[n] = keptItem{i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine, []byte(i.To.Path), i.Type, i.Size, sum,
+		kept[n] = keptItem{i.Copy, i.Source, i.From.Machine, []byte(i.From.Path), i.To.Machine, []byte(i.To.Path), i.Type, i.Size, i.SHA256.Bytes(),
 			i.Outcome, i.Note, i.Work}
 	}
 	encoded, err := cbor.Marshal(kept)
@@ -87,7 +84,7 @@ func unpackBatch(first int, packed []byte) ([]ReceiptItem, error) {
 	items := make([]ReceiptItem, len(kept))
 	for n, k := range kept {
 		items[n] = ReceiptItem{first + n, k.Copy, k.Source, place.Place{Machine: k.FromMachine, Path: string(k.From)},
-			place.Place{Machine: k.ToMachine, Path: string(k.To)}, k.Type, k.Size, hex.EncodeToString(k.SHA256), k.Outcome, k.Note, k.Work}
+			place.Place{Machine: k.ToMachine, Path: string(k.To)}, k.Type, k.Size, digest.From(k.SHA256), k.Outcome, k.Note, k.Work}
 	}
 	return items, nil
 }

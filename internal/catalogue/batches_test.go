@@ -9,6 +9,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -23,7 +25,7 @@ func TestItemsAreAsTheyWereSavedLast(t *testing.T) {
 		for range 7 {
 			batch := make([]ReceiptItem, 1+random.IntN(30))
 			for n := range batch {
-				batch[n] = ReceiptItem{Copy: random.Int64N(1 << 40), Source: 3, Type: entry.File, Size: random.Int64(), Outcome: ItemWaiting,
+				batch[n] = ReceiptItem{Copy: copies.ID(random.Int64N(1 << 40)), Source: 3, Type: entry.File, Size: random.Int64(), Outcome: ItemWaiting,
 					From: place.Place{Machine: "loft", Path: "/trash/caf\xe9\n"}, To: place.Place{Machine: "loft", Path: fmt.Sprint("/home/", n)}}
 			}
 			if err := put(batch); err != nil {
@@ -43,7 +45,7 @@ func TestItemsAreAsTheyWereSavedLast(t *testing.T) {
 		for _, n := range random.Perm(len(want))[:random.IntN(len(want)+1)] {
 			i := &want[n]
 			i.Outcome, i.Note = outcomes[random.IntN(len(outcomes))], fmt.Sprint("note ", random.IntN(9))
-			i.SHA256, i.Work = fmt.Sprintf("%064x", random.Uint64()), fmt.Append(nil, "work ", random.IntN(9))
+			i.SHA256, i.Work = digest.Parse(fmt.Sprintf("%064x", random.Uint64())), fmt.Append(nil, "work ", random.IntN(9))
 			some = append(some, *i)
 		}
 		require.NoError(t, c.SaveItems(ctx, r.ID, some))

@@ -23,6 +23,7 @@ import (
 	"github.com/pressly/goose/v3"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/problem"
 )
@@ -55,8 +56,8 @@ type Catalogue struct {
 	stopOnce sync.Once
 
 	mu     sync.Mutex
-	stores map[int64]*Store // as they were read last; nil where all may have changed since
-	stale  []int64          // those of them that may have
+	stores map[copies.SourceID]*copies.Store // as they were read last; nil where all may have changed since
+	stale  []copies.SourceID                 // those of them that may have
 }
 
 //go:embed migrations/*.sql

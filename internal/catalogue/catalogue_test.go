@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
@@ -35,7 +36,7 @@ func newShelf(t *testing.T) *shelf {
 	t.Cleanup(func() { s.Close() })
 	_, err = s.AddMachine(t.Context(), catalogue.Machine{Name: "loft", At: "/x", Zone: "UTC", RetentionDays: 30})
 	require.NoError(t, err)
-	s.source, err = s.AddSource(t.Context(), catalogue.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"})
+	s.source, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	require.NoError(t, err)
 	return s
 }
@@ -169,11 +170,11 @@ func TestForgettingLeavesNoTraceInTheSearch(t *testing.T) {
 	require.NoError(t, s.RemoveSource(t.Context(), s.source.ID))
 	assert.Empty(t, s.names(catalogue.Query{Words: "offsets", Records: true}))
 	var err error
-	s.source, err = s.AddSource(t.Context(), catalogue.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"})
+	s.source, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	require.NoError(t, err)
 	s.capture("offsets.csv")
 	assert.Equal(t, []string{"offsets.csv"}, s.names(catalogue.Query{Words: "offsets"}))
-	_, err = s.AddSource(t.Context(), catalogue.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"})
+	_, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	assert.ErrorIs(t, err, catalogue.ErrTaken)
 	require.NoError(t, s.ForgetMachine(t.Context(), "loft"))
 	assert.ErrorIs(t, s.ForgetMachine(t.Context(), "loft"), catalogue.ErrNotFound)

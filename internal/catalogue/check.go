@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
@@ -57,7 +58,7 @@ func (k *checker) load(ctx context.Context) error {
 }
 
 // source checks the folders of a source.
-func (k *checker) source(ctx context.Context, id int64) error {
+func (k *checker) source(ctx context.Context, id copies.SourceID) error {
 	var of *folder
 	standing, parts := int64(0), int64(0)
 	ended := func() error {
@@ -113,14 +114,14 @@ func (k *checker) block(ctx context.Context, b *foundBlock) error {
 		}
 		for i := range spans {
 			s := &spans[i]
-			run := sort.Search(len(k.firsts), func(i int) bool { return k.firsts[i] > s.ID }) - 1
+			run := sort.Search(len(k.firsts), func(i int) bool { return k.firsts[i] > int64(s.ID) }) - 1
 			switch {
 			case s.Stands() != (n == 0):
-				return k.wrong(b.folder, fmt.Sprintf("c%d is among those that do not stand like it", s.ID))
+				return k.wrong(b.folder, fmt.Sprintf("%s is among those that do not stand like it", s.ID))
 			case run < 0 || k.folders[run] != b.folder.id:
-				return k.wrong(b.folder, fmt.Sprintf("the number of c%d leads elsewhere", s.ID))
+				return k.wrong(b.folder, fmt.Sprintf("the number of %s leads elsewhere", s.ID))
 			case s.Place == "" && b.folder.dir == "":
-				return k.wrong(b.folder, fmt.Sprintf("c%d has no place", s.ID))
+				return k.wrong(b.folder, fmt.Sprintf("%s has no place", s.ID))
 			}
 			if s.Place == "" || i > 0 && i < len(spans)-1 { // of places of their own, the first and the last: each costs a look-up
 				continue
@@ -132,7 +133,7 @@ func (k *checker) block(ctx context.Context, b *foundBlock) error {
 				return err
 			}
 			if !known {
-				return k.wrong(b.folder, fmt.Sprintf("c%d is not known at its place", s.ID))
+				return k.wrong(b.folder, fmt.Sprintf("%s is not known at its place", s.ID))
 			}
 		}
 	}

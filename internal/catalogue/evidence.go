@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"maps"
 	"slices"
@@ -12,43 +11,10 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
-	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/trail"
 )
-
-// Fact is one span as evidence of what stood at a place. Source of Seen is the source's number, not an index.
-type Fact struct {
-	trail.Seen
-	Number int64     // tells hard links and renamed files from equal ones; 0 where it does not
-	Stamp  time.Time // the write time as it is recorded; that of Seen is put right by the machine's clock
-	Name   string    // its last name
-	// Condition is what examining its content found.
-	Condition condition.State
-	Author    string // who made it, where its store tells
-	Message   string // what they said of it
-	// Lost tells that no record says where it came from; its place is where it lies.
-	Lost bool
-}
-
-// Store is a source as the evidence needs it.
-type Store struct {
-	Source   Source
-	Captures []time.Time // complete ones, oldest first
-	Held     []time.Time // those that can still be read
-	Trail    trail.Source
-
-	names []string // of those held
-}
-
-// Last returns the latest complete capture; zero where there is none.
-func (s *Store) Last() time.Time {
-	if len(s.Captures) == 0 {
-		return time.Time{}
-	}
-	return s.Captures[len(s.Captures)-1]
-}
 
 // forgetStores makes Stores read all of them again.
 func (c *Catalogue) forgetStores() {
@@ -58,14 +24,14 @@ func (c *Catalogue) forgetStores() {
 }
 
 // forgetStore makes Stores read one again. It is called when what changed is kept.
-func (c *Catalogue) forgetStore(source int64) {
+func (c *Catalogue) forgetStore(source copies.SourceID) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.stale = append(c.stale, source)
 }
 
 // Stores returns all sources with their captures, by number. The answer is shared and must not be changed.
-func (c *Catalogue) Stores(ctx context.Context) (map[int64]*Store, error) {
+func (c *Catalogue) Stores(ctx context.Context) (map[copies.SourceID]*copies.Store, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.stores == nil {
@@ -96,12 +62,12 @@ func (c *Catalogue) Stores(ctx context.Context) (map[int64]*Store, error) {
 	return c.stores, nil
 }
 
-func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
+func (c *Catalogue) readStores(ctx context.Context) (map[copies.SourceID]*copies.Store, error) {
 	sources, err := c.Sources(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	stores := make(map[int64]*Store, len(sources))
+	stores := make(map[copies.SourceID]*copies.Store, len(sources))
 	for _, src := range sources {
 		if stores[src.ID], err = c.readStore(ctx, src); err != nil {
 			return nil, err
@@ -110,8 +76,8 @@ func (c *Catalogue) readStores(ctx context.Context) (map[int64]*Store, error) {
 	return stores, nil
 }
 
-func (c *Catalogue) readStore(ctx context.Context, src Source) (*Store, error) {
-	s := &Store{Source: src}
+func (c *Catalogue) readStore(ctx context.Context, src Source) (*copies.Store, error) {
+	s := &copies.Store{Source: src.Source}
 	err := c.readCaptures(ctx, s)
 	resolution := src.Traits.Resolution
 	if err == nil && resolution == 0 {
@@ -120,13 +86,12 @@ func (c *Catalogue) readStore(ctx context.Context, src Source) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.Trail = trail.Source{Captures: s.Captures, Shows: src.Traits.Shows(), Live: src.Traits.Live(), Resolution: resolution,
-		Entire: src.Traits.Entire}
+	s.Resolution = resolution
 	return s, nil
 }
 
-func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
-	rows, err := c.reads.QueryContext(ctx, "SELECT at, held, name FROM captures WHERE source_id = ? AND complete ORDER BY at", s.Source.ID)
+func (c *Catalogue) readCaptures(ctx context.Context, s *copies.Store) error {
+	rows, err := c.reads.QueryContext(ctx, "SELECT at, held, name FROM captures WHERE source_id = ? AND complete ORDER BY at", s.ID)
 	if err != nil {
 		return err
 	}
@@ -141,7 +106,7 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 		t := time.Unix(0, at).UTC()
 		s.Captures = append(s.Captures, t)
 		if held {
-			s.Held, s.names = append(s.Held, t), append(s.names, name)
+			s.Held, s.Names = append(s.Held, t), append(s.Names, name)
 		}
 	}
 	return rows.Err()
@@ -149,7 +114,7 @@ func (c *Catalogue) readCaptures(ctx context.Context, s *Store) error {
 
 // resolution guesses how fine a source's write times are from some of them: file systems keep nanoseconds, seconds, or,
 // as FAT does, every other second.
-func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration, error) {
+func (c *Catalogue) resolution(ctx context.Context, source copies.SourceID) (time.Duration, error) {
 	const some, few = 300, 20
 	var all, odd int
 	rows, err := c.reads.QueryContext(
@@ -196,78 +161,12 @@ func (c *Catalogue) resolution(ctx context.Context, source int64) (time.Duration
 	return 2 * time.Second, nil
 }
 
-// fact tells what a span is evidence of.
-func fact(l *located, stores map[int64]*Store) Fact {
-	f := Fact{Number: int64(l.Number), Stamp: moment(instantNanos(l.Written)), Lost: !l.OriginKnown, Condition: condition.Unread}
-	f.Beside, f.Author, f.Message, f.ContentID = l.Beside, l.Author, l.Message, l.Mark.Content
-	f.Copy, f.Source, f.Type, f.Size, f.Target, f.Open = l.ID, int(l.folder.source), l.Type, l.Size, l.Target, l.Stands()
-	f.Place.Path = l.placePath()
-	f.Name = f.Place.Name()
-	f.Written, f.Gone = f.Stamp, moment(instantNanos(l.Gone))
-	f.First = atNanos(l.First)
-	if !f.Open {
-		f.Last = atNanos(l.Last)
+// CopiesAt returns everything that sources saw at a place, by the captures that first showed it.
+func (c *Catalogue) CopiesAt(ctx context.Context, p place.Place) ([]*copies.Copy, error) {
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
 	}
-	s := stores[l.folder.source]
-	if s == nil {
-		return f
-	}
-	f.Place.Machine = s.Source.Machine
-	f.Readable = (&reading{stores: stores}).readable(l)
-	if f.Open {
-		f.Last = s.Last()
-	}
-	for _, t := range []*time.Time{&f.Written, &f.Gone} { // both were written down by the machine's clock
-		if !t.IsZero() {
-			*t = t.Add(-s.Source.ClockAhead)
-		}
-	}
-	if f.Last.Before(f.First) {
-		f.Last = f.First
-	}
-	if l.Told.Known && l.Told.Time().Before(f.First) {
-		f.First, f.Told = l.Told.Time().Add(-s.Source.ClockAhead), true
-	}
-	return f
-}
-
-// facts tells what spans are evidence of, and what is known of their contents.
-func (r *reading) facts(ctx context.Context, all []located) ([]Fact, error) {
-	facts := make([]Fact, len(all))
-	for i := range all {
-		facts[i] = fact(&all[i], r.stores)
-	}
-	return facts, r.c.addContents(ctx, facts)
-}
-
-// addContents adds what is known of contents.
-func (c *Catalogue) addContents(ctx context.Context, facts []Fact) error {
-	ids := make([]int64, len(facts))
-	for i := range facts {
-		ids[i] = facts[i].Copy
-	}
-	known, err := c.contentsOf(ctx, ids, false)
-	if err != nil || len(known) == 0 {
-		return err
-	}
-	for i := range facts {
-		row := known[facts[i].Copy]
-		facts[i].SHA256 = hex.EncodeToString(row.sha256)
-		if row.condition != "" {
-			facts[i].Condition = condition.State(row.condition)
-		}
-	}
-	return nil
-}
-
-// readingWith is a reading with sources that were read before.
-func (c *Catalogue) readingWith(stores map[int64]*Store) *reading {
-	return &reading{c: c, q: c.reads, stores: stores, blocks: map[int64]*content{}, dirs: map[place.Place]*dirReading{}}
-}
-
-// FactsOf returns everything that sources saw at a place, by the captures that first showed it.
-func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p place.Place) ([]Fact, error) {
-	r := c.readingWith(stores)
 	var all []located
 	if err := r.at(ctx, p, nil, func(l *located) {
 		if l.OriginKnown {
@@ -277,7 +176,7 @@ func (c *Catalogue) FactsOf(ctx context.Context, stores map[int64]*Store, p plac
 		return nil, err
 	}
 	slices.SortFunc(all, func(a, b located) int { return cmp.Or(cmp.Compare(a.First, b.First), cmp.Compare(a.ID, b.ID)) })
-	return r.facts(ctx, all)
+	return r.records(ctx, all)
 }
 
 // TypesAt returns of which types sources saw something at a place.
@@ -319,18 +218,22 @@ func (c *Catalogue) NamedIn(ctx context.Context, machine string, folders, names 
 // marks writes n parameters.
 func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
 
-// Twins returns spans elsewhere of files with the same size and write time, at most limit.
-func (c *Catalogue) Twins(ctx context.Context, stores map[int64]*Store, f Fact, limit int) ([]Fact, error) {
-	at := nanos(f.Stamp)
-	if f.Stamp.IsZero() || f.Size <= 0 || !at.Valid {
+// Twins returns files of a size and a write time, as it was recorded, that were seen elsewhere than at a place, at most limit.
+func (c *Catalogue) Twins(ctx context.Context, than place.Place, size int64, recorded time.Time,
+	limit int) ([]*copies.Copy, error) {
+	at := nanos(recorded)
+	if recorded.IsZero() || size <= 0 || !at.Valid {
 		return nil, nil
 	}
-	r := c.readingWith(stores)
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var all []located
-	err := c.eachSized(ctx, f.Size, &at.Int64, func(folder int64) (bool, error) {
+	err = c.eachSized(ctx, size, &at.Int64, func(folder int64) (bool, error) {
 		err := r.eachIn(ctx, folder, func(l *located) bool {
-			if l.Type == entry.File && l.Size == f.Size && l.OriginKnown && instantNanos(l.Written) == at &&
-				(l.placePath() != f.Place.Path || r.machineOf(l) != f.Place.Machine) {
+			if l.Type == entry.File && l.Size == size && l.OriginKnown && instantNanos(l.Written) == at &&
+				(l.placePath() != than.Path || r.machineOf(l) != than.Machine) {
 				all = append(all, *l)
 			}
 			return len(all) < limit
@@ -340,13 +243,13 @@ func (c *Catalogue) Twins(ctx context.Context, stores map[int64]*Store, f Fact, 
 	if err != nil {
 		return nil, err
 	}
-	return r.facts(ctx, all)
+	return r.records(ctx, all)
 }
 
 // machineOf names the machine whose files a span is of.
 func (r *reading) machineOf(l *located) string {
 	if s := r.stores[l.folder.source]; s != nil {
-		return s.Source.Machine
+		return s.Machine
 	}
 	return ""
 }
@@ -386,13 +289,16 @@ func (r *reading) eachIn(ctx context.Context, id int64, see func(*located) bool)
 }
 
 // LinksTo returns links that point to a path, by what they are recorded to hold.
-func (c *Catalogue) LinksTo(ctx context.Context, stores map[int64]*Store, machine, path string) ([]Fact, error) {
+func (c *Catalogue) LinksTo(ctx context.Context, machine, path string) ([]*copies.Copy, error) {
 	const limit = 100
 	folders, err := numbers(c.reads.QueryContext(ctx, "SELECT folder_id FROM link_targets WHERE target = ?", []byte(path)))
 	if err != nil {
 		return nil, err
 	}
-	r := c.readingWith(stores)
+	r, err := c.reading(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var all []located
 	for _, id := range folders {
 		if err := r.eachIn(ctx, id, func(l *located) bool {
@@ -404,7 +310,7 @@ func (c *Catalogue) LinksTo(ctx context.Context, stores map[int64]*Store, machin
 			return nil, err
 		}
 	}
-	return r.facts(ctx, all)
+	return r.records(ctx, all)
 }
 
 // FormerHomes lists the homes that people of a machine had before, with when they were last theirs.

@@ -1,9 +1,9 @@
 package catalogue
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"maps"
 	"slices"
@@ -12,13 +12,15 @@ import (
 
 	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
 )
 
 // Findings returns what was found when a content was examined; ErrNotFound where it was not.
-func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Findings, error) {
+func (c *Catalogue) Findings(ctx context.Context, sha256 digest.Sum) (condition.Findings, error) {
 	if may, err := c.examined.may(ctx, c, sha256); err != nil || !may {
 		if err == nil {
 			err = ErrNotFound
@@ -26,7 +28,7 @@ func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Find
 		return condition.Findings{}, err
 	}
 	var text string
-	if err := c.reads.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256).Scan(&text); err != nil {
+	if err := c.reads.QueryRowContext(ctx, "SELECT findings FROM examined WHERE sha256 = ?", sha256.Bytes()).Scan(&text); err != nil {
 		return condition.Findings{}, noRows(err)
 	}
 	return fromJSON[condition.Findings](text)
@@ -34,47 +36,43 @@ func (c *Catalogue) Findings(ctx context.Context, sha256 []byte) (condition.Find
 
 // Examined is what examining a copy's content found.
 type Examined struct {
-	Copy     int64
+	Copy     copies.ID
 	Name     string // under which it was found; "": to be looked up
-	SHA256   []byte
+	SHA256   digest.Sum
 	Findings condition.Findings
 }
 
 // contentRow is what is known of the content of a span.
 type contentRow struct {
-	sha256    []byte
-	condition string // "" while unread
-	findings  string // JSON; "" where they were not asked for, or there are none
+	sha256    digest.Sum
+	condition condition.State // "" while unread
 }
 
-// contentsOf returns what is known of the contents of spans, by their numbers.
-func (c *Catalogue) contentsOf(ctx context.Context, ids []int64, findings bool) (map[int64]contentRow, error) {
+// contentsOf returns what is known of the contents of copies, by their numbers.
+func (c *Catalogue) contentsOf(ctx context.Context, ids []copies.ID) (map[copies.ID]contentRow, error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
 	var any bool
-	if err := c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM contents WHERE span_id BETWEEN ? AND ?)", slices.Min(ids),
-		slices.Max(ids)).Scan(&any); err != nil || !any {
+	if err := c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM contents WHERE span_id BETWEEN ? AND ?)", int64(slices.Min(ids)),
+		int64(slices.Max(ids))).Scan(&any); err != nil || !any {
 		return nil, err
 	}
-	query := "SELECT span_id, sha256, coalesce(condition, ''), '' FROM contents WHERE span_id IN (SELECT value FROM json_each(?))"
-	if findings {
-		query = `SELECT c.span_id, c.sha256, coalesce(c.condition, ''), coalesce(e.findings, '') FROM json_each(?) j CROSS JOIN contents c ON
-			c.span_id = j.value LEFT JOIN examined e ON e.sha256 = c.sha256`
-	}
-	all := make(map[int64]contentRow, len(ids))
+	all := make(map[copies.ID]contentRow, len(ids))
 	for some := range slices.Chunk(ids, 5000) {
-		rows, err := c.reads.QueryContext(ctx, query, toJSON(some))
+		rows, err := c.reads.QueryContext(ctx, "SELECT span_id, sha256, coalesce(condition, '') FROM contents WHERE span_id IN (SELECT "+
+			"value FROM json_each(?))", toJSON(some))
 		if err != nil {
 			return nil, err
 		}
 		for rows.Next() {
 			var id int64
-			var row contentRow
-			if err := rows.Scan(&id, &row.sha256, &row.condition, &row.findings); err != nil {
+			var sum sql.RawBytes
+			var state string
+			if err := rows.Scan(&id, &sum, &state); err != nil {
 				return nil, errors.Join(err, rows.Close())
 			}
-			all[id] = row
+			all[copies.ID(id)] = contentRow{digest.From(sum), condition.State(state)}
 		}
 		if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 			return nil, err
@@ -83,19 +81,66 @@ func (c *Catalogue) contentsOf(ctx context.Context, ids []int64, findings bool) 
 	return all, nil
 }
 
+// findingsOf returns what examining the contents of copies found, by their digests.
+func (c *Catalogue) findingsOf(ctx context.Context, all []*copies.Copy) (map[digest.Sum]condition.Findings, error) {
+	var sums []digest.Sum
+	for _, x := range all {
+		if x.Condition != condition.Unread {
+			sums = append(sums, x.SHA256)
+		}
+	}
+	if len(sums) == 0 {
+		return nil, nil
+	}
+	found := map[digest.Sum]condition.Findings{}
+	return found, eachFindings(ctx, c.reads, sums, func(sum digest.Sum, f condition.Findings) { found[sum] = f })
+}
+
+// eachFindings calls see with what examining some contents found, as far as they were.
+func eachFindings(ctx context.Context, q querier, sums []digest.Sum, see func(digest.Sum, condition.Findings)) error {
+	rows, err := q.QueryContext(ctx, "SELECT sha256, findings FROM examined WHERE sha256 IN (SELECT unhex(value) FROM json_each(?))",
+		hexOf(sums))
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var sum []byte
+		var text string
+		if err := rows.Scan(&sum, &text); err != nil {
+			return err
+		}
+		found, err := fromJSON[condition.Findings](text)
+		if err != nil {
+			return err
+		}
+		see(digest.From(sum), found)
+	}
+	return rows.Err()
+}
+
+// hexOf lists digests as json_each reads them.
+func hexOf(sums []digest.Sum) string {
+	texts := make([]string, len(sums))
+	for i, sum := range sums {
+		texts[i] = sum.Hex()
+	}
+	return toJSON(texts)
+}
+
 const putDigest = "INSERT INTO contents (span_id, sha256) VALUES (?, ?) " + keepDigest
 
 // keepDigest ends an insertion of digests into contents: what was judged of another content is forgotten.
 const keepDigest = "ON CONFLICT DO UPDATE SET sha256 = excluded.sha256, condition = CASE WHEN sha256 IS excluded.sha256 THEN condition END"
 
 // SetDigests keeps the digests of several copies' contents.
-func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) error {
+func (c *Catalogue) SetDigests(ctx context.Context, digests map[copies.ID]digest.Sum) error {
 	if len(digests) == 0 {
 		return nil
 	}
 	texts := make(map[int64]string, len(digests))
 	for id, sum := range digests {
-		texts[id] = hex.EncodeToString(sum)
+		texts[int64(id)] = sum.Hex()
 	}
 	return c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
@@ -107,14 +152,15 @@ func (c *Catalogue) SetDigests(ctx context.Context, digests map[int64][]byte) er
 	})
 }
 
-// DigestOfContent returns the digest of a content that stores name, where it is known of any copy; nil where it is not.
-func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (sum []byte, err error) {
-	err = c.reads.QueryRowContext(ctx, "SELECT sha256 FROM contents WHERE named = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).
+// DigestOfContent returns the digest of a content that stores name, where it is known of any copy; unknown where it is not.
+func (c *Catalogue) DigestOfContent(ctx context.Context, id entry.ContentID) (digest.Sum, error) {
+	var sum []byte
+	err := c.reads.QueryRowContext(ctx, "SELECT sha256 FROM contents WHERE named = ? AND sha256 IS NOT NULL LIMIT 1", contentName(id)).
 		Scan(&sum)
 	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
+		return digest.Sum{}, nil
 	}
-	return sum, err
+	return digest.From(sum), err
 }
 
 // SetExamined keeps what examining contents found, with the copies' digests.
@@ -127,8 +173,8 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 		for some := range slices.Chunk(all, 50) { // a statement costs more than its rows
 			found, digests := make([]any, 0, 3*len(some)), make([]any, 0, 2*len(some))
 			for _, e := range some {
-				found = append(found, e.SHA256, toJSON(e.Findings), at.UnixNano())
-				digests = append(digests, e.Copy, e.SHA256)
+				found = append(found, e.SHA256.Bytes(), toJSON(e.Findings), at.UnixNano())
+				digests = append(digests, int64(e.Copy), e.SHA256.Bytes())
 			}
 			if err := errors.Join(
 				w.exec(ctx, "INSERT INTO examined (sha256, findings, at) VALUES "+tuples(3, len(some))+
@@ -139,9 +185,9 @@ func (c *Catalogue) SetExamined(ctx context.Context, all []Examined, at time.Tim
 			}
 		}
 		j := c.judging(w)
-		findings := make(map[string]condition.Findings, len(all))
+		findings := make(map[digest.Sum]condition.Findings, len(all))
 		for _, e := range all {
-			findings[string(e.SHA256)] = e.Findings
+			findings[e.SHA256] = e.Findings
 			if e.Name != "" {
 				j.names[e.Copy] = e.Name
 			}
@@ -163,25 +209,19 @@ func tuples(columns, rows int) string {
 // Judged is what is known of a copy's content without reading it.
 type Judged struct {
 	State  condition.State
-	SHA256 string // "" while unknown
+	SHA256 digest.Sum
 }
 
 // Conditions returns what is known of copies, by their numbers.
-func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judged, error) {
-	known, err := c.contentsOf(ctx, ids, false)
+func (c *Catalogue) Conditions(ctx context.Context, ids []copies.ID) (map[copies.ID]Judged, error) {
+	known, err := c.contentsOf(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
-	all := make(map[int64]Judged, len(ids))
+	all := make(map[copies.ID]Judged, len(ids))
 	for _, id := range ids {
-		j := Judged{State: condition.Unread}
-		if row, ok := known[id]; ok {
-			j.SHA256 = hex.EncodeToString(row.sha256)
-			if row.condition != "" {
-				j.State = condition.State(row.condition)
-			}
-		}
-		all[id] = j
+		row := known[id]
+		all[id] = Judged{cmp.Or(row.condition, condition.Unread), row.sha256}
 	}
 	return all, nil
 }
@@ -190,41 +230,37 @@ func (c *Catalogue) Conditions(ctx context.Context, ids []int64) (map[int64]Judg
 type judging struct {
 	w     *writing
 	r     *reading
-	names map[int64]string // of files whose names are known
+	names map[copies.ID]string // of files whose names are known
 }
 
 func (c *Catalogue) judging(w *writing) *judging {
-	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}, map[int64]string{}}
+	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}, map[copies.ID]string{}}
 }
 
 // judge says of every span of some contents, by their digests, what the findings mean under its name; where it is anew, also of those that
 // were judged.
-func (j *judging) judge(ctx context.Context, findings map[string]condition.Findings, anew bool) error {
-	texts := make([]string, 0, len(findings))
-	for sum := range findings {
-		texts = append(texts, hex.EncodeToString([]byte(sum)))
-	}
+func (j *judging) judge(ctx context.Context, findings map[digest.Sum]condition.Findings, anew bool) error {
 	rows, err := j.w.QueryContext(ctx, "SELECT span_id, sha256 FROM contents WHERE sha256 IN (SELECT unhex(value) FROM json_each(?)) AND "+
-		"(condition IS NULL OR ?)", toJSON(texts), anew)
+		"(condition IS NULL OR ?)", hexOf(slices.Collect(maps.Keys(findings))), anew)
 	if err != nil {
 		return err
 	}
 	defer rows.Close()
-	sums := map[int64]string{}
+	sums := map[copies.ID]digest.Sum{}
 	for rows.Next() {
 		var id int64
 		var sum []byte
 		if err := rows.Scan(&id, &sum); err != nil {
 			return err
 		}
-		sums[id] = string(sum)
+		sums[copies.ID(id)] = digest.From(sum)
 	}
 	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
 		return err
 	}
-	judged := map[condition.State][]int64{}
-	var nameless []int64
-	take := func(id int64, name string) {
+	judged := map[condition.State][]copies.ID{}
+	var nameless []copies.ID
+	take := func(id copies.ID, name string) {
 		state := findings[sums[id]].For(name).State
 		judged[state] = append(judged[state], id)
 	}
@@ -254,29 +290,10 @@ func (j *judging) judge(ctx context.Context, findings map[string]condition.Findi
 }
 
 // known does so for contents that were examined before the digests of some spans were known.
-func (j *judging) known(ctx context.Context, digests ...[]byte) error {
-	texts := make([]string, len(digests))
-	for i, sum := range digests {
-		texts[i] = hex.EncodeToString(sum)
-	}
-	rows, err := j.w.QueryContext(ctx, "SELECT sha256, findings FROM examined WHERE sha256 IN (SELECT unhex(value) FROM json_each(?))",
-		toJSON(texts))
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	all := map[string]condition.Findings{}
-	for rows.Next() {
-		var sum []byte
-		var text string
-		if err := rows.Scan(&sum, &text); err != nil {
-			return err
-		}
-		if all[string(sum)], err = fromJSON[condition.Findings](text); err != nil {
-			return err
-		}
-	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(all) == 0 {
+func (j *judging) known(ctx context.Context, sums ...digest.Sum) error {
+	all := map[digest.Sum]condition.Findings{}
+	err := eachFindings(ctx, j.w, sums, func(sum digest.Sum, f condition.Findings) { all[sum] = f })
+	if err != nil || len(all) == 0 {
 		return err
 	}
 	return j.judge(ctx, all, false)
@@ -287,23 +304,23 @@ type Position struct{ folder, block int64 }
 
 // Undigested lists readable files of a source whose digests are not known, a few folders at a time, in the order in which they lie
 // there. Where none are listed there are no more.
-func (c *Catalogue) Undigested(ctx context.Context, source int64, from Position, limit int) ([]int64, Position, error) {
-	return c.lacking(ctx, source, from, limit, func(row contentRow) bool { return row.sha256 == nil })
+func (c *Catalogue) Undigested(ctx context.Context, source copies.SourceID, from Position, limit int) ([]*copies.Copy, Position, error) {
+	return c.lacking(ctx, source, from, limit, func(row contentRow) bool { return !row.sha256.Known() })
 }
 
 // UnexaminedIn does so for files that were not examined.
-func (c *Catalogue) UnexaminedIn(ctx context.Context, source int64, from Position, limit int) ([]int64, Position, error) {
+func (c *Catalogue) UnexaminedIn(ctx context.Context, source copies.SourceID, from Position, limit int) ([]*copies.Copy, Position, error) {
 	return c.lacking(ctx, source, from, limit, func(row contentRow) bool { return row.condition == "" })
 }
 
 // lacking lists files of whose content something is not known.
-func (c *Catalogue) lacking(ctx context.Context, source int64, from Position, limit int, lacks func(contentRow) bool) ([]int64, Position,
-	error) {
+func (c *Catalogue) lacking(ctx context.Context, source copies.SourceID, from Position, limit int, lacks func(contentRow) bool) ([]*copies.Copy,
+	Position, error) {
 	r, err := c.reading(ctx)
 	if err != nil {
 		return nil, from, err
 	}
-	var all []int64
+	var all []*copies.Copy
 	for len(all) < limit {
 		some, err := c.blocksFrom(ctx, source, from)
 		if err != nil {
@@ -314,21 +331,24 @@ func (c *Catalogue) lacking(ctx context.Context, source int64, from Position, li
 		}
 		for _, b := range some {
 			from = Position{b.folder.id, b.id}
-			var ids []int64
+			var ids []copies.ID
+			var found []located
 			for _, spans := range [...][]block.Span{b.now, b.past} {
 				for i := range spans {
 					if l := (located{spans[i], b.folder}); l.Type == entry.File && r.readable(&l) {
-						ids = append(ids, l.ID)
+						ids, found = append(ids, l.ID), append(found, l)
 					}
 				}
 			}
-			known, err := c.contentsOf(ctx, ids, false)
+			known, err := c.contentsOf(ctx, ids)
 			if err != nil {
 				return nil, from, err
 			}
-			for _, id := range ids {
-				if lacks(known[id]) {
-					all = append(all, id)
+			for i := range found {
+				row := known[found[i].ID]
+				if x := r.record(&found[i]); x != nil && lacks(row) {
+					x.SHA256, x.Condition = row.sha256, cmp.Or(row.condition, x.Condition)
+					all = append(all, x)
 				}
 			}
 			if len(all) >= limit {
@@ -346,7 +366,7 @@ type foundBlock struct {
 }
 
 // blocksFrom reads some blocks of a source, in the order of their numbers.
-func (c *Catalogue) blocksFrom(ctx context.Context, source int64, from Position) ([]foundBlock, error) {
+func (c *Catalogue) blocksFrom(ctx context.Context, source copies.SourceID, from Position) ([]foundBlock, error) {
 	const some = 64
 	if err := c.searchable(ctx); err != nil {
 		return nil, err
@@ -365,7 +385,7 @@ func (c *Catalogue) blocksFrom(ctx context.Context, source int64, from Position)
 }
 
 // blocksOf reads at most some blocks of a source behind a block, of the folders from one to another, in the order of their numbers.
-func (c *Catalogue) blocksOf(ctx context.Context, source, behind, first, last int64, some int) (all []foundBlock, err error) {
+func (c *Catalogue) blocksOf(ctx context.Context, source copies.SourceID, behind, first, last int64, some int) (all []foundBlock, err error) {
 	// Not by the index of sources, which has another order: all of it would be read and sorted each time.
 	rows, err := c.reads.QueryContext(ctx, "SELECT "+folderColumns+", b.id, b.now, b.past FROM folders f LEFT JOIN dirs d ON d.id = f.dir_id "+
 		"CROSS JOIN blocks b ON b.id BETWEEN max(f.id << 36, ?2 + 1) AND (f.id << 36 | 68719476735) WHERE +f.source_id = ?1 AND "+
@@ -390,8 +410,8 @@ func (c *Catalogue) blocksOf(ctx context.Context, source, behind, first, last in
 	return all, rows.Err()
 }
 
-// facts runs the search.
-func (s *search) facts(ctx context.Context) ([]Fact, error) {
+// records runs the search.
+func (s *search) records(ctx context.Context) ([]*copies.Copy, error) {
 	if err := s.run(ctx); err != nil {
 		return nil, err
 	}
@@ -399,10 +419,10 @@ func (s *search) facts(ctx context.Context) ([]Fact, error) {
 	for i, h := range s.best {
 		all[i] = h.located
 	}
-	return s.r.facts(ctx, all)
+	return s.r.records(ctx, all)
 }
 
-func isLive(s *Store) bool { return s.Source.Traits.Live() }
+func isLive(s *copies.Store) bool { return s.Traits.Live() }
 
 // documents are the classes whose contents are examined unasked.
 var documents = []fileclass.Class{fileclass.Documents, fileclass.Spreadsheets, fileclass.Drawings, fileclass.Pictures, fileclass.Contacts,
@@ -410,7 +430,7 @@ var documents = []fileclass.Class{fileclass.Documents, fileclass.Spreadsheets, f
 
 // Unexamined lists files that stand on machines now, were written since a moment and were not examined yet, newest
 // first.
-func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]int64, error) {
+func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]*copies.Copy, error) {
 	r, err := c.reading(ctx)
 	if err != nil {
 		return nil, err
@@ -424,12 +444,5 @@ func (c *Catalogue) Unexamined(ctx context.Context, since time.Time, most int64,
 				slices.Contains(documents, classOf(l))
 		},
 		content: func(_ *located, known contentRow) (bool, error) { return known.condition == "", nil }}
-	if err := s.run(ctx); err != nil {
-		return nil, err
-	}
-	ids := []int64{}
-	for _, h := range s.best {
-		ids = append(ids, h.ID)
-	}
-	return ids, nil
+	return s.records(ctx)
 }

@@ -2,6 +2,7 @@ package catalogue
 
 import (
 	"context"
+	"humble-rewind/internal/core/digest"
 	"sync"
 )
 
@@ -20,7 +21,7 @@ const (
 )
 
 // may tells whether a content may have been examined.
-func (s *examinedSet) may(ctx context.Context, c *Catalogue, sha256 []byte) (bool, error) {
+func (s *examinedSet) may(ctx context.Context, c *Catalogue, sha256 digest.Sum) (bool, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if !s.read {
@@ -45,7 +46,7 @@ func (s *examinedSet) fill(ctx context.Context, c *Catalogue) error {
 		if err := rows.Scan(&sum); err != nil {
 			return err
 		}
-		set(bits, sum)
+		set(bits, digest.From(sum))
 	}
 	if n <= maxInSet {
 		s.bits = bits
@@ -64,15 +65,12 @@ func (s *examinedSet) add(all []Examined) {
 	}
 }
 
-func set(bits []uint64, sha256 []byte) {
+func set(bits []uint64, sha256 digest.Sum) {
 	at := bitOf(sha256)
 	bits[at/64] |= 1 << (at % 64)
 }
 
 // bitOf takes the first bits of a digest.
-func bitOf(sha256 []byte) uint32 {
-	if len(sha256) < setBits/8 {
-		return 0
-	}
+func bitOf(sha256 digest.Sum) uint32 {
 	return uint32(sha256[0])<<16 | uint32(sha256[1])<<8 | uint32(sha256[2])
 }

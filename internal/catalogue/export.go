@@ -18,6 +18,7 @@ import (
 	"unicode/utf8"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -126,7 +127,7 @@ func (e *exporter) sources() error {
 		}
 		held := map[time.Time]string{}
 		for i, at := range store.Held {
-			held[at] = store.names[i]
+			held[at] = store.Names[i]
 		}
 		for _, at := range store.Captures {
 			name, still := held[at]
@@ -171,23 +172,23 @@ func (e *exporter) spans() error {
 }
 
 func (e *exporter) some(r *reading, all []located) error {
-	ids := make([]int64, len(all))
+	ids := make([]copies.ID, len(all))
 	for i := range all {
 		ids[i] = all[i].ID
 	}
-	known, err := e.c.contentsOf(e.ctx, ids, false)
+	known, err := e.c.contentsOf(e.ctx, ids)
 	if err != nil {
 		return err
 	}
 	for i := range all {
 		l := &all[i]
 		row := known[l.ID]
-		line := record{"record": "span", "id": fmt.Sprintf("c%d", l.ID), "source": fmt.Sprintf("s%d", l.folder.source),
+		line := record{"record": "span", "id": l.ID.String(), "source": l.folder.source.String(),
 			"machine": r.machineOf(l), "type": l.Type, "origin_known": l.OriginKnown, "readable": r.readable(l), "within": l.Within}
 		line.name("place", l.placePath()).name("lies", place.Join("/"+l.folder.path, l.Name)[1:])
 		line.at("first", atNanos(l.First)).at("written", l.Written.Time()).at("gone", l.Gone.Time()).some("person", l.Person)
 		line.name("target", l.Target).name("claimed", l.Claimed).some("lies_for_people", l.Lies)
-		line.some("sha256", hex.EncodeToString(row.sha256)).some("condition", row.condition)
+		line.some("sha256", row.sha256.Hex()).some("condition", string(row.condition))
 		line.some("author", l.Author).some("message", l.Message).at("told", l.Told.Time())
 		if l.Beside {
 			line["beside"] = true
@@ -261,7 +262,7 @@ func (e *exporter) tables() error {
 	return e.c.eachItem(e.ctx, func(receipt int64, i ReceiptItem) error {
 		line := record{"record": "receipt_item", "receipt_id": receipt, "n": i.N, "copy": i.Copy, "source_id": i.Source,
 			"from_machine": i.From.Machine, "to_machine": i.To.Machine, "type": i.Type, "size": i.Size, "outcome": i.Outcome, "note": i.Note}
-		return e.put(line.name("from_path", i.From.Path).name("to_path", i.To.Path).some("sha256", i.SHA256))
+		return e.put(line.name("from_path", i.From.Path).name("to_path", i.To.Path).some("sha256", i.SHA256.Hex()))
 	})
 }
 

@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/traits"
@@ -31,9 +33,9 @@ type Query struct {
 	ExpiresBefore time.Time
 	Kind          string // of source
 	Shape         traits.Shape
-	Whole         bool  // not what lies in a folder that is a copy itself
-	ItemOf        int64 // what lies directly in this copy of a folder
-	Records       bool  // also what only the record is left of
+	Whole         bool      // not what lies in a folder that is a copy itself
+	ItemOf        copies.ID // what lies directly in this copy of a folder
+	Records       bool      // also what only the record is left of
 	Sort          Sort
 	Limit         int
 	Cursor        string
@@ -53,7 +55,7 @@ const (
 
 // Found is one page of copies.
 type Found struct {
-	Copies []Copy
+	Copies []Shown
 	Total  int
 	Exact  bool   // whether Total is the whole count; counting stops at CountLimit
 	Next   string // the cursor of the next page; "" where there is none
@@ -103,7 +105,7 @@ var orders = map[Sort]order{
 		if f.goneFirst <= 1 {
 			return rankValue{known: f.goneFirst > 0, number: math.MinInt64}
 		}
-		return rankValue{known: true, number: notEarlier(f.goneFirst) + day*r.retention(int64(f.source))}
+		return rankValue{known: true, number: notEarlier(f.goneFirst) + day*r.retention(copies.SourceID(f.source))}
 	}},
 	ByName: {false, true, func(_ *reading, l *located) rankValue {
 		return rankValue{known: true, text: names.Fold(place.Name(l.placePath()))}
@@ -118,9 +120,9 @@ var orders = map[Sort]order{
 }
 
 // retention is how many days a source keeps what was deleted.
-func (r *reading) retention(source int64) int64 {
+func (r *reading) retention(source copies.SourceID) int64 {
 	if s := r.stores[source]; s != nil {
-		return int64(s.Source.RetentionDays)
+		return int64(s.RetentionDays)
 	}
 	return 0
 }
@@ -190,16 +192,19 @@ func (c *Catalogue) Find(ctx context.Context, q Query) (Found, error) {
 	for i, h := range s.best {
 		page[i] = h.located
 	}
-	found.Copies, err = r.copies(ctx, page, true)
+	all, err := r.records(ctx, page)
+	if err == nil {
+		found.Copies, err = c.Shown(ctx, all)
+	}
 	return found, err
 }
 
 // filters turns a query into what sources, folders and spans have to be like.
 func (s *search) filters(ctx context.Context, q Query) error {
 	r := s.r
-	s.source = func(x *Store) bool {
-		return (q.Machine == "" || x.Source.Machine == q.Machine) && (q.Kind == "" || x.Source.Kind == q.Kind) &&
-			(q.Shape == "" || x.Source.Traits.Shape == q.Shape)
+	s.source = func(x *copies.Store) bool {
+		return (q.Machine == "" || x.Machine == q.Machine) && (q.Kind == "" || x.Kind == q.Kind) &&
+			(q.Shape == "" || x.Traits.Shape == q.Shape)
 	}
 	s.folder = func(f *indexedFolder) bool {
 		return (q.GoneSince.IsZero() || f.goneLast > 0 && notLater(f.goneLast) >= q.GoneSince.UnixNano()) &&
@@ -220,7 +225,7 @@ func (s *search) filters(ctx context.Context, q Query) error {
 			return l.Type == entry.File && known.condition == "", nil
 		}
 	default:
-		s.content = func(_ *located, known contentRow) (bool, error) { return known.condition == q.Condition, nil }
+		s.content = func(_ *located, known contentRow) (bool, error) { return string(known.condition) == q.Condition, nil }
 		if err := s.only(ctx, "SELECT DISTINCT (SELECT folder_id FROM id_runs WHERE first <= c.span_id ORDER BY first DESC LIMIT 1) FROM "+
 			"contents c WHERE c.condition = ?", q.Condition); err != nil {
 			return err
@@ -234,8 +239,13 @@ func (s *search) filters(ctx context.Context, q Query) error {
 					return false, err
 				}
 			}
-			state, err := r.state(ctx, l, known.sha256)
-			return state == q.State, err
+			x := r.record(l)
+			if x == nil {
+				return false, nil
+			}
+			x.SHA256 = known.sha256
+			state, err := r.state(ctx, x)
+			return string(state) == q.State, err
 		}
 	}
 	if q.Under != "" && q.Under != "/" {
@@ -249,6 +259,14 @@ func (s *search) filters(ctx context.Context, q Query) error {
 		return s.itemsOf(ctx, q.ItemOf)
 	}
 	return nil
+}
+
+// classOf is what kind of file a span is, by its name.
+func classOf(l *located) fileclass.Class {
+	if l.Type == entry.Folder {
+		return fileclass.Folders
+	}
+	return fileclass.Of(place.Name(l.placePath()))
 }
 
 // only narrows the search to folders that a query lists.
@@ -268,8 +286,8 @@ func (s *search) only(ctx context.Context, query string, args ...any) error {
 }
 
 // itemsOf narrows the search to what lies directly in a copy of a folder.
-func (s *search) itemsOf(ctx context.Context, id int64) error {
-	found, err := s.r.find(ctx, []int64{id})
+func (s *search) itemsOf(ctx context.Context, id copies.ID) error {
+	found, err := s.r.find(ctx, []copies.ID{id})
 	if err != nil {
 		return err
 	}

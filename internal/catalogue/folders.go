@@ -8,6 +8,7 @@ import (
 	"hash/fnv"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -32,7 +33,7 @@ func lastBlock(folder int64) int64 { return blockID(folder, 1<<positionBits-1) }
 // folder is a folder of a store, without what is in it.
 type folder struct {
 	id       int64
-	source   int64
+	source   copies.SourceID
 	path     string // in its store
 	dir      string // the folder of the machine that its entries come from; "" where each names its own
 	standing int64
@@ -58,7 +59,7 @@ type bounds struct {
 
 // take widens the bounds so that a span is within them.
 func (b *bounds) take(s *block.Span) {
-	b.greatest, b.largest = max(b.greatest, s.ID), max(b.largest, s.Size)
+	b.greatest, b.largest = max(b.greatest, int64(s.ID)), max(b.largest, s.Size)
 	if gone := instantNanos(s.Gone); gone.Valid {
 		if !b.goneLast.Valid || gone.Int64 > b.goneLast.Int64 {
 			b.goneLast = gone
@@ -118,7 +119,7 @@ type querier interface {
 }
 
 // folderAt finds a folder of a store; nil where nothing is known of it.
-func folderAt(ctx context.Context, q querier, source int64, path string) (*folder, error) {
+func folderAt(ctx context.Context, q querier, source copies.SourceID, path string) (*folder, error) {
 	f := &folder{}
 	err := f.scan(q.QueryRowContext(ctx, "SELECT "+folderColumns+folderTables+"WHERE f.source_id = ? AND f.path = ?", source, []byte(path)))
 	if errors.Is(err, sql.ErrNoRows) {
@@ -187,5 +188,5 @@ func load(ctx context.Context, q querier, block int64) (p packed, err error) {
 
 // damaged says of which folder the records are damaged, and what mends that.
 func damaged(f *folder, err error) error {
-	return fmt.Errorf("the records of %s in source s%d: %w", place.Quote("/"+f.path), f.source, errors.Join(ErrDamaged, err))
+	return fmt.Errorf("the records of %s in source %s: %w", place.Quote("/"+f.path), f.source, errors.Join(ErrDamaged, err))
 }

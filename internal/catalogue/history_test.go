@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
@@ -42,13 +43,13 @@ func newHistory(t *testing.T, seed uint64) *history {
 	require.NoError(t, err)
 	_, err = h.c.AddMachine(t.Context(), Machine{Name: "loft", At: "/x", Zone: "UTC", RetentionDays: 30})
 	require.NoError(t, err)
-	for _, s := range []Source{{Kind: "live", At: "/home/ines", Traits: traits.Traits{Shape: traits.Now}},
+	for _, s := range []copies.Source{{Kind: "live", At: "/home/ines", Traits: traits.Traits{Shape: traits.Now}},
 		{Kind: "trash", At: "/home/ines", Traits: traits.Traits{Shape: traits.Removals}},
 		{Kind: "snapshots", At: "/srv", Traits: traits.Traits{Shape: traits.Points}}} {
 		s.Machine, s.AtMachine = "loft", "loft"
-		s, err = h.c.AddSource(t.Context(), s)
+		added, err := h.c.AddSource(t.Context(), Source{Source: s})
 		require.NoError(t, err)
-		h.sources = append(h.sources, s)
+		h.sources = append(h.sources, added)
 		h.trees[s.Kind] = map[string]map[string]entry.Mark{}
 	}
 	return h
@@ -201,38 +202,38 @@ func (h *history) answers() string {
 	require.NoError(h.t, err)
 	require.Equal(h.t, fresh, stores, "what is kept of sources is what they are: %q", h.said)
 	var lines []string
-	var ids []int64
+	var ids []copies.ID
 	for _, sort := range []Sort{ByGone, ByWritten, ByName, BySize, ByExpiry} {
 		whole := h.page(Query{Records: true, Sort: sort, Limit: 1000})
 		require.Equal(h.t, whole, h.page(Query{Records: true, Sort: sort, Limit: 1 + h.r.IntN(5)}), "%s %q", sort, h.said)
 		ids = whole
 	}
 	slices.Sort(ids)
-	copies, err := h.c.Copies(ctx, ids)
+	all, err := h.c.Copies(ctx, ids)
 	require.NoError(h.t, err)
-	for _, c := range copies {
+	for _, c := range all {
 		require.Contains(h.t, h.page(Query{Records: true, Words: c.Place.Name(), Limit: 3}), c.ID, "%s %q", c.Place, h.said)
-		if c.OriginKnown {
-			facts, err := h.c.FactsOf(ctx, stores, c.Place)
+		if !c.Lost {
+			facts, err := h.c.CopiesAt(ctx, c.Place)
 			require.NoError(h.t, err)
-			require.True(h.t, slices.ContainsFunc(facts, func(f Fact) bool { return f.Copy == c.ID }), "%s %q", c.Place, h.said)
+			require.True(h.t, slices.ContainsFunc(facts, func(f *copies.Copy) bool { return f.ID == c.ID }), "%s %q", c.Place, h.said)
 		}
-		at := c.At
-		c.ID, c.ItemOf, c.Source = 0, 0, Source{Kind: c.Source.Kind}
-		lines = append(lines, fmt.Sprintf("%+v %+v", at, c))
+		bare := *c
+		bare.ID, bare.Store = 0, nil
+		lines = append(lines, fmt.Sprintf("%s %+v %+v", c.Store.Kind, c.At, bare))
 	}
 	before := place.Place{}
 	met := map[place.Place]bool{}
 	count := 0
-	for f, err := range h.c.FactsUnder(ctx, stores, place.Place{Machine: "loft", Path: "/"}) {
+	for f, err := range h.c.CopiesUnder(ctx, place.Place{Machine: "loft", Path: "/"}) {
 		require.NoError(h.t, err)
 		count++
 		require.True(h.t, f.Place == before || !met[f.Place], "place by place: %s", f.Place)
 		before, met[f.Place] = f.Place, true
 	}
 	known := 0
-	for _, c := range copies {
-		if c.OriginKnown {
+	for _, c := range all {
+		if !c.Lost {
 			known++
 		}
 	}
@@ -242,7 +243,7 @@ func (h *history) answers() string {
 }
 
 // page asks for all pages.
-func (h *history) page(q Query) (ids []int64) {
+func (h *history) page(q Query) (ids []copies.ID) {
 	for {
 		found, err := h.c.Find(h.t.Context(), q)
 		require.NoError(h.t, err)

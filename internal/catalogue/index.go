@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"humble-rewind/internal/core/copies"
 	"math"
 	"sync"
 )
@@ -49,7 +50,7 @@ func notEarlier(s uint32) int64 {
 	return int64(s-1) * 1e9
 }
 
-func indexed(source int64, b *bounds) indexedFolder {
+func indexed(source copies.SourceID, b *bounds) indexedFolder {
 	size := float32(b.largest)
 	for int64(size) < b.largest {
 		size = math.Nextafter32(size, math.MaxFloat32)
@@ -94,11 +95,11 @@ func (x *folderIndex) set(id int64, f indexedFolder) {
 }
 
 // ofSource returns the first and the last of the next folders of a source, from a number on, so many of them; 0 where there is none.
-func (x *folderIndex) ofSource(source, from int64, some int) (first, last int64) {
+func (x *folderIndex) ofSource(source copies.SourceID, from int64, some int) (first, last int64) {
 	x.mu.RLock()
 	defer x.mu.RUnlock()
 	for id := max(from, 0); id < int64(len(x.all)) && some > 0; id++ {
-		if int64(x.all[id].source) != source {
+		if copies.SourceID(x.all[id].source) != source {
 			continue
 		}
 		if first == 0 {
@@ -140,7 +141,8 @@ func (x *folderIndex) load(ctx context.Context, q querier) error {
 	defer x.mu.Unlock()
 	x.all, x.blocks = nil, map[int64]indexedFolder{}
 	for rows.Next() {
-		var id, source int64
+		var id int64
+		var source copies.SourceID
 		var b bounds
 		if err := rows.Scan(&id, &source, &b.greatest, &b.goneLast, &b.goneFirst, &b.written, &b.largest); err != nil {
 			return err
@@ -162,7 +164,8 @@ func (x *folderIndex) loadBlocks(ctx context.Context, q querier) error {
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var id, source int64
+		var id int64
+		var source copies.SourceID
 		var b bounds
 		if err := rows.Scan(&id, &source, &b.greatest, &b.goneLast, &b.goneFirst, &b.written, &b.largest); err != nil {
 			return err

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"humble-rewind/internal/core/copies"
 	"sync"
 	"time"
 
@@ -14,7 +15,7 @@ import (
 
 // Machine is a computer or store that is looked after.
 type Machine struct {
-	ID            int64
+	ID            copies.MachineID
 	Name          string
 	At            string        // how it is reached
 	Zone          string        // IANA
@@ -48,9 +49,11 @@ func (c *Catalogue) AddMachine(ctx context.Context, m Machine) (Machine, error) 
 		if err != nil {
 			return taken(err, "machine "+m.Name)
 		}
-		if m.ID, err = r.LastInsertId(); err != nil {
+		id, err := r.LastInsertId()
+		if err != nil {
 			return err
 		}
+		m.ID = copies.MachineID(id)
 		for _, p := range m.People {
 			if _, err := tx.ExecContext(ctx, "INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)",
 				m.ID, p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
@@ -136,7 +139,7 @@ func oneMachine(all []Machine, err error) func(what any) (Machine, error) {
 }
 
 // MachineByID returns a machine by its number.
-func (c *Catalogue) MachineByID(ctx context.Context, id int64) (Machine, error) {
+func (c *Catalogue) MachineByID(ctx context.Context, id copies.MachineID) (Machine, error) {
 	return oneMachine(c.machines(ctx, "id = ?", id))(id)
 }
 
@@ -172,7 +175,7 @@ func (c *Catalogue) machines(ctx context.Context, where string, args ...any) ([]
 	return all, nil
 }
 
-func (c *Catalogue) people(ctx context.Context, machine int64) ([]Person, error) {
+func (c *Catalogue) people(ctx context.Context, machine copies.MachineID) ([]Person, error) {
 	rows, err := c.read.QueryContext(ctx, "SELECT name, full_name, uid, home FROM people WHERE machine_id = ? ORDER BY name", machine)
 	if err != nil {
 		return nil, err

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
@@ -52,7 +53,7 @@ const manyBlocks = 8
 type split struct {
 	name  string
 	first int64
-	of    int64
+	of    copies.ID
 }
 
 // content is what a block holds.

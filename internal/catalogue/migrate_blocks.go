@@ -7,6 +7,7 @@ import (
 	"github.com/pressly/goose/v3"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -45,7 +46,7 @@ type mover struct {
 func (m *mover) move(ctx context.Context) error {
 	for after := int64(0); ; {
 		change := folderChange{fresh: true}
-		var machine int64
+		var machine copies.MachineID
 		found, err := m.w.QueryContext(ctx, "SELECT d.id, d.source_id, d.path, d.print, s.machine_id FROM store_dirs d JOIN sources s ON "+
 			"s.id = d.source_id WHERE d.id > ? ORDER BY d.id LIMIT 1", after)
 		if err != nil {
@@ -70,7 +71,7 @@ func (m *mover) move(ctx context.Context) error {
 				return err
 			}
 			m.dirs = map[string]int64{}
-			m.writer = m.c.folderWriter(m.w, Source{ID: change.folder.source, MachineID: machine}, m.dirs)
+			m.writer = m.c.folderWriter(m.w, Source{Source: copies.Source{ID: change.folder.source, MachineID: machine}}, m.dirs)
 			m.writer.moving = true
 		}
 		if err := m.folder(ctx, &change); err != nil {

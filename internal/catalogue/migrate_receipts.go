@@ -3,8 +3,8 @@ package catalogue
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"errors"
+	"humble-rewind/internal/core/digest"
 
 	"github.com/pressly/goose/v3"
 )
@@ -61,7 +61,7 @@ func itemRows(ctx context.Context, w *writing, receipt int64, first int) (all []
 			&i.Outcome, &i.Note, &i.Work); err != nil {
 			return nil, err
 		}
-		i.SHA256 = hex.EncodeToString(sum)
+		i.SHA256 = digest.From(sum)
 		all = append(all, i)
 	}
 	return all, rows.Err()

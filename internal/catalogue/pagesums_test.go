@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
@@ -195,7 +196,7 @@ func TestKilledAtAnyMomentItIsWhole(t *testing.T) {
 func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 	dir, ctx := t.TempDir(), t.Context()
 	c := filled(t, dir)
-	src, err := c.AddSource(ctx, Source{Kind: "trash", Machine: "m40-1", AtMachine: "m40-1", At: "/home"})
+	src, err := c.AddSource(ctx, Source{Source: copies.Source{Kind: "trash", Machine: "m40-1", AtMachine: "m40-1", At: "/home"}})
 	require.NoError(t, err)
 	d := c.Survey(ctx, src, time.Unix(100, 0), Following{})
 	require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Name: "quote"}, Mark: entry.Mark{Size: 1}, Origin: "/home/quote",

@@ -8,12 +8,14 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
 
 // Points lists the points in time of a source that were read completely, by name.
-func (c *Catalogue) Points(ctx context.Context, sourceID int64) (map[string]time.Time, error) {
+func (c *Catalogue) Points(ctx context.Context, sourceID copies.SourceID) (map[string]time.Time, error) {
 	rows, err := c.reads.QueryContext(ctx, "SELECT name, at FROM captures WHERE source_id = ? AND complete AND held", sourceID)
 	if err != nil {
 		return nil, err
@@ -49,12 +51,12 @@ func keyInLine(folder int64, s *block.Span) lineKey {
 
 // beginLine records all points in time of a source, not complete yet, in place of those known before, and returns the numbers of what was
 // known: what is told again keeps them.
-func (c *Catalogue) beginLine(ctx context.Context, src Source, points []sighting.Capture) (map[lineKey]int64, error) {
+func (c *Catalogue) beginLine(ctx context.Context, src Source, points []sighting.Capture) (map[lineKey]copies.ID, error) {
 	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", src.ID)
 	if err != nil {
 		return nil, err
 	}
-	numbers := map[lineKey]int64{}
+	numbers := map[lineKey]copies.ID{}
 	defer c.forgetStore(src.ID)
 	return numbers, c.tx(ctx, func(tx *sql.Tx) error {
 		w := newWriting(tx)
@@ -97,7 +99,7 @@ func (k *Capture) discard(ctx context.Context) error {
 }
 
 // forgetPending forgets what an interrupted reading of a point in time left to wait for its end.
-func (c *Catalogue) forgetPending(ctx context.Context, source int64) error {
+func (c *Catalogue) forgetPending(ctx context.Context, source copies.SourceID) error {
 	var any bool
 	if err := c.reads.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM pending_blocks) OR EXISTS (SELECT 1 FROM pending_folders)").
 		Scan(&any); err != nil || !any {
@@ -106,12 +108,12 @@ func (c *Catalogue) forgetPending(ctx context.Context, source int64) error {
 	return c.tx(ctx, func(tx *sql.Tx) error { return dropPending(ctx, newWriting(tx), source) })
 }
 
-func dropPending(ctx context.Context, w *writing, source int64) error {
+func dropPending(ctx context.Context, w *writing, source copies.SourceID) error {
 	return errors.Join(w.exec(ctx, dropPendingBlocks, source), w.exec(ctx, dropPendingFolders, source))
 }
 
 // dropCapture forgets a point in time that was not read completely, with what only that showed.
-func (c *Catalogue) dropCapture(ctx context.Context, source, id, at int64) error {
+func (c *Catalogue) dropCapture(ctx context.Context, source copies.SourceID, id, at int64) error {
 	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", source)
 	if err != nil {
 		return err
@@ -174,7 +176,7 @@ func (c *Catalogue) endSurvey(ctx context.Context, src Source, at time.Time, hel
 }
 
 // thin notes which points in time are gone, and counts how many copies cannot be read any more because only they showed them.
-func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bool) (lost int64, err error) {
+func (c *Catalogue) thin(ctx context.Context, sourceID copies.SourceID, held map[string]bool) (lost int64, err error) {
 	var known int
 	const count = "SELECT count(*) FROM captures WHERE source_id = ? AND held"
 	if err := c.reads.QueryRowContext(ctx, count, sourceID).Scan(&known); err != nil || known == len(held) { // each that is held is known
@@ -190,7 +192,7 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 		complete bool
 	}
 	var gone []point
-	var before, after Store
+	var before, after copies.Store
 	for rows.Next() {
 		var p point
 		var name string
@@ -225,7 +227,7 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 	if !thinned {
 		return 0, nil
 	}
-	for _, s := range [...]*Store{&before, &after} {
+	for _, s := range [...]*copies.Store{&before, &after} {
 		slices.SortFunc(s.Held, time.Time.Compare)
 	}
 	for from := (Position{}); ; {
@@ -237,8 +239,8 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 			from = Position{b.folder.id, b.id}
 			for _, spans := range [...][]block.Span{b.now, b.past} {
 				for i := range spans {
-					_, was := before.held(spans[i].First, spans[i].Last)
-					_, is := after.held(spans[i].First, spans[i].Last)
+					_, was := before.HeldIn(spans[i].First, spans[i].Last)
+					_, is := after.HeldIn(spans[i].First, spans[i].Last)
 					if spans[i].Readable && was && !is {
 						lost++
 					}
@@ -249,7 +251,7 @@ func (c *Catalogue) thin(ctx context.Context, sourceID int64, held map[string]bo
 }
 
 // Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
-func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time) ([]sighting.Capture, error) {
+func (c *Catalogue) Held(ctx context.Context, sourceID copies.SourceID, from, to time.Time) ([]sighting.Capture, error) {
 	rows, err := c.reads.QueryContext(
 		ctx,
 		"SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at",
@@ -276,12 +278,12 @@ func (c *Catalogue) Held(ctx context.Context, sourceID int64, from, to time.Time
 
 // Divide makes two spans of one whose content turned out to have changed between two points in time, though nothing else
 // about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
-func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Time, before, after []byte) error {
+func (c *Catalogue) Divide(ctx context.Context, span copies.ID, last, first time.Time, before, after digest.Sum) error {
 	r, err := c.reading(ctx)
 	if err != nil {
 		return err
 	}
-	found, err := r.find(ctx, []int64{span})
+	found, err := r.find(ctx, []copies.ID{span})
 	if err != nil {
 		return err
 	}
@@ -307,11 +309,11 @@ func (c *Catalogue) Divide(ctx context.Context, span int64, last, first time.Tim
 		}); err != nil {
 			return err
 		}
-		if err := w.exec(ctx, putDigest, span, before); err != nil {
+		if err := w.exec(ctx, putDigest, int64(span), before.Bytes()); err != nil {
 			return err
 		}
 		// The other has the number given last.
-		if err := w.exec(ctx, putDigest, c.counters.lastSpan(), after); err != nil {
+		if err := w.exec(ctx, putDigest, c.counters.lastSpan(), after.Bytes()); err != nil {
 			return err
 		}
 		j := c.judging(w)

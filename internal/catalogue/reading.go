@@ -5,10 +5,10 @@ import (
 	"database/sql"
 	"errors"
 	"slices"
-	"sort"
 	"time"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
@@ -16,7 +16,7 @@ import (
 type reading struct {
 	c       *Catalogue
 	q       querier
-	stores  map[int64]*Store
+	stores  map[copies.SourceID]*copies.Store
 	blocks  map[int64]*content
 	spans   int // in blocks
 	folders map[int64]*folder
@@ -120,7 +120,7 @@ func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
 }
 
 // at calls see with everything that sources saw at a place. meant narrows it to some sources; nil: all.
-func (r *reading) at(ctx context.Context, p place.Place, meant func(source int64) bool, see func(*located)) error {
+func (r *reading) at(ctx context.Context, p place.Place, meant func(source copies.SourceID) bool, see func(*located)) error {
 	d, err := r.dir(ctx, place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
 	if err != nil {
 		return err
@@ -154,7 +154,7 @@ func (r *reading) at(ctx context.Context, p place.Place, meant func(source int64
 }
 
 // elsewhere calls see with everything in blocks whose place is its own.
-func (r *reading) elsewhere(ctx context.Context, blocks []int64, meant func(source int64) bool, see func(*located)) error {
+func (r *reading) elsewhere(ctx context.Context, blocks []int64, meant func(source copies.SourceID) bool, see func(*located)) error {
 	for _, id := range blocks {
 		f, err := r.folder(ctx, folderOf(id))
 		if errors.Is(err, ErrNotFound) || err == nil && meant != nil && !meant(f.source) {
@@ -199,17 +199,11 @@ func (r *reading) readable(l *located) bool {
 	if !l.Readable || s == nil {
 		return false
 	}
-	if !s.Source.Traits.Dated() {
+	if !s.Traits.Dated() {
 		return l.Stands()
 	}
-	_, held := s.held(l.First, l.Last)
+	_, held := s.HeldIn(l.First, l.Last)
 	return held
-}
-
-// held returns the latest of the points in time from one moment to another that a store still holds.
-func (s *Store) held(first, last int64) (i int, ok bool) {
-	i = sort.Search(len(s.Held), func(i int) bool { return s.Held[i].UnixNano() > last }) - 1
-	return i, i >= 0 && s.Held[i].UnixNano() >= first
 }
 
 // lastSeen is the capture that last showed a span.
@@ -217,25 +211,25 @@ func (r *reading) lastSeen(l *located) int64 {
 	if !l.Stands() {
 		return l.Last
 	}
-	if s := r.stores[l.folder.source]; s != nil && !s.Last().IsZero() {
-		return max(s.Last().UnixNano(), l.First)
+	if s := r.stores[l.folder.source]; s != nil && !s.Latest().IsZero() {
+		return max(s.Latest().UnixNano(), l.First)
 	}
 	return l.First
 }
 
 // find finds spans by their numbers. Those asked for together mostly lie in few folders: each folder that one leads to is looked
 // through for all that are still sought.
-func (r *reading) find(ctx context.Context, ids []int64) (map[int64]located, error) {
+func (r *reading) find(ctx context.Context, ids []copies.ID) (map[copies.ID]located, error) {
 	sought := slices.Clone(ids)
 	slices.Sort(sought)
 	sought = slices.Compact(sought)
-	all := make(map[int64]located, len(sought))
+	all := make(map[copies.ID]located, len(sought))
 	for _, id := range sought {
 		if _, found := all[id]; found {
 			continue
 		}
 		var folder int64
-		err := r.q.QueryRowContext(ctx, "SELECT folder_id FROM id_runs WHERE first <= ? ORDER BY first DESC LIMIT 1", id).Scan(&folder)
+		err := r.q.QueryRowContext(ctx, "SELECT folder_id FROM id_runs WHERE first <= ? ORDER BY first DESC LIMIT 1", int64(id)).Scan(&folder)
 		if err == nil {
 			err = r.findIn(ctx, folder, sought, all)
 		}
@@ -247,7 +241,7 @@ func (r *reading) find(ctx context.Context, ids []int64) (map[int64]located, err
 }
 
 // findIn finds spans of one folder.
-func (r *reading) findIn(ctx context.Context, id int64, ids []int64, into map[int64]located) error {
+func (r *reading) findIn(ctx context.Context, id int64, ids []copies.ID, into map[copies.ID]located) error {
 	f, err := folderByID(ctx, r.q, id)
 	if errors.Is(err, ErrNotFound) {
 		return nil
@@ -262,8 +256,8 @@ func (r *reading) findIn(ctx context.Context, id int64, ids []int64, into map[in
 		}
 	}
 	for _, p := range parts {
-		i, _ := slices.BinarySearch(ids, p.least)
-		if i == len(ids) || ids[i] > p.greatest {
+		i, _ := slices.BinarySearch(ids, copies.ID(p.least))
+		if i == len(ids) || int64(ids[i]) > p.greatest {
 			continue
 		}
 		b, err := r.block(ctx, f, p.id)

@@ -8,6 +8,7 @@ import (
 	"hash/maphash"
 	"math"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
@@ -22,12 +23,12 @@ type Capture struct {
 	name    string // of a point in time
 	source  Source
 	at      int64
-	dated   bool              // of a store that holds many
-	before  int64             // the time of the complete capture before this one; no time where there is none
-	after   int64             // the same behind it
-	delta   bool              // only what changed since the one before is sighted
-	numbers map[lineKey]int64 // of what was known of a line, before it is told anew
-	line    bool              // it is told together with all before it: what is sighted says itself which of them showed it
+	dated   bool                  // of a store that holds many
+	before  int64                 // the time of the complete capture before this one; no time where there is none
+	after   int64                 // the same behind it
+	delta   bool                  // only what changed since the one before is sighted
+	numbers map[lineKey]copies.ID // of what was known of a line, before it is told anew
+	line    bool                  // it is told together with all before it: what is sighted says itself which of them showed it
 	owner   func(path string, uid entry.Maybe[int64]) string
 
 	folders *knownFolders
@@ -82,7 +83,7 @@ func (k *knownFolders) key(path string) [2]uint64 {
 }
 
 // knownFoldersOf reads which folders of a source are known.
-func (c *Catalogue) knownFoldersOf(ctx context.Context, source int64) (*knownFolders, error) {
+func (c *Catalogue) knownFoldersOf(ctx context.Context, source copies.SourceID) (*knownFolders, error) {
 	k := &knownFolders{seed: [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}, all: map[[2]uint64]knownFolder{}}
 	rows, err := c.reads.QueryContext(ctx, "SELECT id, path, standing, print FROM folders WHERE source_id = ?", source)
 	if err != nil {
@@ -379,7 +380,7 @@ func (k *Capture) complete(ctx context.Context, w *writing) error {
 }
 
 // takePending makes what waited for the end of a point in time known.
-func takePending(ctx context.Context, w *writing, source int64) error {
+func takePending(ctx context.Context, w *writing, source copies.SourceID) error {
 	for _, step := range []string{
 		"INSERT INTO blocks (" + blockColumns + ") SELECT " + blockColumns + " FROM pending_blocks WHERE source_id = ? " +
 			putBlock,

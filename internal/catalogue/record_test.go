@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
@@ -24,7 +25,7 @@ func TestNamesLeftUnfedByAKilledSurveyAreFedAtTheNextStart(t *testing.T) {
 	require.NoError(t, err)
 	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
 	require.NoError(t, err)
-	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"})
+	src, err := c.AddSource(ctx, Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	require.NoError(t, err)
 	d := c.Survey(ctx, src, time.Unix(100, 0), Following{})
 	require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Dir: "files", Name: "offsets"}, Mark: entry.Mark{Size: 1},
@@ -47,8 +48,8 @@ func TestASurveyDoesNotWriteOverWhatChangedMeanwhile(t *testing.T) {
 	defer c.Close()
 	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
 	require.NoError(t, err)
-	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines",
-		Traits: traits.Traits{Shape: traits.Removals}})
+	src, err := c.AddSource(ctx, Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines",
+		Traits: traits.Traits{Shape: traits.Removals}}})
 	require.NoError(t, err)
 	sight := func(d *Difference, names ...string) {
 		for _, name := range names {
@@ -64,7 +65,7 @@ func TestASurveyDoesNotWriteOverWhatChangedMeanwhile(t *testing.T) {
 	sight(d, "offsets", "order", "quote")
 	found, err := c.Find(ctx, Query{Words: "quote"})
 	require.NoError(t, err)
-	require.NoError(t, c.EndCopies(ctx, []int64{found.Copies[0].ID}))
+	require.NoError(t, c.EndCopies(ctx, []copies.ID{found.Copies[0].ID}))
 	_, err = d.End(nil)
 	require.ErrorIs(t, err, ErrMeanwhile)
 	d = c.Survey(ctx, src, time.Unix(300, 0), Following{})
@@ -84,8 +85,8 @@ func points(t *testing.T) (c *Catalogue, src Source, sight func(d *Difference, p
 	t.Cleanup(func() { c.Close() })
 	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
 	require.NoError(t, err)
-	src, err = c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "snapshots", At: "/srv",
-		Traits: traits.Traits{Shape: traits.Points}})
+	src, err = c.AddSource(ctx, Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "snapshots", At: "/srv",
+		Traits: traits.Traits{Shape: traits.Points}}})
 	require.NoError(t, err)
 	return c, src, func(d *Difference, point string, names ...string) {
 		for _, name := range names {
@@ -131,7 +132,7 @@ func TestWhatCannotBeReadInTheMiddleOfAFolderStaysAsItIsKnown(t *testing.T) {
 	found, err := c.Find(t.Context(), Query{Words: "mast"})
 	require.NoError(t, err)
 	require.Len(t, found.Copies, 1)
-	assert.False(t, found.Copies[0].Ended)
+	assert.True(t, found.Copies[0].Open)
 }
 
 // The service's clock is set back between two surveys. Nothing that was seen is lost, what is gone is gone, and the next survey finds
@@ -143,8 +144,8 @@ func TestAClockThatRunsBackwardsLosesNothing(t *testing.T) {
 	defer c.Close()
 	_, err = c.AddMachine(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
 	require.NoError(t, err)
-	src, err := c.AddSource(ctx, Source{Machine: "loft", AtMachine: "loft", Kind: "live", At: "/home",
-		Traits: traits.Traits{Shape: traits.Now}})
+	src, err := c.AddSource(ctx, Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "live", At: "/home",
+		Traits: traits.Traits{Shape: traits.Now}}})
 	require.NoError(t, err)
 	for _, survey := range []struct {
 		at          int64
@@ -167,10 +168,10 @@ func TestAClockThatRunsBackwardsLosesNothing(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []int{survey.fresh, survey.gone}, []int{int(o.Fresh), int(o.Gone)}, "at %d", survey.at)
 		standing := map[string]int64{}
-		for fact, err := range c.FactsUnder(ctx, must(c.Stores(ctx)), place.Place{Machine: "loft", Path: "/home/d"}) {
+		for fact, err := range c.CopiesUnder(ctx, place.Place{Machine: "loft", Path: "/home/d"}) {
 			require.NoError(t, err)
-			assert.False(t, fact.Last.Before(fact.First), "%s ends before it began", fact.Name)
-			if fact.Last.Equal(must(c.Stores(ctx))[src.ID].Last()) {
+			assert.False(t, fact.Last.Before(fact.First), "%s ends before it began", fact.Place)
+			if fact.Last.Equal(must(c.Stores(ctx))[src.ID].Latest()) {
 				standing[fact.Place.Name()] = fact.Size
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 )
 
 // Renew forgets what was recorded of the points in time of a source, so that its survey reads all of them anew. What was
@@ -22,7 +23,7 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 	}
 	store := stores[src.ID]
 	if store == nil {
-		return fmt.Errorf("source s%d: %w", src.ID, ErrNotFound)
+		return fmt.Errorf("source %s: %w", src.ID, ErrNotFound)
 	}
 	told, err := numbers(c.reads.QueryContext(ctx, inCases))
 	if err != nil {
@@ -30,7 +31,7 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 	}
 	err = c.eachItem(ctx, func(_ int64, i ReceiptItem) error {
 		if i.Source == src.ID {
-			told = append(told, i.Copy)
+			told = append(told, int64(i.Copy))
 		}
 		return nil
 	})
@@ -39,8 +40,8 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 	}
 	slices.Sort(told)
 	latest := int64(never)
-	if !store.Last().IsZero() {
-		latest = store.Last().UnixNano()
+	if !store.Latest().IsZero() {
+		latest = store.Latest().UnixNano()
 	}
 	folders, err := foldersWhere(ctx, c.reads, "f.source_id = ?", src.ID)
 	if err != nil {
@@ -52,7 +53,7 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 		err := c.rewriteAll(ctx, w, folders, func(f *folder, all []block.Span) ([]block.Span, bool) {
 			var left []block.Span
 			for _, s := range all {
-				i, held := store.held(s.First, s.Last)
+				i, held := store.HeldIn(s.First, s.Last)
 				if !held {
 					if s.Stands() {
 						s.Last = max(latest, s.First)
@@ -60,7 +61,7 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 					left = append(left, s)
 					continue
 				}
-				if _, ok := slices.BinarySearch(told, s.ID); ok {
+				if _, ok := slices.BinarySearch(told, int64(s.ID)); ok {
 					failed = errors.Join(
 						failed,
 						w.exec(ctx, "INSERT OR IGNORE INTO former_copies (id, source_id, path, name, at) VALUES (?, ?, "+
@@ -83,8 +84,9 @@ func (c *Catalogue) Renew(ctx context.Context, src Source) error {
 
 // successor finds the copy that a copy forgotten by Renew is now: of what was recorded anew at its place in its store, what
 // the same capture showed. The error, ErrNotFound, says what became of it.
-func (r *reading) successor(ctx context.Context, id int64) (located, error) {
-	var source, at int64
+func (r *reading) successor(ctx context.Context, id copies.ID) (located, error) {
+	var source copies.SourceID
+	var at int64
 	var path, name string
 	err := r.q.QueryRowContext(ctx, "SELECT source_id, path, name, at FROM former_copies WHERE id = ?", id).Scan(&source, &path, &name, &at)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
@@ -117,11 +119,11 @@ func (r *reading) successor(ctx context.Context, id int64) (located, error) {
 	}
 	if forgotten {
 		return located{}, fmt.Errorf(
-			"copy c%d: its store was read anew after an upgrade and its copies have other numbers since; look for it "+
+			"copy %s: its store was read anew after an upgrade and its copies have other numbers since; look for it "+
 				"by its place or name: %w",
 			id,
 			ErrNotFound,
 		)
 	}
-	return located{}, fmt.Errorf("copy c%d: %w", id, ErrNotFound)
+	return located{}, fmt.Errorf("copy %s: %w", id, ErrNotFound)
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"slices"
@@ -31,12 +32,12 @@ func (c *Catalogue) rewrite(ctx context.Context, w *writing, f *folder, id int64
 	b := blockChange{id: id}
 	for _, s := range after {
 		if s.ID == 0 {
-			s.ID = c.counters.spans(1)
-			if err := w.exec(ctx, "INSERT INTO id_runs (first, folder_id) VALUES (?, ?)", s.ID, f.id); err != nil {
+			s.ID = copies.ID(c.counters.spans(1))
+			if err := w.exec(ctx, "INSERT INTO id_runs (first, folder_id) VALUES (?, ?)", int64(s.ID), f.id); err != nil {
 				return err
 			}
 			f.bounds.take(&s)
-			c.index.widen(f.id, id, s.ID)
+			c.index.widen(f.id, id, int64(s.ID))
 		}
 		if s.Stands() {
 			b.now = append(b.now, s)
@@ -77,7 +78,7 @@ func (c *Catalogue) rewriteAll(ctx context.Context, w *writing, folders []*folde
 }
 
 // EndCopies ends the spans of copies that were taken out of their stores, and of everything in them.
-func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
+func (c *Catalogue) EndCopies(ctx context.Context, ids []copies.ID) error {
 	return c.change(ctx, ids, func(s *block.Span, _ []block.Span, last int64) bool {
 		if !s.Stands() {
 			return false
@@ -89,7 +90,7 @@ func (c *Catalogue) EndCopies(ctx context.Context, ids []int64) error {
 
 // ReopenCopies takes EndCopies back for copies that were put back into their stores, but where a survey has seen them
 // there again already.
-func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
+func (c *Catalogue) ReopenCopies(ctx context.Context, ids []copies.ID) error {
 	return c.change(ctx, ids, func(s *block.Span, all []block.Span, _ int64) bool {
 		// Of several spans that one store position has had, only the latest can be open.
 		if s.Stands() || slices.ContainsFunc(all, func(o block.Span) bool { return o.Name == s.Name && o.ID > s.ID }) {
@@ -102,7 +103,7 @@ func (c *Catalogue) ReopenCopies(ctx context.Context, ids []int64) error {
 
 // change changes the spans of copies and of everything in those that are folders and ended when they did, or stand like them. A span is
 // told with all of its block, and with the last capture of its source.
-func (c *Catalogue) change(ctx context.Context, ids []int64, one func(s *block.Span, all []block.Span, last int64) bool) error {
+func (c *Catalogue) change(ctx context.Context, ids []copies.ID, one func(s *block.Span, all []block.Span, last int64) bool) error {
 	if len(ids) == 0 {
 		return nil
 	}
@@ -114,7 +115,7 @@ func (c *Catalogue) change(ctx context.Context, ids []int64, one func(s *block.S
 	if err != nil {
 		return err
 	}
-	byFolder := map[int64][]int64{}
+	byFolder := map[int64][]copies.ID{}
 	for id, l := range found {
 		byFolder[l.folder.id] = append(byFolder[l.folder.id], id)
 	}
@@ -123,8 +124,8 @@ func (c *Catalogue) change(ctx context.Context, ids []int64, one func(s *block.S
 		apply := func(meant func(*block.Span) bool) func(f *folder, all []block.Span) ([]block.Span, bool) {
 			return func(f *folder, all []block.Span) ([]block.Span, bool) {
 				var last int64
-				if s := r.stores[f.source]; s != nil && !s.Last().IsZero() {
-					last = s.Last().UnixNano()
+				if s := r.stores[f.source]; s != nil && !s.Latest().IsZero() {
+					last = s.Latest().UnixNano()
 				}
 				any := false
 				for i := range all {

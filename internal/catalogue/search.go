@@ -8,6 +8,7 @@ import (
 	"slices"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 )
@@ -17,7 +18,7 @@ import (
 type search struct {
 	r       *reading
 	words   []string                                         // folded; each must occur in the name
-	source  func(*Store) bool                                // nil: any
+	source  func(*copies.Store) bool                         // nil: any
 	folder  func(*indexedFolder) bool                        // nil: any
 	among   map[int64]bool                                   // folders; nil: all
 	span    func(*located) bool                              // nil: any
@@ -134,7 +135,7 @@ func (s *search) candidates(ctx context.Context) (*candidates, error) {
 	}
 	var meant []bool // by source
 	for id, store := range s.r.stores {
-		for int64(len(meant)) <= id {
+		for len(meant) <= int(id) {
 			meant = append(meant, false)
 		}
 		meant[id] = s.source == nil || s.source(store)
@@ -261,7 +262,7 @@ func (s *search) look(ctx context.Context, f *folder, id int64) error {
 			if l.Span = b.Span; s.span != nil && !s.span(&l) {
 				continue
 			}
-			at := rank{s.by.value(s.r, &l), l.ID}
+			at := rank{s.by.value(s.r, &l), int64(l.ID)}
 			switch {
 			case !s.wanted(at) && !s.counting():
 			case s.content != nil:
@@ -306,11 +307,11 @@ func (s *search) take(ctx context.Context, fit []hit) error {
 	if len(fit) == 0 {
 		return nil
 	}
-	ids := make([]int64, len(fit))
+	ids := make([]copies.ID, len(fit))
 	for i := range fit {
 		ids[i] = fit[i].ID
 	}
-	known, err := s.r.c.contentsOf(ctx, ids, false)
+	known, err := s.r.c.contentsOf(ctx, ids)
 	if err != nil {
 		return err
 	}

@@ -4,50 +4,26 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"time"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/traits"
 )
 
-// Source is a store that copies are read from.
+// Source is a source with what surveys keep of it.
 type Source struct {
-	ID            int64
-	Kind          string
-	Machine       string // whose files it holds
-	MachineID     int64
-	AtMachine     string // where it is
-	At            string
-	Drive         string
-	Traits        traits.Traits
-	Options       map[string]string // of the kind
-	Named         string            // strftime pattern of its points in time; "" where it is worked out
-	Exclusions    []string
-	Zone          string // "" for the machine's
-	Maps          []place.Map
-	ClockAhead    time.Duration // of the write times of the machine's files
-	OwnRetention  *int          // days; nil for the machine's
-	RetentionDays int           // what holds
-	Found         int64
-	SurveyedAt    time.Time // zero while never
-	Trouble       string    // why the last survey failed
-	Renew         bool      // what is known of its points in time is wrong, and has to be forgotten before it is surveyed
-	Recheck       bool      // what its records say was believed without looking, and is looked at again by the next survey
-	Notes         []string
-	Memo          []byte // what its kind keeps from one survey for the next
-}
-
-// Expires returns when the store's policy removes what was removed at a moment; zero where it never does.
-func (s *Source) Expires(gone time.Time) time.Time {
-	if gone.IsZero() || s.RetentionDays == 0 {
-		return time.Time{}
-	}
-	return gone.AddDate(0, 0, s.RetentionDays)
+	copies.Source
+	OwnRetention *int // days; nil for the machine's
+	Found        int64
+	Renew        bool // what is known of its points in time is wrong, and has to be forgotten before it is surveyed
+	Recheck      bool // what its records say was believed without looking, and is looked at again by the next survey
+	Notes        []string
+	Memo         []byte // what its kind keeps from one survey for the next
 }
 
 // AddSource adds a source to the machine it names; ErrTaken where that store is read already.
 func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
-	var id int64
+	var id copies.SourceID
 	err := c.tx(ctx, func(tx *sql.Tx) error {
 		r, err := tx.ExecContext(
 			ctx,
@@ -73,7 +49,8 @@ func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 		if err != nil {
 			return taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
 		}
-		id, err = r.LastInsertId()
+		n, err := r.LastInsertId()
+		id = copies.SourceID(n)
 		return err
 	})
 	if err != nil {
@@ -84,10 +61,10 @@ func (c *Catalogue) AddSource(ctx context.Context, s Source) (Source, error) {
 }
 
 // Source returns a source by its number.
-func (c *Catalogue) Source(ctx context.Context, id int64) (Source, error) {
+func (c *Catalogue) Source(ctx context.Context, id copies.SourceID) (Source, error) {
 	all, err := c.sources(ctx, "s.id = ?", id)
 	if err == nil && len(all) == 0 {
-		err = fmt.Errorf("source s%d: %w", id, ErrNotFound)
+		err = fmt.Errorf("source %s: %w", id, ErrNotFound)
 	}
 	if err != nil {
 		return Source{}, err
@@ -168,15 +145,15 @@ func (c *Catalogue) SetTraits(ctx context.Context, kind string, t traits.Traits)
 }
 
 // RemoveSource removes a source with everything that surveys saw in it. Receipts stay.
-func (c *Catalogue) RemoveSource(ctx context.Context, id int64) error {
+func (c *Catalogue) RemoveSource(ctx context.Context, id copies.SourceID) error {
 	if err := c.forget(ctx, "id = ?1", "DELETE FROM sources WHERE id = ?1", id); err != nil {
-		return fmt.Errorf("source s%d: %w", id, err)
+		return fmt.Errorf("source %s: %w", id, err)
 	}
 	return nil
 }
 
 // SetTrouble records why a source could not be surveyed.
-func (c *Catalogue) SetTrouble(ctx context.Context, id int64, trouble string) error {
+func (c *Catalogue) SetTrouble(ctx context.Context, id copies.SourceID, trouble string) error {
 	defer c.forgetStore(id)
 	_, err := c.write.ExecContext(ctx, "UPDATE sources SET trouble = ? WHERE id = ?", trouble, id)
 	return err

@@ -3,6 +3,7 @@ package catalogue
 import (
 	"context"
 	"database/sql"
+	"humble-rewind/internal/core/copies"
 	"strings"
 	"sync"
 )
@@ -128,6 +129,15 @@ func (i *inserter) flush(ctx context.Context) error {
 	}
 	i.args = nil
 	return nil
+}
+
+// copyIDs takes numbers for those of copies.
+func copyIDs(numbers []int64) []copies.ID {
+	ids := make([]copies.ID, len(numbers))
+	for i, n := range numbers {
+		ids[i] = copies.ID(n)
+	}
+	return ids
 }
 
 // numbers reads a query's one column of numbers.

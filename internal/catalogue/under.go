@@ -12,17 +12,18 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
-// FactsUnder yields everything that sources saw below a folder, place by place: by folder, and in one by name.
-func (c *Catalogue) FactsUnder(ctx context.Context, stores map[int64]*Store, folder place.Place) iter.Seq2[Fact, error] {
-	return c.factsBelow(ctx, stores, folder, true, "")
+// CopiesUnder yields everything that sources saw below a folder, place by place: by folder, and in one by name.
+func (c *Catalogue) CopiesUnder(ctx context.Context, folder place.Place) iter.Seq2[*copies.Copy, error] {
+	return c.copiesBelow(ctx, folder, true, "")
 }
 
-// FactsIn yields what sources saw directly in a folder, name by name, beginning behind a name; "" is the beginning.
-func (c *Catalogue) FactsIn(ctx context.Context, stores map[int64]*Store, folder place.Place, after string) iter.Seq2[Fact, error] {
-	return c.factsBelow(ctx, stores, folder, false, after)
+// CopiesIn yields what sources saw directly in a folder, name by name, beginning behind a name; "" is the beginning.
+func (c *Catalogue) CopiesIn(ctx context.Context, folder place.Place, after string) iter.Seq2[*copies.Copy, error] {
+	return c.copiesBelow(ctx, folder, false, after)
 }
 
 // FoldersIn returns the names of the folders in a folder in which something was seen, at whatever depth, that come behind a name. They
@@ -61,16 +62,21 @@ const (
 	withDeeper = "d.machine_id = (SELECT id FROM machines WHERE name = ?1) AND d.path >= ?2 AND (d.path = ?2 OR d.path >= ?3) AND d.path < ?4"
 )
 
-func (c *Catalogue) factsBelow(ctx context.Context, stores map[int64]*Store, of place.Place, deep bool, after string) iter.Seq2[Fact, error] {
-	return func(yield func(Fact, error) bool) {
-		u := &under{c: c, ctx: ctx, r: c.readingWith(stores), yield: yield, machine: of.Machine, behind: after}
+func (c *Catalogue) copiesBelow(ctx context.Context, of place.Place, deep bool, after string) iter.Seq2[*copies.Copy, error] {
+	return func(yield func(*copies.Copy, error) bool) {
+		r, err := c.reading(ctx)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		u := &under{c: c, ctx: ctx, r: r, yield: yield, machine: of.Machine, behind: after}
 		where, args := itself, []any{of.Machine, []byte(of.Path)}
 		if deep {
 			low, high := underIt(of.Path)
 			where, args = withDeeper, append(args, low, high)
 		}
 		if err := u.run(where, args); err != nil && !errors.Is(err, errEnough) {
-			yield(Fact{}, err)
+			yield(nil, err)
 		}
 	}
 }
@@ -83,12 +89,12 @@ type under struct {
 	c       *Catalogue
 	ctx     context.Context
 	r       *reading
-	yield   func(Fact, error) bool
+	yield   func(*copies.Copy, error) bool
 	machine string
 	behind  string // only names that come behind it; "" for all
 
-	apart []located // whose place is not in their folder's, by folder and name; what is still to come
-	batch []Fact    // gathered, for their digests are looked up together
+	apart []located      // whose place is not in their folder's, by folder and name; what is still to come
+	batch []*copies.Copy // gathered, for their digests are looked up together
 
 	dir     string
 	cursors []*cursor // of the folder at hand
@@ -294,7 +300,9 @@ func (u *under) take(l *located) error {
 	if !l.OriginKnown {
 		return nil
 	}
-	u.batch = append(u.batch, fact(l, u.r.stores))
+	if c := u.r.record(l); c != nil {
+		u.batch = append(u.batch, c)
+	}
 	if len(u.batch) < enough {
 		return nil
 	}
@@ -305,8 +313,9 @@ func (u *under) flush() error {
 	if err := u.c.addContents(u.ctx, u.batch); err != nil {
 		return err
 	}
-	for _, f := range u.batch {
-		if !u.yield(f, nil) {
+	for i, c := range u.batch {
+		u.batch[i] = nil // whoever wants it keeps it
+		if !u.yield(c, nil) {
 			return errEnough
 		}
 	}

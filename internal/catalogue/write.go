@@ -3,11 +3,12 @@ package catalogue
 import (
 	"context"
 	"database/sql"
-	"encoding/hex"
 	"errors"
 	"strings"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
@@ -95,7 +96,7 @@ type folderWriter struct {
 	folders, blocks, pendingBlocks, runs, elsewhere, targets, contents *inserter
 	keys                                                               []sizeKey
 	text                                                               nameBatch
-	sums                                                               [][]byte // digests that became known without reading
+	sums                                                               []digest.Sum // digests that became known without reading
 }
 
 // maxInterned bounds the folders remembered.
@@ -233,7 +234,7 @@ func reachOf(all ...[]block.Span) (least, greatest int64) {
 	least = block.Open
 	for _, spans := range all {
 		for i := range spans {
-			least, greatest = min(least, spans[i].ID), max(greatest, spans[i].ID)
+			least, greatest = min(least, int64(spans[i].ID)), max(greatest, int64(spans[i].ID))
 		}
 	}
 	return least, greatest
@@ -264,7 +265,7 @@ func (f *folderWriter) number(ctx context.Context, change *folderChange, b *bloc
 			s := &spans[i]
 			switch {
 			case s.ID == 0:
-				s.ID = next
+				s.ID = copies.ID(next)
 				next++
 			case !f.moving:
 				continue
@@ -284,7 +285,7 @@ func (f *folderWriter) split(ctx context.Context, b *blockChange) error {
 			for i := range spans {
 				if x := &spans[i]; x.First == s.first && x.ID != s.of {
 					if err := f.w.exec(ctx, "INSERT OR IGNORE INTO contents (span_id, sha256, condition, named) SELECT ?, sha256, condition, "+
-						"named FROM contents WHERE span_id = ?", x.ID, s.of); err != nil {
+						"named FROM contents WHERE span_id = ?", int64(x.ID), int64(s.of)); err != nil {
 						return err
 					}
 				}
@@ -310,11 +311,11 @@ func (f *folderWriter) lookedUp(ctx context.Context, change *folderChange, s *bl
 		return nil
 	}
 	var sum any
-	if raw, err := hex.DecodeString(id.Value); id.Kind == entry.SHA256 && err == nil {
-		sum = raw // which need not be read for
-		f.sums = append(f.sums, raw)
+	if told := digest.Parse(id.Value); id.Kind == entry.SHA256 && told.Known() {
+		sum = told.Bytes() // which need not be read for
+		f.sums = append(f.sums, told)
 	}
-	return f.contents.add(ctx, s.ID, sum, contentName(id))
+	return f.contents.add(ctx, int64(s.ID), sum, contentName(id))
 }
 
 // known makes the names of what is new in a block searchable, and the folders that its entries come from.

@@ -16,7 +16,8 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"humble-rewind/internal/apart"
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -30,7 +31,7 @@ type Reader struct {
 	Apart *apart.Pool // looks into contents
 
 	once    sync.Once
-	digests *lru.Cache[entry.ContentID, []byte] // of contents that their stores name
+	digests *lru.Cache[entry.ContentID, digest.Sum] // of contents that their stores name
 }
 
 // ErrChanged says that a file is no longer as the survey saw it.
@@ -43,12 +44,12 @@ var ErrNoContent = errors.New("it cannot be read")
 var ErrNothingStands = errors.New("nothing is there now")
 
 // Open opens a copy. Close it.
-func (r *Reader) Open(ctx context.Context, c catalogue.Copy) (source.Content, error) {
-	return r.Site.OpenCopy(ctx, c.Source, c.Ref())
+func (r *Reader) Open(ctx context.Context, c *copies.Copy) (source.Content, error) {
+	return r.Site.OpenCopy(ctx, c.Store.Source, c.Ref())
 }
 
 // OpenFile is Open for what must be a file; else the error is ErrNoContent.
-func (r *Reader) OpenFile(ctx context.Context, c catalogue.Copy) (source.Content, error) {
+func (r *Reader) OpenFile(ctx context.Context, c *copies.Copy) (source.Content, error) {
 	content, err := r.Open(ctx, c)
 	if err == nil && content.File == nil {
 		content.Close()
@@ -58,9 +59,9 @@ func (r *Reader) OpenFile(ctx context.Context, c catalogue.Copy) (source.Content
 }
 
 // asSeen tells with ErrChanged whether what is open is no longer as the survey saw it.
-func asSeen(content source.Content, c catalogue.Copy) error {
+func asSeen(content source.Content, c *copies.Copy) error {
 	if content.Info.Type != entry.File || c.Size >= 0 && content.Info.Size >= 0 && content.Info.Size != c.Size ||
-		!content.Info.Written.Equal(c.Written) {
+		!content.Info.Written.Equal(c.Recorded()) {
 		return ErrChanged
 	}
 	return nil

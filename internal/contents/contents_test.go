@@ -10,9 +10,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -25,11 +26,11 @@ import (
 )
 
 // thrownAway is a site with one file in its trash, as it was surveyed.
-func thrownAway(t *testing.T, content string) (*sitetest.Site, catalogue.Copy) {
+func thrownAway(t *testing.T, content string) (*sitetest.Site, *copies.Copy) {
 	s := sitetest.New(t)
 	s.Discard("/home/ines/Keel.txt", content)
 	s.Survey(s.AddTrash(sitetest.HomeTrash))
-	return s, s.Named("keel")
+	return s, s.Named("keel").Copy
 }
 
 const inTrash = sitetest.HomeTrash + "/files/Keel.txt"
@@ -37,22 +38,22 @@ const inTrash = sitetest.HomeTrash + "/files/Keel.txt"
 func TestAContentThatItsStoreNamesIsReadOnce(t *testing.T) {
 	s, c := thrownAway(t, "laid in oak\n")
 	want := sha256.Sum256([]byte("laid in oak\n"))
-	c.Content = entry.ContentID{Kind: entry.GitBlob, Value: strings.Repeat("5e", 20)}
+	c.Mark.Content = entry.ContentID{Kind: entry.GitBlob, Value: strings.Repeat("5e", 20)}
 	sum, err := s.Contents.Digest(t.Context(), c)
 	require.NoError(t, err)
-	assert.Equal(t, want[:], sum)
+	assert.Equal(t, digest.Sum(want), sum)
 	require.NoError(t, os.Remove(s.Path(inTrash)))
 	sum, err = s.Contents.Digest(t.Context(), c)
 	require.NoError(t, err, "another copy of the same content is not read")
-	assert.Equal(t, want[:], sum)
-	c.Content = entry.ContentID{}
+	assert.Equal(t, digest.Sum(want), sum)
+	c.Mark.Content = entry.ContentID{}
 	_, err = s.Contents.Digest(t.Context(), c)
 	assert.ErrorIs(t, err, problem.NotThere)
 }
 
 func TestAChecksumNamesNoContent(t *testing.T) {
 	s, c := thrownAway(t, "laid in oak\n")
-	c.Content = entry.ContentID{Kind: entry.CRC32Size, Value: "12345678"}
+	c.Mark.Content = entry.ContentID{Kind: entry.CRC32Size, Value: "12345678"}
 	_, err := s.Contents.Digest(t.Context(), c)
 	require.NoError(t, err)
 	require.NoError(t, os.Remove(s.Path(inTrash)))
@@ -72,7 +73,7 @@ func TestWhatIsNoLongerAsSeenIsNotDigested(t *testing.T) {
 		_, err := s.Contents.Digest(t.Context(), c)
 		assert.ErrorIs(t, err, contents.ErrChanged, now.content)
 	}
-	unread, err := s.Contents.DigestAll(t.Context(), c.Source.ID, func(int64, int64, string) {})
+	unread, err := s.Contents.DigestAll(t.Context(), c.Store.ID, func(int64, int64, string) {})
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, unread)
 	assert.Empty(t, s.Named("keel").SHA256)
@@ -84,8 +85,10 @@ func TestOnlyFilesHaveBytesAndNoMoreThanAskedFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "laid", string(b))
 	s.Discard("/home/ines/Moulds/", "1.txt\n")
-	s.Survey(c.Source)
-	_, err = s.Contents.OpenFile(t.Context(), s.Named("moulds"))
+	src, err := s.Catalogue.Source(t.Context(), c.Store.ID)
+	require.NoError(t, err)
+	s.Survey(src)
+	_, err = s.Contents.OpenFile(t.Context(), s.Named("moulds").Copy)
 	assert.ErrorIs(t, err, contents.ErrNoContent)
 }
 

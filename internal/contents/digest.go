@@ -13,6 +13,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/reach"
@@ -36,55 +37,55 @@ func DigestOf(ctx context.Context, f reach.File, size int64) (digest.Digest, int
 	return digest.Of(s)
 }
 
-// DigestAt reads a file of a folder, as long as it is when it is opened, and returns its digest in hex.
-func DigestAt(ctx context.Context, folder reach.Tree, name string) (string, error) {
+// DigestAt reads a file of a folder, as long as it is when it is opened, and returns its digest.
+func DigestAt(ctx context.Context, folder reach.Tree, name string) (digest.Sum, error) {
 	f, err := folder.Open(ctx, name)
 	if err != nil {
-		return "", err
+		return digest.Sum{}, err
 	}
 	defer f.Close()
 	info, err := f.Info(ctx)
 	if err != nil {
-		return "", err
+		return digest.Sum{}, err
 	}
 	d, _, err := DigestOf(ctx, f, info.Size)
 	if err != nil {
-		return "", fmt.Errorf("read it for its digest: %w", err)
+		return digest.Sum{}, fmt.Errorf("read it for its digest: %w", err)
 	}
-	return d.Hex(), nil
+	return d.Value(), nil
 }
 
 // Digest returns the SHA-256 of a copy's file. One whose store names its content by what names it everywhere is read once, however
 // many copies there are of it. Nothing is kept in the catalogue.
-func (r *Reader) Digest(ctx context.Context, c catalogue.Copy) ([]byte, error) {
+func (r *Reader) Digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
 	return r.digest(ctx, c, func() (source.Content, error) { return r.Open(ctx, c) })
 }
 
-func (r *Reader) digest(ctx context.Context, c catalogue.Copy, open func() (source.Content, error)) ([]byte, error) {
-	if c.Content.Kind.Names() {
-		if known, err := r.known(ctx, c.Content); err != nil || known != nil {
+func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source.Content, error)) (digest.Sum, error) {
+	if c.Mark.Content.Kind.Names() {
+		if known, err := r.known(ctx, c.Mark.Content); err != nil || known.Known() {
 			return known, err
 		}
 	}
 	content, err := open()
 	if err != nil {
-		return nil, err
+		return digest.Sum{}, err
 	}
 	defer content.Close()
 	sum, err := r.DigestAsSeen(ctx, c, content)
-	if err == nil && c.Content.Kind.Names() {
-		r.cache().Add(c.Content, sum)
+	if err == nil && c.Mark.Content.Kind.Names() {
+		r.cache().Add(c.Mark.Content, sum)
 	}
 	return sum, err
 }
 
 // DigestAsSeen digests an open copy, where it still is as the survey saw it; else the error is ErrChanged.
-func (r *Reader) DigestAsSeen(ctx context.Context, c catalogue.Copy, content source.Content) ([]byte, error) {
+func (r *Reader) DigestAsSeen(ctx context.Context, c *copies.Copy, content source.Content) (digest.Sum, error) {
 	if content.File == nil {
-		return nil, ErrChanged
+		return digest.Sum{}, ErrChanged
 	}
 	if err := asSeen(content, c); err != nil {
-		return nil, err
+		return digest.Sum{}, err
 	}
 	want := content.Info.Size
 	if want < 0 {
@@ -93,25 +94,25 @@ func (r *Reader) DigestAsSeen(ctx context.Context, c catalogue.Copy, content sou
 	d, n, err := DigestOf(ctx, content.File, want)
 	switch {
 	case err != nil:
-		return nil, err
+		return digest.Sum{}, err
 	case n != want && want >= 0:
-		return nil, ErrChanged
+		return digest.Sum{}, ErrChanged
 	}
-	return d.Bytes(), nil
+	return d.Value(), nil
 }
 
-func (r *Reader) cache() *lru.Cache[entry.ContentID, []byte] {
-	r.once.Do(func() { r.digests, _ = lru.New[entry.ContentID, []byte](remembered) }) // which refuses sizes below 1 alone
+func (r *Reader) cache() *lru.Cache[entry.ContentID, digest.Sum] {
+	r.once.Do(func() { r.digests, _ = lru.New[entry.ContentID, digest.Sum](remembered) }) // which refuses sizes below 1 alone
 	return r.digests
 }
 
-// known returns the digest of a content that a store names, where one of its copies was read; nil where none was.
-func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) {
+// known returns the digest of a content that a store names, where one of its copies was read; unknown where none was.
+func (r *Reader) known(ctx context.Context, id entry.ContentID) (digest.Sum, error) {
 	if sum, ok := r.cache().Get(id); ok {
 		return sum, nil
 	}
 	sum, err := r.Site.Catalogue.DigestOfContent(ctx, id)
-	if err == nil && sum != nil {
+	if err == nil && sum.Known() {
 		r.cache().Add(id, sum)
 	}
 	return sum, err
@@ -119,26 +120,22 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) ([]byte, error) 
 
 // DigestAll reads the files of a source whose digests are not known, several side by side, and keeps them, a batch at a time. progress is
 // told of each.
-func (r *Reader) DigestAll(ctx context.Context, sourceID int64, progress func(files, bytes int64, path string)) (unread int64, err error) {
+func (r *Reader) DigestAll(ctx context.Context, of copies.SourceID, progress func(files, bytes int64, path string)) (unread int64, err error) {
 	const batch = 1000
 	ctx, done := source.ForContents(ctx)
 	defer done()
-	d := digesting{r: r, progress: progress, sums: map[int64][]byte{}, wanted: make(chan wanted, batch)}
+	d := digesting{r: r, progress: progress, sums: map[copies.ID]digest.Sum{}, wanted: make(chan wanted, batch)}
 	for range readers {
 		d.side.Go(func() { d.readEach(ctx) })
 	}
 	for at := (catalogue.Position{}); ; {
-		ids, next, err := r.Site.Catalogue.Undigested(ctx, sourceID, at, batch)
-		if err != nil || len(ids) == 0 {
+		some, next, err := r.Site.Catalogue.Undigested(ctx, of, at, batch)
+		if err != nil || len(some) == 0 {
 			return d.end(ctx, err)
 		}
 		at = next
-		copies, err := r.Site.Catalogue.CopiesOfPlace(ctx, ids)
-		if err != nil {
-			return d.end(ctx, err)
-		}
-		slices.SortStableFunc(copies, func(a, b catalogue.Copy) int { return cmp.Compare(b.Size/long, a.Size/long) })
-		if err := d.want(ctx, copies); err != nil {
+		slices.SortStableFunc(some, func(a, b *copies.Copy) int { return cmp.Compare(b.Size/long, a.Size/long) })
+		if err := d.want(ctx, some); err != nil {
 			return d.end(ctx, err)
 		}
 		if err := d.keep(ctx, batch); err != nil {
@@ -158,27 +155,27 @@ type digesting struct {
 	side     sync.WaitGroup // the readers
 
 	mu                   sync.Mutex
-	sums                 map[int64][]byte // that are not kept yet
+	sums                 map[copies.ID]digest.Sum // that are not kept yet
 	files, bytes, unread int64
 }
 
 // wanted is a copy to be read, with its store, which is asked for once a batch: over a long time its machine may have to be reached anew.
 type wanted struct {
-	catalogue.Copy
+	*copies.Copy
 	store source.Store
 	done  func()
 }
 
 // want hands the copies of one source to the readers.
-func (d *digesting) want(ctx context.Context, copies []catalogue.Copy) error {
-	if len(copies) == 0 {
+func (d *digesting) want(ctx context.Context, some []*copies.Copy) error {
+	if len(some) == 0 {
 		return nil
 	}
-	store, err := d.r.Site.Store(ctx, copies[0].Source)
+	store, err := d.r.Site.Store(ctx, some[0].Store.Source)
 	if err != nil {
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		d.unread += int64(len(copies))
+		d.unread += int64(len(some))
 		return ctx.Err()
 	}
 	var left atomic.Int64
@@ -189,7 +186,7 @@ func (d *digesting) want(ctx context.Context, copies []catalogue.Copy) error {
 		}
 	}
 	defer done()
-	for _, c := range copies {
+	for _, c := range some {
 		left.Add(1)
 		select {
 		case d.wanted <- wanted{c, store, done}:
@@ -209,7 +206,7 @@ func (d *digesting) readEach(ctx context.Context) {
 	}
 }
 
-func (d *digesting) take(c catalogue.Copy, sum []byte, err error) {
+func (d *digesting) take(c *copies.Copy, sum digest.Sum, err error) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
 	if err != nil {
@@ -229,7 +226,7 @@ func (d *digesting) keep(ctx context.Context, enough int) error {
 		d.mu.Unlock()
 		return nil
 	}
-	d.sums = map[int64][]byte{}
+	d.sums = map[copies.ID]digest.Sum{}
 	d.mu.Unlock()
 	return d.r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), sums)
 }

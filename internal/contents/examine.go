@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -14,6 +13,8 @@ import (
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 
@@ -32,7 +33,7 @@ type Examiner struct {
 // Result is what examining a copy found.
 type Result struct {
 	condition.Findings
-	SHA256 string // "" where it was not read to its end
+	SHA256 digest.Sum // unknown where it was not read to its end
 }
 
 // ErrSlow says that a copy would have taken longer than there is patience for.
@@ -40,7 +41,7 @@ var ErrSlow = errors.New("it takes too long to examine")
 
 // Copy examines one copy, or returns what is known of its content where it is still as it was. Errors are of reading: of
 // the source, ErrChanged where it changed meanwhile, and ErrSlow.
-func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
+func (e *Examiner) Copy(ctx context.Context, c *copies.Copy) (Result, error) {
 	if known, ok, err := e.known(ctx, c.SHA256); err != nil {
 		return known, err
 	} else if ok {
@@ -55,20 +56,19 @@ func (e *Examiner) Copy(ctx context.Context, c catalogue.Copy) (Result, error) {
 	return r, err
 }
 
-func (e *Examiner) known(ctx context.Context, digest string) (Result, bool, error) {
-	sum, err := hex.DecodeString(digest)
-	if err != nil || len(sum) == 0 {
+func (e *Examiner) known(ctx context.Context, sum digest.Sum) (Result, bool, error) {
+	if !sum.Known() {
 		return Result{}, false, nil
 	}
 	f, err := e.Contents.Site.Catalogue.Findings(ctx, sum)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return Result{}, false, nil
 	}
-	return Result{f, digest}, err == nil, err
+	return Result{f, sum}, err == nil, err
 }
 
 // standing tells with an error whether a copy is no longer there as it was seen.
-func (e *Examiner) standing(ctx context.Context, c catalogue.Copy) error {
+func (e *Examiner) standing(ctx context.Context, c *copies.Copy) error {
 	content, err := e.Contents.Open(ctx, c)
 	if err != nil {
 		return err
@@ -78,23 +78,16 @@ func (e *Examiner) standing(ctx context.Context, c catalogue.Copy) error {
 }
 
 // read reads a copy and keeps what was found.
-func (e *Examiner) read(ctx context.Context, c catalogue.Copy) (Result, error) {
+func (e *Examiner) read(ctx context.Context, c *copies.Copy) (Result, error) {
 	found, err := e.examined(ctx, c)
 	if err != nil {
 		return Result{}, err
 	}
-	return Result{
-			found.Findings,
-			hex.EncodeToString(found.SHA256),
-		}, e.Contents.Site.Catalogue.SetExamined(
-			ctx,
-			[]catalogue.Examined{found},
-			e.Now(),
-		)
+	return Result{found.Findings, found.SHA256}, e.Contents.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
 }
 
 // examined reads a copy, without keeping what it finds.
-func (e *Examiner) examined(ctx context.Context, c catalogue.Copy) (found catalogue.Examined, err error) {
+func (e *Examiner) examined(ctx context.Context, c *copies.Copy) (found catalogue.Examined, err error) {
 	content, err := e.Contents.Open(ctx, c)
 	if err != nil {
 		return found, err
@@ -107,8 +100,7 @@ func (e *Examiner) examined(ctx context.Context, c catalogue.Copy) (found catalo
 	if err != nil {
 		return found, err
 	}
-	sum, err := hex.DecodeString(r.SHA256)
-	return catalogue.Examined{Copy: c.ID, Name: c.Place.Name(), SHA256: sum, Findings: r.Findings}, err
+	return catalogue.Examined{Copy: c.ID, Name: c.Place.Name(), SHA256: r.SHA256, Findings: r.Findings}, nil
 }
 
 // Content examines what is open, without keeping what it finds: it digests the file, and examines it where its content is
@@ -127,10 +119,10 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 	if want := content.Info.Size; want >= 0 && size != want {
 		return found, short(size, want)
 	}
-	if found, known, err := e.known(ctx, d.Hex()); known || err != nil {
+	if found, known, err := e.known(ctx, d.Value()); known || err != nil {
 		return found, err
 	}
-	found.SHA256 = d.Hex()
+	found.SHA256 = d.Value()
 	err = e.Contents.named(ctx, "", content, func(c apart.Content) error {
 		found.Findings, err = e.Contents.Apart.Examine(ctx, c)
 		return err
@@ -154,12 +146,11 @@ func (e *Examiner) small(ctx context.Context, content source.Content) (found Res
 	if err != nil {
 		return found, err
 	}
-	sum := sha256.Sum256(whole)
-	digest := hex.EncodeToString(sum[:])
-	if found, known, err := e.known(ctx, digest); known || err != nil {
+	sum := digest.Sum(sha256.Sum256(whole))
+	if found, known, err := e.known(ctx, sum); known || err != nil {
 		return found, err
 	}
-	found.SHA256 = digest
+	found.SHA256 = sum
 	found.Findings, err = e.Contents.Apart.Examine(ctx, apart.Content{ReaderAt: bytes.NewReader(whole), Size: int64(len(whole))})
 	if errors.Is(err, apart.ErrDemanding) {
 		found.Findings, err = demanding(int64(len(whole))), nil
@@ -213,7 +204,7 @@ const (
 
 // All examines the files of a source that were not examined yet. progress is told after each batch. unread counts those
 // that could not be read.
-func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error) {
+func (e *Examiner) All(ctx context.Context, of copies.SourceID, progress func(files, bytes int64)) (unread int64, err error) {
 	records := e.Contents.Site.Catalogue
 	var files, bytes int64
 	var keeping errgroup.Group // what was found, while more is examined
@@ -230,16 +221,12 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 	}
 	defer func() { err = errors.Join(err, keep(), keeping.Wait()) }()
 	for at := (catalogue.Position{}); ; {
-		ids, next, err := records.UnexaminedIn(ctx, sourceID, at, batch)
-		if err != nil || len(ids) == 0 {
+		some, next, err := records.UnexaminedIn(ctx, of, at, batch)
+		if err != nil || len(some) == 0 {
 			return unread, err
 		}
 		at = next
-		copies, err := records.CopiesOfPlace(ctx, ids)
-		if err != nil {
-			return unread, err
-		}
-		found := e.several(ctx, copies)
+		found := e.several(ctx, some)
 		if pending = append(pending, found...); len(pending) >= keepAfter || time.Since(kept) > keepEach {
 			if err := keep(); err != nil {
 				return unread, err
@@ -248,7 +235,7 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 		if ctx.Err() != nil {
 			return unread, ctx.Err()
 		}
-		unread += int64(len(copies) - len(found))
+		unread += int64(len(some) - len(found))
 		for _, f := range found {
 			files, bytes = files+1, bytes+f.Findings.Size
 		}
@@ -258,8 +245,8 @@ func (e *Examiner) All(ctx context.Context, sourceID int64, progress func(files,
 
 // Some examines copies of any sources and keeps what it finds, in one go. It returns what could be examined; what could not,
 // or takes too long, is left out.
-func (e *Examiner) Some(ctx context.Context, copies []catalogue.Copy) ([]catalogue.Examined, error) {
-	all := e.several(ctx, copies)
+func (e *Examiner) Some(ctx context.Context, some []*copies.Copy) ([]catalogue.Examined, error) {
+	all := e.several(ctx, some)
 	if err := ctx.Err(); err != nil {
 		return all, err
 	}
@@ -275,14 +262,14 @@ func (e *Examiner) patient(ctx context.Context) (context.Context, context.Cancel
 }
 
 // several examines copies side by side and returns what could be.
-func (e *Examiner) several(ctx context.Context, copies []catalogue.Copy) []catalogue.Examined {
+func (e *Examiner) several(ctx context.Context, some []*copies.Copy) []catalogue.Examined {
 	ctx, done := source.ForContents(ctx)
 	defer done()
 	var mu sync.Mutex
 	var all []catalogue.Examined
 	var side errgroup.Group
 	side.SetLimit(readers)
-	for _, c := range copies {
+	for _, c := range some {
 		side.Go(func() error {
 			limited, done := e.patient(ctx)
 			defer done()
@@ -303,7 +290,7 @@ func (e *Examiner) several(ctx context.Context, copies []catalogue.Copy) []catal
 func (e *Examiner) Background(ctx context.Context, b Budget, told func(examined, broken int, err error)) {
 	ticker := time.NewTicker(b.Every)
 	defer ticker.Stop()
-	failed := map[int64]bool{} // not tried again before the next start
+	failed := map[copies.ID]bool{} // not tried again before the next start
 	for {
 		examined, broken, err := e.Round(ctx, b, failed)
 		if ctx.Err() != nil {
@@ -321,19 +308,19 @@ func (e *Examiner) Background(ctx context.Context, b Budget, told func(examined,
 }
 
 // Round examines as much as one round's budget allows. What could not be read is added to failed and passed over.
-func (e *Examiner) Round(ctx context.Context, b Budget, failed map[int64]bool) (examined, broken int, err error) {
+func (e *Examiner) Round(ctx context.Context, b Budget, failed map[copies.ID]bool) (examined, broken int, err error) {
 	const some = 200
-	ids, err := e.Contents.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
+	all, err := e.Contents.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
 	if err != nil {
 		return 0, 0, err
 	}
-	for left := b.Bytes; len(ids) > 0 && left > 0 && ctx.Err() == nil; ids = ids[1:] {
-		if failed[ids[0]] {
-			continue
+	left := b.Bytes
+	for _, c := range all {
+		if left <= 0 || ctx.Err() != nil {
+			break
 		}
-		c, err := e.Contents.Site.Catalogue.Copy(ctx, ids[0])
-		if err != nil {
-			return examined, broken, err
+		if failed[c.ID] {
+			continue
 		}
 		left -= c.Size
 		r, err := e.Copy(ctx, c)

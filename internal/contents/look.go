@@ -6,8 +6,8 @@ import (
 	"io"
 
 	"humble-rewind/internal/apart"
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -45,7 +45,7 @@ func (r *Reader) Draw(ctx context.Context, c source.Content, w io.Writer) error 
 }
 
 // Holds looks for words in a copy.
-func (r *Reader) Holds(ctx context.Context, c catalogue.Copy, words []string) (held apart.Held, err error) {
+func (r *Reader) Holds(ctx context.Context, c *copies.Copy, words []string) (held apart.Held, err error) {
 	content, err := r.OpenFile(ctx, c)
 	if err != nil {
 		return held, err
@@ -59,7 +59,7 @@ func (r *Reader) Holds(ctx context.Context, c catalogue.Copy, words []string) (h
 }
 
 // Bytes reads a copy whole, but no more than most bytes of it.
-func (r *Reader) Bytes(ctx context.Context, c catalogue.Copy, most int64) ([]byte, error) {
+func (r *Reader) Bytes(ctx context.Context, c *copies.Copy, most int64) ([]byte, error) {
 	content, err := r.OpenFile(ctx, c)
 	if err != nil {
 		return nil, err
@@ -75,16 +75,16 @@ func (r *Reader) Bytes(ctx context.Context, c catalogue.Copy, most int64) ([]byt
 
 // Shares reads two copies by their numbers and returns which share of each one's content the other has; what cannot be read has
 // nothing in common with anything.
-func (r *Reader) Shares(ctx context.Context, a, b int64) (ofA, ofB float64, err error) {
-	copies, err := r.Site.Catalogue.Copies(ctx, []int64{a, b})
+func (r *Reader) Shares(ctx context.Context, a, b copies.ID) (ofA, ofB float64, err error) {
+	both, err := r.Site.Catalogue.Copies(ctx, []copies.ID{a, b})
 	if err != nil {
 		return 0, 0, err
 	}
-	return r.SharesOf(ctx, copies[0], copies[1])
+	return r.SharesOf(ctx, both[0], both[1])
 }
 
 // SharesOf is Shares of copies that were read from the catalogue already.
-func (r *Reader) SharesOf(ctx context.Context, a, b catalogue.Copy) (ofA, ofB float64, err error) {
+func (r *Reader) SharesOf(ctx context.Context, a, b *copies.Copy) (ofA, ofB float64, err error) {
 	one, err := r.OpenFile(ctx, a)
 	if err != nil {
 		return 0, 0, ctx.Err()

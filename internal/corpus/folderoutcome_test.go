@@ -13,6 +13,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -58,7 +59,7 @@ func RunFolder(ctx context.Context, dir string, c FolderCase) (FolderOutcome, er
 }
 
 // whole reads a folder that comes back as one item.
-func (o *FolderOutcome) whole(h *History, reader *contents.Reader, id int64) error {
+func (o *FolderOutcome) whole(h *History, reader *contents.Reader, id copies.ID) error {
 	c, err := h.records.Copy(h.ctx, id)
 	if err != nil {
 		return err

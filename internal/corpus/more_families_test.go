@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/digest"
 )
 
 func acrossMachines() []Case {
@@ -606,7 +607,7 @@ func hinted() []Case {
 			Family:  family,
 			Variant: "not this one",
 			Path:    path,
-			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Wrong: map[string]bool{sum(v(4)): true}},
+			Ask:     advice.Question{Loss: advice.Overwritten, Good: ago(3 * day), Wrong: map[digest.Sum]bool{digest.Parse(sum(v(4))): true}},
 			Want:    v(3),
 			Play:    play,
 		},

@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	registered "humble-rewind/internal/kinds"
 	"humble-rewind/internal/trails"
@@ -100,11 +101,11 @@ func (o *Outcome) judge(h *History, reader *contents.Reader) {
 func (o *Outcome) lists(h *History, kind string) bool {
 	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool {
 		c, err := h.records.Copy(h.ctx, other.Copy.ID)
-		return err == nil && c.Source.Kind == kind
+		return err == nil && c.Store.Kind == kind
 	})
 }
 
-func contentOf(h *History, reader *contents.Reader, id int64) ([]byte, error) {
+func contentOf(h *History, reader *contents.Reader, id copies.ID) ([]byte, error) {
 	c, err := h.records.Copy(h.ctx, id)
 	if err != nil {
 		return nil, err
@@ -115,11 +116,7 @@ func contentOf(h *History, reader *contents.Reader, id int64) ([]byte, error) {
 // naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
 // before the file was last right.
 func (o *Outcome) naive(h *History, reader *contents.Reader) error {
-	stores, err := h.records.Stores(h.ctx)
-	if err != nil {
-		return err
-	}
-	facts, err := h.records.FactsOf(h.ctx, stores, o.Answer.Question.Place)
+	facts, err := h.records.CopiesAt(h.ctx, o.Answer.Question.Place)
 	if err != nil {
 		return err
 	}
@@ -134,7 +131,7 @@ func (o *Outcome) naive(h *History, reader *contents.Reader) error {
 		if best < 0 {
 			return o.Case.Want == nil
 		}
-		got, err := contentOf(h, reader, facts[best].Copy)
+		got, err := contentOf(h, reader, facts[best].ID)
 		return err == nil && o.Case.Want != nil && bytes.Equal(got, o.Case.Want)
 	}
 	o.Newest, o.Before = choose(time.Time{}), choose(o.Case.Ask.Good)

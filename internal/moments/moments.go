@@ -18,6 +18,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/typedtime"
@@ -65,7 +66,7 @@ type info struct {
 	folder  bool
 	size    int64
 	written time.Time
-	copy    int64 // of a file
+	copy    copies.ID // of a file
 }
 
 func (i info) Name() string { return i.name }

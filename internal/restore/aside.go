@@ -21,7 +21,7 @@ type aside struct {
 	Was      identity   `json:"was"`
 	Type     entry.Type `json:"type"`
 	Size     int64      `json:"size"`
-	SHA256   string     `json:"sha256,omitempty"` // of a file
+	SHA256   string     `json:"sha256,omitempty"` // of a file, in hex
 }
 
 // kept describes an entry in safekeeping, as JSON. Names and targets are bytes.
@@ -130,7 +130,7 @@ func (k kept) stands(now standing) (bool, error) {
 			return false, nil
 		}
 		sum, err := contents.DigestAt(now.ctx, now.folder, now.info.Name)
-		return sum == k.Digest, err
+		return sum.Hex() == k.Digest, err
 	case entry.Link:
 		return now.Target() == string(k.Link), nil
 	}

@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"sort"
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -51,7 +53,9 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 				return wants, nil, err
 			}
 			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
-			itself.Copy, itself.Stood = r.reading(&t, n, a.At)
+			if from, stood := r.reading(&t, n, a.At); from != nil {
+				itself.Copy, itself.Stood = from.ID, stood.ID
+			}
 		}
 	}
 	if in, why, err := r.Trails.SealedAbove(ctx, a.Place); err != nil {
@@ -89,36 +93,29 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 	return nil, b, b.prepare()
 }
 
-// reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; 0 where
+// reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; nil where
 // none can be read.
-func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, stood int64) {
-	reading := trails.ReadingOf(&t.Versions[version], t.Facts, func(source int) *catalogue.Store { return t.Stores[source] }, at)
+func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, stood *copies.Copy) {
+	reading := trails.ReadingOf(&t.Versions[version], t.Facts, at)
 	if reading.From < 0 {
-		return 0, 0
+		return nil, nil
 	}
-	return t.Facts[reading.From].Copy, t.Facts[reading.Stood].Copy
+	return t.Facts[reading.From], t.Facts[reading.Stood]
 }
 
 // fileAsOf wants the version of a file that was current, as it was then.
 func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t trails.Trail, n int) ([]wanted, error) {
 	at := req.AsOf.At
 	from, stood := r.reading(&t, n, at)
-	if from == 0 {
+	if from == nil {
 		return nil, &problem.Input{
 			What: fmt.Sprintf("bring back %s", t.Place),
 			Err:  errors.New("only the record of that version is left"),
 			Next: "Choose another moment; the trail shows which versions can still be read.",
 		}
 	}
-	c, err := r.Site.Catalogue.Copy(ctx, from)
+	c, err := newPoints(r.Site.Catalogue).at(ctx, from, at)
 	if err != nil {
-		return nil, err
-	}
-	lying, err := r.Site.Catalogue.Lying(ctx, []int64{from, stood})
-	if err != nil {
-		return nil, err
-	}
-	if c.At.Capture, err = newPoints(r.Site.Catalogue).at(ctx, lying[from], at); err != nil {
 		return nil, err
 	}
 	into, err := r.destination(open, req, 1)
@@ -133,7 +130,7 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t t
 	if into {
 		w.To.Path = place.Join(req.To.Path, t.Place.Name())
 	}
-	w.like = likeness(lying[stood], from)
+	w.like = likeness(stood, from.ID)
 	if _, proved := t.Current(at); !proved {
 		w.Note = "assumed: nobody looked between"
 	}
@@ -142,53 +139,55 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t t
 
 // likeness is what a copy was like that stood at the moment, where the content is read from another; nil where it is read
 // from that one.
-func likeness(stood catalogue.Lying, from int64) *entry.Mark {
-	if stood.ID == from || stood.Mark.IsZero() {
+func likeness(stood *copies.Copy, from copies.ID) *entry.Mark {
+	if stood == nil || stood.ID == from || stood.Mark.IsZero() {
 		return nil
 	}
-	return &stood.Mark
+	mark := stood.Mark
+	return &mark
 }
 
 // writtenOf is the write time of a copy, also where it cannot be counted in nanoseconds.
-func writtenOf(c catalogue.Lying) entry.Instant {
+func writtenOf(c *copies.Copy) entry.Instant {
 	if c.Mark.Written.Known {
 		return c.Mark.Written
 	}
-	return entry.At(c.Written)
+	return entry.At(c.Recorded())
 }
 
 // points finds the points in time of stores.
 type points struct {
 	records *catalogue.Catalogue
-	held    map[int64][]sighting.Capture // by source, oldest first
+	held    map[copies.SourceID][]sighting.Capture // by source, oldest first
 }
 
 func newPoints(records *catalogue.Catalogue) *points {
-	return &points{records, map[int64][]sighting.Capture{}}
+	return &points{records, map[copies.SourceID][]sighting.Capture{}}
 }
 
-// at names the point in time from which a copy is what it was at a moment: the last one up to then that its store still
-// holds of it, else the first one after. It is "" in a store that holds only what is there now.
-func (p *points) at(ctx context.Context, l catalogue.Lying, moment time.Time) (string, error) {
-	if l.At.Capture == "" {
-		return "", nil
+// at is a copy as it is read from the point in time at which it is what it was at a moment: the last one up to then that its store still
+// holds of it, else the first one after; as it is, of a store that holds only what is there now.
+func (p *points) at(ctx context.Context, c *copies.Copy, moment time.Time) (*copies.Copy, error) {
+	if c.At.Capture == "" {
+		return c, nil
 	}
-	held, ok := p.held[l.Source]
+	held, ok := p.held[c.Store.ID]
 	if !ok {
 		var err error
-		if held, err = p.records.Held(ctx, l.Source, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
-			return "", err
+		if held, err = p.records.Held(ctx, c.Store.ID, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
+			return nil, err
 		}
-		p.held[l.Source] = held
+		p.held[c.Store.ID] = held
 	}
+	shows := func(k sighting.Capture) bool { return !k.At.Before(c.Captured) && (c.Open || !k.At.After(c.Last)) }
+	then := *c
 	n := sort.Search(len(held), func(n int) bool { return held[n].At.After(moment) })
-	if n > 0 && !held[n-1].At.Before(l.First) && (l.Last.IsZero() || !held[n-1].At.After(l.Last)) {
-		return held[n-1].Name, nil
+	if n > 0 && shows(held[n-1]) {
+		then.At.Capture = held[n-1].Name
+		return &then, nil
 	}
-	for _, k := range held[n:] {
-		if !k.At.Before(l.First) && (l.Last.IsZero() || !k.At.After(l.Last)) {
-			return k.Name, nil
-		}
-	}
-	return l.At.Capture, nil // the moment lies after all that its store holds of it: the latest
+	if i := slices.IndexFunc(held[n:], shows); i >= 0 {
+		then.At.Capture = held[n+i].Name
+	} // else the moment lies after all that its store holds of it: the latest
+	return &then, nil
 }

@@ -5,6 +5,8 @@ import (
 	"errors"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -108,8 +110,8 @@ func (b *batch) commitReady() error {
 // takeOut removes copied items from their stores, where they are still what was copied, and makes the stores forget all that
 // arrived.
 func (b *batch) takeOut() {
-	slips := map[int64][]source.Slip{}
-	stores := map[int64]source.Emptied{}
+	slips := map[copies.SourceID][]source.Slip{}
+	stores := map[copies.SourceID]source.Emptied{}
 	for _, it := range b.all {
 		store, ok := source.AsEmptied(it.source)
 		if !it.arrived || !it.work.Leaves || !ok {
@@ -142,7 +144,7 @@ func (b *batch) takeOut() {
 
 // record enters how the batch went into the receipt and the catalogue.
 func (b *batch) record() error {
-	var left []int64
+	var left []copies.ID
 	for _, it := range b.all {
 		switch {
 		case it.arrived:
@@ -164,7 +166,7 @@ func (b *batch) record() error {
 			continue
 		default:
 			it.item.Outcome, it.item.Note = catalogue.ItemFailed, joinNotes(it.item.Note, Explain(it.err))
-			it.item.SHA256 = ""
+			it.item.SHA256 = digest.Sum{}
 		}
 		if err := it.store(); err != nil {
 			return err

@@ -4,7 +4,7 @@ import (
 	"io/fs"
 	"os"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -73,7 +73,7 @@ func (o belonged) Children() ([]named, func(), error) {
 
 // rootsOwn tells whether only root, or whoever the service runs as, can write a store at one of its points in time: every
 // folder down to it belongs to them and is closed to others' writing.
-func (h *handles) rootsOwn(src catalogue.Source, capture string) bool {
+func (h *handles) rootsOwn(src copies.Source, capture string) bool {
 	if !src.Traits.Dated() || capture == "" {
 		return false
 	}

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
@@ -80,7 +81,7 @@ func TestNothingThatGivesRightsComesOutOfAnArchive(t *testing.T) {
 			tried++
 			for _, keep := range []bool{false, true} {
 				name := "/home/ines/Papers/" + from
-				r := s.BringBack(restore.Request{Copies: []int64{c.ID}, To: &place.Place{Machine: "loft", Path: name}, KeepOwners: keep})
+				r := s.BringBack(restore.Request{Copies: []copies.ID{c.ID}, To: &place.Place{Machine: "loft", Path: name}, KeepOwners: keep})
 				require.Equal(t, catalogue.ReceiptDone, r.State, r.Items[0].Note)
 				var st unix.Stat_t
 				require.NoError(t, unix.Lstat(s.Path(name), &st))

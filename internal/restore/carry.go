@@ -147,7 +147,7 @@ func (c *carrying) finish(b *batch) error {
 	}
 	for _, item := range b.items {
 		c.done.Add(1)
-		if item.Outcome == catalogue.ItemDone && item.SHA256 != "" {
+		if item.Outcome == catalogue.ItemDone && item.SHA256.Known() {
 			c.bytes.Add(item.Size)
 		}
 	}

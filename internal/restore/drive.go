@@ -152,17 +152,17 @@ func (t *driveTarget) ready(it *carried) error {
 }
 
 // read reads a copy into a file without a name.
-func (t *driveTarget) read(it *carried) (kept *spool.File, sum string, size int64, err error) {
+func (t *driveTarget) read(it *carried) (kept *spool.File, sum digest.Sum, size int64, err error) {
 	content, err := it.source.Open(t.ctx, it.work.ref())
 	if err != nil {
-		return nil, "", 0, err
+		return nil, digest.Sum{}, 0, err
 	}
 	defer content.Close()
 	if content.File == nil {
-		return nil, "", 0, problem.NotFile
+		return nil, digest.Sum{}, 0, problem.NotFile
 	}
 	if it.work.AsOf && !it.work.Expect.met(content.Info) || !it.work.AsOf && !it.work.Before.planned(content.Info) {
-		return nil, "", 0, problem.Changed
+		return nil, digest.Sum{}, 0, problem.Changed
 	}
 	return spooledFile(t.ctx, content.File, content.Info.Size)
 }
@@ -241,7 +241,7 @@ var errOtherBytes = errors.New("the drive said that it took it, and what it give
 	"the drive is not to be trusted with it")
 
 // readBack holds what a drive gives back against what was sent.
-func (t *driveTarget) readBack(folder reach.Tree, name, sum string) error {
+func (t *driveTarget) readBack(folder reach.Tree, name string, sum digest.Sum) error {
 	back, err := contents.DigestAt(t.ctx, folder, name)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		back, err = contents.DigestAt(t.ctx, folder, name)
@@ -373,7 +373,7 @@ func (t *driveTarget) standsAside(it *carried, folder reach.Folder) (bool, error
 		return false, err
 	}
 	same, err := was.stands(now)
-	return same && it.work.Aside.SHA256 != it.item.SHA256, err
+	return same && digest.Parse(it.work.Aside.SHA256) != it.item.SHA256, err
 }
 
 // putAside writes what was set aside as a version of its own.
@@ -397,19 +397,19 @@ func (t *driveTarget) putAside(it *carried, v reach.Versioner, over string) erro
 }
 
 // spooledFile keeps a file's content as it is now, with its digest: what is sent is known before anything is.
-func spooledFile(ctx context.Context, f reach.File, size int64) (kept *spool.File, sum string, n int64, err error) {
+func spooledFile(ctx context.Context, f reach.File, size int64) (kept *spool.File, sum digest.Sum, n int64, err error) {
 	stream, err := f.Stream(ctx)
 	if err != nil {
-		return nil, "", 0, err
+		return nil, digest.Sum{}, 0, err
 	}
 	defer stream.Close()
 	return spooled(ctx, stream, size)
 }
 
 // spooled keeps what is read, which has so many bytes; negative where nothing tells.
-func spooled(ctx context.Context, r io.Reader, size int64) (kept *spool.File, sum string, n int64, err error) {
+func spooled(ctx context.Context, r io.Reader, size int64) (kept *spool.File, sum digest.Sum, n int64, err error) {
 	if kept, err = spool.Common.File(nil); err != nil {
-		return nil, "", 0, err
+		return nil, digest.Sum{}, 0, err
 	}
 	limit := size
 	if limit < 0 {
@@ -420,7 +420,7 @@ func spooled(ctx context.Context, r io.Reader, size int64) (kept *spool.File, su
 		err = problem.Changed
 	}
 	if err != nil {
-		return nil, "", 0, errors.Join(err, kept.Close())
+		return nil, digest.Sum{}, 0, errors.Join(err, kept.Close())
 	}
-	return kept, d.Hex(), kept.Size(), nil
+	return kept, d.Value(), kept.Size(), nil
 }

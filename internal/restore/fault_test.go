@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -227,11 +228,11 @@ func TestFilesOfAllLengthsArriveWhole(t *testing.T) {
 	}
 	s.Lay(map[string]string{"/other/new/": ""})
 	s.Survey(s.AddTrash("/home/ines"))
-	want := map[string]string{}
+	want := map[string]digest.Sum{}
 	for _, n := range lengths {
 		content, err := os.ReadFile(s.Path(fmt.Sprintf("%s/files/%d.bin", sitetest.HomeTrash, n)))
 		require.NoError(t, err)
-		want[fmt.Sprintf("%d.bin", n)] = fmt.Sprintf("%x", sha256.Sum256(content))
+		want[fmt.Sprintf("%d.bin", n)] = sha256.Sum256(content)
 	}
 	r := s.BringBack(restore.Request{Copies: ids(s.Find(catalogue.Query{Limit: 100})...),
 		To: &place.Place{Machine: "loft", Path: "/other/new"}})
@@ -240,7 +241,7 @@ func TestFilesOfAllLengthsArriveWhole(t *testing.T) {
 	for _, item := range r.Items {
 		content, err := os.ReadFile(s.Path(item.To.Path))
 		require.NoError(t, err)
-		assert.Equal(t, want[item.To.Name()], fmt.Sprintf("%x", sha256.Sum256(content)), item.To.Name())
+		assert.Equal(t, want[item.To.Name()], digest.Sum(sha256.Sum256(content)), item.To.Name())
 		assert.Equal(t, want[item.To.Name()], item.SHA256)
 	}
 }

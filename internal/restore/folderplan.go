@@ -4,14 +4,13 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -33,7 +32,6 @@ type folderPlan struct {
 	needed  []int         // of the entries, in the order in which they are planned
 	whole   []wanted      // folders in it that only make sense whole
 	later   []plan.Wanted // what came after the moment, by path
-	sources map[int64]catalogue.Source
 	points  *points
 
 	// Of the plan being made.
@@ -45,7 +43,8 @@ type folderPlan struct {
 
 // fileNumber tells the files of a store from one another that a source saw under several names.
 type fileNumber struct {
-	source, number int64
+	source copies.SourceID
+	number uint64
 }
 
 // into tells whether the destination is a folder that the folder goes into.
@@ -86,14 +85,6 @@ func (b *folderPlan) prepare() error {
 		return cmp.Compare(strings.Count(b.entries[x].Path, "/"), strings.Count(b.entries[y].Path, "/"))
 	})
 	b.needed = append(b.needed, rest...)
-	sources, err := b.r.Site.Catalogue.Sources(b.ctx, "")
-	if err != nil {
-		return err
-	}
-	b.sources = map[int64]catalogue.Source{}
-	for _, src := range sources {
-		b.sources[src.ID] = src
-	}
 	b.dated = b.at
 	if zone, err := b.open.zone(b.base.Machine); err == nil {
 		b.dated = b.at.In(zone)
@@ -171,13 +162,13 @@ func (b *folderPlan) each(ctx context.Context, do func(plan.Item, *wanted) error
 // known is what is known of the copies of some entries.
 type known struct {
 	needed []int
-	copies map[int64]catalogue.Lying
+	copies map[copies.ID]*copies.Copy
 }
 
 // readAhead reads what is known of the copies, some at a time, so that it is not held of all at once.
 func (b *folderPlan) readAhead(ahead chan<- known) error {
 	for some := range slices.Chunk(b.needed, 4096) {
-		var ids []int64
+		var ids []copies.ID
 		for _, n := range some {
 			e := &b.entries[n]
 			if e.Copy != 0 {
@@ -187,12 +178,16 @@ func (b *folderPlan) readAhead(ahead chan<- known) error {
 				ids = append(ids, e.Stood)
 			}
 		}
-		copies, err := b.r.Site.Catalogue.Lying(b.ctx, ids)
+		all, err := b.r.Site.Catalogue.Copies(b.ctx, ids)
 		if err != nil {
 			return err
 		}
+		byID := make(map[copies.ID]*copies.Copy, len(all))
+		for i, c := range all {
+			byID[ids[i]] = c
+		}
 		select {
-		case ahead <- known{some, copies}:
+		case ahead <- known{some, byID}:
 		case <-b.ctx.Done():
 			return b.ctx.Err()
 		}
@@ -237,12 +232,10 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 	if err != nil {
 		return true, err
 	}
-	if e.SHA256 == "" {
-		sum, err := b.r.Contents.Digest(b.ctx, c)
-		if err != nil {
+	if !e.SHA256.Known() {
+		if e.SHA256, err = b.r.Contents.Digest(b.ctx, c); err != nil {
 			return true, b.ctx.Err()
 		}
-		e.SHA256 = fmt.Sprintf("%x", sum)
 	}
 	to := b.to(e.Path)
 	folder, err := b.open.parent(to)
@@ -258,7 +251,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 
 // want is an entry as it is wanted. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
-func (b *folderPlan) want(e *trails.Entry, c, stood catalogue.Lying) (w wanted, err error) {
+func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err error) {
 	w = wanted{
 		Wanted: plan.Wanted{
 			Type:    e.Type,
@@ -280,13 +273,13 @@ func (b *folderPlan) want(e *trails.Entry, c, stood catalogue.Lying) (w wanted, 
 		w.Note = "the same file is now at " + place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo))
 	}
 	switch {
-	case e.Copy == 0:
+	case c == nil:
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 	case e.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		src := b.sources[c.Source]
-		if c.At.Capture, err = b.points.at(b.ctx, c, b.at); err != nil {
+		src := c.Store.Source
+		if c, err = b.points.at(b.ctx, c, b.at); err != nil {
 			return w, err
 		}
 		if b.open.forged(src, c.At, place.Join(b.req.AsOf.Place.Path, e.Path)) {
@@ -297,10 +290,10 @@ func (b *folderPlan) want(e *trails.Entry, c, stood catalogue.Lying) (w wanted, 
 		if w.like != nil {
 			w.Mode, w.UID, w.GID = w.like.Mode, w.like.UID, w.like.GID
 		}
-		w.Copy, w.From = CopyID(c.ID), place.Place{Machine: src.AtMachine, Path: place.Join(src.At, c.At.Path())}
-		w.copy, w.source, w.ref, w.expect = c.ID, c.Source, c.Ref(), expectation{Size: c.Size, Written: writtenOf(c)}
+		w.Copy, w.From = c.ID.String(), c.LiesAt()
+		w.copy, w.source, w.ref, w.expect = c.ID, src.ID, c.Ref(), expectation{Size: c.Size, Written: writtenOf(c)}
 		if e.Type == entry.File && c.Number != 0 {
-			key := fileNumber{c.Source, c.Number}
+			key := fileNumber{src.ID, c.Number}
 			if first, twice := b.links[key]; twice {
 				w.Note = "it was the same file as " + place.Readable(first) + " (a hard link); it comes back as one of its own"
 			} else {

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -31,17 +32,17 @@ type handles struct {
 	reached map[string]reach.Session
 	folders map[place.Place]reach.Folder
 	order   []place.Place // of the open folders, the one used longest ago first
-	sources map[int64]source.Store
+	sources map[copies.SourceID]source.Store
 	zones   map[string]*time.Location
 	homes   map[string][]catalogue.Person
-	judges  map[int64]*source.Judge
+	judges  map[copies.SourceID]*source.Judge
 	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
 
 func newHandles(ctx context.Context, s *site.Site) *handles {
 	return &handles{ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: map[place.Place]reach.Folder{},
-		sources: map[int64]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
-		roots: map[place.Place]bool{}, judges: map[int64]*source.Judge{}}
+		sources: map[copies.SourceID]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
+		roots: map[place.Place]bool{}, judges: map[copies.SourceID]*source.Judge{}}
 }
 
 func (h *handles) files(machine string) (reach.Session, error) {
@@ -108,7 +109,7 @@ func (h *handles) look(p place.Place) (reach.Info, error) {
 	return f.Look(h.ctx, p.Name())
 }
 
-func (h *handles) source(src catalogue.Source) (source.Store, error) {
+func (h *handles) source(src copies.Source) (source.Store, error) {
 	if s, ok := h.sources[src.ID]; ok {
 		return s, nil
 	}
@@ -119,7 +120,7 @@ func (h *handles) source(src catalogue.Source) (source.Store, error) {
 	return s, err
 }
 
-func (h *handles) sourceByID(id int64) (source.Store, error) {
+func (h *handles) sourceByID(id copies.SourceID) (source.Store, error) {
 	if s, ok := h.sources[id]; ok {
 		return s, nil
 	}
@@ -127,7 +128,7 @@ func (h *handles) sourceByID(id int64) (source.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return h.source(src)
+	return h.source(src.Source)
 }
 
 func (h *handles) zone(machine string) (*time.Location, error) {
@@ -159,7 +160,7 @@ func (h *handles) people(machine string) []catalogue.Person {
 
 // uidOf returns the user number of the person in whose home a copy lies, by the machine's own accounts; negative where it lies in
 // nobody's: on a drive anybody can say that a trash is hers.
-func (h *handles) uidOf(c catalogue.Copy) int64 {
+func (h *handles) uidOf(c *copies.Copy) int64 {
 	lies := c.LiesAt()
 	home, uid := "", int64(-1)
 	for _, p := range h.people(lies.Machine) {
@@ -179,7 +180,7 @@ func (h *handles) lives(uid int64, p place.Place) bool {
 
 // forged tells whether a copy's origin is believed no more: who may write its store is looked at right before it is brought back, whatever
 // a survey, or a version of the program that did not look, took for true.
-func (h *handles) forged(src catalogue.Source, at sighting.Locator, origin string) bool {
+func (h *handles) forged(src copies.Source, at sighting.Locator, origin string) bool {
 	store, err := h.source(src)
 	if err != nil {
 		return false // it cannot be brought back either

@@ -43,7 +43,8 @@ func contentOf(ctx context.Context, folder reach.Tree, i reach.Info) (string, er
 	case i.Recognisable():
 		return "", nil
 	case i.Type == entry.File:
-		return contents.DigestAt(ctx, folder, i.Name)
+		sum, err := contents.DigestAt(ctx, folder, i.Name)
+		return sum.Hex(), err
 	case i.Type == entry.Link:
 		return folder.Target(ctx, i.Name)
 	}
@@ -83,7 +84,7 @@ func (id identity) sameContent(now identity) bool {
 // only if also its bytes are: numbers of files are used again. Of a folder that came alone, what is in it came later; where it cannot
 // be told whether it is that folder, it is not taken for it.
 func (id identity) arrivedAs(ctx context.Context, folder reach.Tree, name string, typ entry.Type,
-	alone bool, sum string) (bool, error) {
+	alone bool, sum digest.Sum) (bool, error) {
 	info, err := folder.Look(ctx, name)
 	if err != nil {
 		return false, err
@@ -101,7 +102,7 @@ func (id identity) arrivedAs(ctx context.Context, folder reach.Tree, name string
 		inside, err := insideOf(ctx, folder, name)
 		return inside == id.Inside, err
 	case entry.File:
-		if id.MovedLater(now) == reach.No || sum == "" {
+		if id.MovedLater(now) == reach.No || !sum.Known() {
 			return false, nil
 		}
 		is, err := contents.DigestAt(ctx, folder, name)

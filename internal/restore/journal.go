@@ -13,6 +13,8 @@ import (
 	"github.com/fxamacker/cbor/v2"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sighting"
@@ -145,14 +147,14 @@ func SetAside(item catalogue.ReceiptItem) (GaveWay, bool, error) {
 	if err != nil || w.Aside == nil {
 		return GaveWay{}, false, err
 	}
-	return GaveWay{w.Aside.Type, w.Aside.Size, w.Aside.SHA256}, true, nil
+	return GaveWay{w.Aside.Type, w.Aside.Size, digest.Parse(w.Aside.SHA256)}, true, nil
 }
 
 // GaveWay is what was set aside for an item.
 type GaveWay struct {
 	Type   entry.Type
 	Size   int64
-	SHA256 string // hex, of a file
+	SHA256 digest.Sum // of a file
 }
 
 // carried is one item on its way.
@@ -191,7 +193,7 @@ func levelOf(item plan.Item) int {
 // slips asks the stores what they remember about the items that will leave them, by the items' indexes. Nothing leaves a store that is
 // brought back as of a moment.
 func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, error) {
-	bySource := map[int64][]int{}
+	bySource := map[copies.SourceID][]int{}
 	for _, item := range p.whole.Items {
 		if item.Action == plan.Move {
 			id := p.wants[item.Index].source
@@ -204,7 +206,7 @@ func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, e
 		if err != nil {
 			return nil, err
 		}
-		store, err := r.Site.Store(ctx, src)
+		store, err := r.Site.Store(ctx, src.Source)
 		if err != nil {
 			return nil, err
 		}

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -25,8 +26,8 @@ type Planned struct {
 // wanted is a copy to bring back with what carrying that out needs.
 type wanted struct {
 	plan.Wanted
-	copy   int64 // 0 where nothing comes
-	source int64
+	copy   copies.ID // 0 where nothing comes
+	source copies.SourceID
 	ref    sighting.Ref
 	before *identity   // of the copy where it lies; nil where it was not looked at
 	expect expectation // of a file that was not looked at

@@ -135,7 +135,7 @@ func TestWhatSomebodyPlantsForAnotherIsOnlyClaimed(t *testing.T) {
 			src := surveyed(t, s, kind.Name(), p.source)
 			claimed := 0
 			for _, c := range s.Find(catalogue.Query{Words: "authorized_keys", Limit: 50}) {
-				if c.Source.ID != src.ID || c.Type != entry.File || c.Claimed == "" {
+				if c.Store.ID != src.ID || c.Type != entry.File || c.Claimed == "" {
 					assert.NotEqual(t, hers, c.Place.Path)
 					continue
 				}
@@ -156,7 +156,7 @@ func TestWhatSomebodyPlantsForAnotherIsOnlyClaimed(t *testing.T) {
 
 			// What comes there all the same belongs to whom the folder belongs to.
 			for _, c := range s.Find(catalogue.Query{Words: "authorized_keys", Limit: 50}) {
-				if c.Source.ID == src.ID && c.Claimed != "" && c.Type == entry.File {
+				if c.Store.ID == src.ID && c.Claimed != "" && c.Type == entry.File {
 					receipt := s.BringBack(restore.Request{Copies: ids(c), Claimed: true})
 					require.Equal(t, catalogue.ReceiptDone, receipt.State)
 					assert.EqualValues(t, ada, stat(t, s, receipt.Items[0].To.Path).Uid, receipt.Items[0].Note)
@@ -206,10 +206,10 @@ func TestNoStoreReadsWhatItsWriterCouldNot(t *testing.T) {
 			s.Survey(src)
 			opened := 0
 			for _, c := range s.Find(catalogue.Query{Limit: 500}) {
-				if c.Source.ID != src.ID {
+				if c.Store.ID != src.ID {
 					continue
 				}
-				content, err := s.OpenCopy(t.Context(), c.Source, c.Ref())
+				content, err := s.OpenCopy(t.Context(), c.Store.Source, c.Ref())
 				if err != nil {
 					continue
 				}
@@ -241,7 +241,7 @@ func TestWhoMayPushToARepositoryCanForgeWhatItHolds(t *testing.T) {
 	require.NoError(t, os.Chmod(s.Path("/home/ada"), 0o755))
 	believed := func() bool {
 		src := surveyed(t, s, "history", site.NewSource{At: "/home/ada/Plans"})
-		known := s.Named("keel").OriginKnown
+		known := !s.Named("keel").Lost
 		require.NoError(t, s.Catalogue.RemoveSource(t.Context(), src.ID))
 		return known
 	}

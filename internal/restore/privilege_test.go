@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -87,13 +88,13 @@ func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 				0, 0, 0, 0, 0, 0, 0, 0, 0}, 0),
 		)
 		trashOf(t, s, "/other")
-		var copies []int64
+		var some []copies.ID
 		for _, c := range s.Find(catalogue.Query{Machine: "town"}) {
 			if !c.Within {
-				copies = append(copies, c.ID)
+				some = append(some, c.ID)
 			}
 		}
-		request := restore.Request{Copies: copies, To: &place.Place{Machine: "town", Path: "/home/ines/Papers"}, KeepOwners: keep}
+		request := restore.Request{Copies: some, To: &place.Place{Machine: "town", Path: "/home/ines/Papers"}, KeepOwners: keep}
 		planned, err := s.Restorer.Plan(t.Context(), request)
 		require.NoError(t, err)
 		notes := map[string]string{}
@@ -192,7 +193,7 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 	before := s.Tree("/etc") + s.Tree("/home/ada")
 	for _, c := range s.Find(catalogue.Query{Machine: "town", Limit: 100}) {
 		path := c.Place.Path
-		if !c.OriginKnown {
+		if !!c.Lost {
 			path = c.Claimed
 			assert.Equal(t, "ines", c.Person, "%s: her item stays hers", path)
 		}
@@ -201,7 +202,7 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 		}
 		believed, listed := claims[path]
 		require.True(t, listed, "%q", path)
-		assert.Equal(t, believed, c.OriginKnown, path)
+		assert.Equal(t, believed, !c.Lost, path)
 		if believed {
 			continue
 		}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/digest"
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
@@ -75,7 +76,7 @@ func (r *Restorer) recoverBatch(ctx context.Context, id int64, items []catalogue
 		}
 		it, err := load(&items[n])
 		if errors.Is(err, errUnreadable) {
-			items[n].Outcome, items[n].Note, items[n].SHA256 = catalogue.ItemFailed, joinNotes(items[n].Note, errUnreadable.Error()), ""
+			items[n].Outcome, items[n].Note, items[n].SHA256 = catalogue.ItemFailed, joinNotes(items[n].Note, errUnreadable.Error()), digest.Sum{}
 			continue
 		}
 		if err != nil {

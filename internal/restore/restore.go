@@ -12,13 +12,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"strconv"
 	"strings"
 	"sync"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -45,7 +44,7 @@ type Restorer struct {
 
 // Request says what is to be brought back.
 type Request struct {
-	Copies   []int64
+	Copies   []copies.ID
 	At       time.Time    // of copies in a store that shows them at many points in time: which; zero: the latest
 	AsOf     *AsOf        // instead of copies
 	To       *place.Place // nil: each to its own place
@@ -59,32 +58,32 @@ type Request struct {
 
 // copies wants the copies named, each once.
 func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wanted, error) {
-	unique := make([]int64, 0, len(req.Copies))
-	seen := map[int64]bool{}
+	unique := make([]copies.ID, 0, len(req.Copies))
+	seen := map[copies.ID]bool{}
 	for _, id := range req.Copies {
 		if !seen[id] {
 			seen[id] = true
 			unique = append(unique, id)
 		}
 	}
-	copies, err := r.Site.Catalogue.Copies(ctx, unique)
+	all, err := r.Site.Catalogue.Copies(ctx, unique)
 	if err != nil {
 		return nil, err
 	}
-	into, err := r.destination(open, req, len(copies))
+	into, err := r.destination(open, req, len(all))
 	if err != nil {
 		return nil, err
 	}
 	if (req.To == nil || into) && req.At.IsZero() { // else there is but one name to go by
-		if copies, err = r.withLogs(ctx, copies); err != nil {
+		if all, err = r.withLogs(ctx, all); err != nil {
 			return nil, err
 		}
 	}
-	wants := make([]wanted, len(copies))
+	wants := make([]wanted, len(all))
 	spare := &spareHandles{}
 	defer spare.close()
-	err = reach.SideBySide(len(copies), func(n int) (err error) {
-		c := copies[n]
+	err = reach.SideBySide(len(all), func(n int) (err error) {
+		c := all[n]
 		if !req.At.IsZero() {
 			if c, err = r.heldAt(ctx, c, req.At); err != nil {
 				return err
@@ -92,10 +91,15 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		}
 		own := spare.take(open)
 		defer func() { spare.give(own) }()
-		if c.OriginKnown && own.forged(c.Source, c.At, c.Place.Path) {
-			c.Claimed, c.OriginKnown = c.Place.Path, false
+		if !c.Lost && own.forged(c.Store.Source, c.At, c.Place.Path) {
+			claimed := *c
+			claimed.Claimed, claimed.Lost = c.Place.Path, true
+			c = &claimed
 		}
 		w := r.want(own, c, req.Claimed)
+		if !req.At.IsZero() {
+			w.Dated, w.DatedBy = req.At.In(w.Dated.Location()), "from"
+		}
 		switch {
 		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
 			w.Unconfirmed = true
@@ -111,16 +115,16 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			w.Versioned = w.Versioned && w.To == *req.To
 			w.To = *req.To
 		}
-		if w.Displaced = !c.OriginKnown || w.To != c.Place; w.Displaced && !own.lives(w.Own, w.To) {
+		if w.Displaced = c.Lost || w.To != c.Place; w.Displaced && !own.lives(w.Own, w.To) {
 			w.Own = -1
 		}
 		wants[n] = w
 		return nil
 	})
 	if err == nil {
-		places := make([]place.Place, len(copies))
-		for n, c := range copies {
-			if c.OriginKnown {
+		places := make([]place.Place, len(all))
+		for n, c := range all {
+			if !c.Lost {
 				places[n] = c.Place
 			}
 		}
@@ -130,25 +134,26 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 }
 
 // heldAt is a copy as its store showed it at one of its points in time.
-func (r *Restorer) heldAt(ctx context.Context, c catalogue.Copy, at time.Time) (catalogue.Copy, error) {
-	held, err := r.Site.Catalogue.Held(ctx, c.Source.ID, at, at)
+func (r *Restorer) heldAt(ctx context.Context, c *copies.Copy, at time.Time) (*copies.Copy, error) {
+	held, err := r.Site.Catalogue.Held(ctx, c.Store.ID, at, at)
 	if err != nil {
 		return c, err
 	}
-	if len(held) == 0 || at.Before(c.Captured) || at.After(c.LastSeen) {
+	if len(held) == 0 || at.Before(c.Captured) || at.After(c.Last) {
 		return c, &problem.Input{
-			What: fmt.Sprintf("bring back %s as of %s", CopyID(c.ID), at.Format(time.RFC3339)),
+			What: fmt.Sprintf("bring back %s as of %s", c.ID.String(), at.Format(time.RFC3339)),
 			Err:  errors.New("its store did not have it at that time"),
 			Next: "Leave the time out for the latest, or see at which times there are copies.",
 			Do:   []problem.Step{{Do: problem.ShowTrail, About: c.Place.String()}},
 		}
 	}
-	c.At.Capture, c.Written = held[0].Name, at
-	return c, nil
+	then := *c
+	then.At.Capture = held[0].Name
+	return &then, nil
 }
 
 // ownName is what a copy is called when it goes elsewhere.
-func ownName(c catalogue.Copy) string { return c.Place.Name() }
+func ownName(c *copies.Copy) string { return c.Place.Name() }
 
 // destination tells whether req.To is a folder to put the copies into.
 func (r *Restorer) destination(open *handles, req Request, count int) (into bool, err error) {
@@ -182,38 +187,38 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 }
 
 // want looks at one copy where it lies.
-func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
+func (r *Restorer) want(open *handles, c *copies.Copy, claimed bool) wanted {
 	w := wanted{
-		Wanted: plan.Wanted{Copy: CopyID(c.ID), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.Gone, DatedBy: "deleted"},
+		Wanted: plan.Wanted{Copy: c.ID.String(), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.GoneRecorded(), DatedBy: "deleted"},
 		copy:   c.ID,
-		source: c.Source.ID,
+		source: c.Store.ID,
 		ref:    c.Ref(),
 	}
-	if c.OriginKnown {
+	if !c.Lost {
 		w.To = c.Place
 	}
 	if w.Dated.IsZero() {
-		w.Dated, w.DatedBy = c.Written, "from"
+		w.Dated, w.DatedBy = c.Recorded(), "from"
 	}
 	if w.To == (place.Place{}) && c.Claimed != "" && claimed {
-		w.To, w.Claimed = place.Place{Machine: c.Source.Machine, Path: c.Claimed}, true
+		w.To, w.Claimed = place.Place{Machine: c.Store.Machine, Path: c.Claimed}, true
 	}
-	w.Foreign, w.Own = !open.rootsOwn(c.Source, c.At.Capture), open.uidOf(c)
-	if zone, err := open.zone(c.Source.Machine); err == nil {
+	w.Foreign, w.Own = !open.rootsOwn(c.Store.Source, c.At.Capture), open.uidOf(c)
+	if zone, err := open.zone(c.Store.Machine); err == nil {
 		w.Dated = w.Dated.In(zone)
 	}
 	if !c.Readable {
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 		return w
 	}
-	store, err := open.source(c.Source)
+	store, err := open.source(c.Store.Source)
 	if err != nil {
 		w.Problem = fmt.Sprintf("its store cannot be reached: %s", Explain(err))
 		return w
 	}
 	if back, ok := source.AsReturning(store); ok {
 		if path, versions, err := back.Returns(w.ref); err == nil {
-			w.To, w.Versioned = place.Place{Machine: c.Source.AtMachine, Path: path}, versions
+			w.To, w.Versioned = place.Place{Machine: c.Store.AtMachine, Path: path}, versions
 		}
 	}
 	var info reach.Info
@@ -240,9 +245,6 @@ func (r *Restorer) want(open *handles, c catalogue.Copy, claimed bool) wanted {
 	}
 	return w
 }
-
-// CopyID writes a copy's number as it is shown.
-func CopyID(id int64) string { return "c" + strconv.FormatInt(id, 10) }
 
 // activate notes that this process works on a receipt; mu is held.
 func (r *Restorer) activate(id int64) {

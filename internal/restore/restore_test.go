@@ -17,6 +17,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
@@ -26,8 +28,8 @@ import (
 	"humble-rewind/internal/sitetest"
 )
 
-func ids(copies ...catalogue.Copy) (all []int64) {
-	for _, c := range copies {
+func ids(of ...catalogue.Shown) (all []copies.ID) {
+	for _, c := range of {
 		all = append(all, c.ID)
 	}
 	return all
@@ -88,7 +90,7 @@ func TestWhatLiesInADeletedFolderIsCopiedOut(t *testing.T) {
 	trash := s.Tree(sitetest.HomeTrash)
 	r := s.BringBack(restore.Request{Copies: ids(s.Named("three"))})
 	require.Equal(t, catalogue.ReceiptDone, r.State)
-	assert.Len(t, r.Items[0].SHA256, 64)
+	assert.True(t, r.Items[0].SHA256.Known())
 	assert.Equal(t, trash, s.Tree(sitetest.HomeTrash), "the folder stays whole in the trash")
 	require.NoError(t, s.Undo(r.ID))
 	_, err := os.Stat(s.Path("/home/ines/Moulds"))
@@ -247,7 +249,7 @@ func started(t *testing.T, s *sitetest.Site, receipt, n int64, content string) {
 	var err error
 	item.Work, err = cbor.Marshal(work)
 	require.NoError(t, err)
-	item.Outcome, item.SHA256 = catalogue.ItemStarted, fmt.Sprintf("%x", sha256.Sum256([]byte(content)))
+	item.Outcome, item.SHA256 = catalogue.ItemStarted, digest.Sum(sha256.Sum256([]byte(content)))
 	require.NoError(t, s.Catalogue.SaveItems(t.Context(), receipt, []catalogue.ReceiptItem{item}))
 	s.Restorer.Leave(receipt)
 }
@@ -428,7 +430,7 @@ func TestUndoLooksAtEachItemRightBeforeItTouchesIt(t *testing.T) {
 		assert.Equal(t, want, string(content))
 	}
 	assert.NoFileExists(t, s.Path("/home/ines/q2.txt"))
-	kept, err := s.Restorer.Safe.Get(r.Items[2].SHA256)
+	kept, err := s.Restorer.Safe.Get(r.Items[2].SHA256.Hex())
 	require.NoError(t, err, "what was removed is in safekeeping")
 	require.NoError(t, kept.Close())
 	assert.NotContains(t, s.Tree("/home"), ".humble-rewind")

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -47,39 +48,34 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 // where it is asked to go, else beside what stands at aside.
 func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
-	stores, err := r.Site.Catalogue.Stores(ctx)
-	if err != nil {
-		return nil, err
-	}
-	facts, err := r.Site.Catalogue.FactsOf(ctx, stores, p)
+	facts, err := r.Site.Catalogue.CopiesAt(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	var best sighting.Capture
-	var from int64
+	var from *copies.Copy
 	for _, f := range facts {
-		s := stores[int64(f.Source)]
-		if f.Type != entry.Folder || !f.Readable || s == nil || !s.Source.Traits.Dated() || f.First.After(at) {
+		if f.Type != entry.Folder || !f.Readable || !f.Store.Traits.Dated() || f.First.After(at) {
 			continue
 		}
 		until := f.Last
 		if at.Before(until) {
 			until = at
 		}
-		held, err := r.Site.Catalogue.Held(ctx, s.Source.ID, f.First, until)
+		held, err := r.Site.Catalogue.Held(ctx, f.Store.ID, f.First, until)
 		if err != nil {
 			return nil, err
 		}
 		if n := len(held); n > 0 && held[n-1].At.After(best.At) {
-			best, from = held[n-1], f.Copy
+			best, from = held[n-1], f
 		}
 	}
-	if from == 0 {
+	if from == nil {
 		return nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", p, at.Format(time.RFC3339)),
 			Err:  fmt.Errorf("it is %s, which fits together only as it was at one moment, and no store has it whole from then or before", why),
 			Next: "Choose a later moment; the trail shows which there are."}
 	}
-	whole := Request{Copies: []int64{from}, At: best.At, To: req.To, ToFolder: req.ToFolder, Rule: req.Rule, KeepOwners: req.KeepOwners}
+	whole := Request{Copies: []copies.ID{from.ID}, At: best.At, To: req.To, ToFolder: req.ToFolder, Rule: req.Rule, KeepOwners: req.KeepOwners}
 	zone, err := open.zone(p.Machine)
 	if err != nil {
 		return nil, err
@@ -140,41 +136,30 @@ func (b *folderPlan) wholes() error {
 }
 
 // withLogs adds to databases the logs that lay beside them at the same moment in the same store: neither is whole without the other.
-func (r *Restorer) withLogs(ctx context.Context, copies []catalogue.Copy) ([]catalogue.Copy, error) {
-	var stores map[int64]*catalogue.Store
-	met := map[int64]bool{}
-	for _, c := range copies {
+func (r *Restorer) withLogs(ctx context.Context, wanted []*copies.Copy) ([]*copies.Copy, error) {
+	met := map[copies.ID]bool{}
+	for _, c := range wanted {
 		met[c.ID] = true
 	}
-	for _, c := range copies[:len(copies):len(copies)] {
-		if c.Type != entry.File || !c.OriginKnown || !c.Readable || !c.Source.Traits.Dated() {
+	for _, c := range wanted[:len(wanted):len(wanted)] {
+		if c.Type != entry.File || c.Lost || !c.Readable || !c.Store.Traits.Dated() {
 			continue
 		}
-		if stores == nil {
-			var err error
-			if stores, err = r.Site.Catalogue.Stores(ctx); err != nil {
-				return nil, err
-			}
-		}
 		for _, ending := range sealed.Logs {
-			facts, err := r.Site.Catalogue.FactsOf(ctx, stores, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
+			facts, err := r.Site.Catalogue.CopiesAt(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
 			if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 				return nil, err
 			}
 			for _, f := range facts {
-				if int64(f.Source) != c.Source.ID || !f.Readable || f.Type != entry.File || met[f.Copy] || f.First.After(c.LastSeen) ||
-					f.Last.Before(c.LastSeen) {
+				if f.Store.ID != c.Store.ID || !f.Readable || f.Type != entry.File || met[f.ID] || f.First.After(c.Last) ||
+					f.Last.Before(c.Last) {
 					continue
 				}
-				log, err := r.Site.Catalogue.Copy(ctx, f.Copy)
-				if err != nil {
-					return nil, err
-				}
-				log.At.Capture = c.At.Capture
-				met[log.ID] = true
-				copies = append(copies, log)
+				f.At.Capture = c.At.Capture
+				met[f.ID] = true
+				wanted = append(wanted, f)
 			}
 		}
 	}
-	return copies, nil
+	return wanted, nil
 }

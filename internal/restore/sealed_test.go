@@ -13,6 +13,7 @@ import (
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
@@ -49,7 +50,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	in := place.Place{Machine: "loft", Path: "/home/ines/Vault"}
 
 	for _, c := range s.Find(catalogue.Query{Words: "9aKq2LmZx81TtQ"}) {
-		r := s.BringBack(restore.Request{Copies: []int64{c.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/picked"}})
+		r := s.BringBack(restore.Request{Copies: []copies.ID{c.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/picked"}})
 		assert.Equal(t, catalogue.ItemRefused, r.Items[0].Outcome)
 		assert.Contains(t, r.Items[0].Note, "a folder of encrypted files: it holds gocryptfs.conf; a single file of it does not fit what stands beside it")
 	}
@@ -103,7 +104,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 		}
 		into := s.Path("/home/ines/back")
 		require.NoError(t, os.MkdirAll(into, 0o755))
-		r := s.BringBack(restore.Request{Copies: []int64{c.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/back"}})
+		r := s.BringBack(restore.Request{Copies: []copies.ID{c.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/back"}})
 		require.Len(t, r.Items, 2, "the log comes with it")
 		point := strings.TrimPrefix(read(t, filepath.Join(into, "Stock.db")), "database of ")
 		assert.Equal(t, "log of "+point, read(t, filepath.Join(into, "Stock.db-wal")), "of the same moment")

@@ -40,10 +40,10 @@ type stream struct {
 	size    int64
 	into    reach.NewFile
 
-	n      int64  // bytes written
-	digest string // of them, in hex
-	sum    uint64 // XXH64 of them, where they are not proved
-	proved bool   // they were read back
+	n      int64      // bytes written
+	digest digest.Sum // of them
+	sum    uint64     // XXH64 of them, where they are not proved
+	proved bool       // they were read back
 
 	cloned bool
 }
@@ -129,7 +129,7 @@ func (s *stream) small(ctx context.Context) error {
 			return err
 		}
 	}
-	s.digest, s.sum = h.Hex(), sum.Sum64()
+	s.digest, s.sum = h.Value(), sum.Sum64()
 	return nil
 }
 
@@ -171,7 +171,7 @@ func (s *stream) large(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	s.digest, s.proved = h.Hex(), true
+	s.digest, s.proved = h.Value(), true
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/source"
@@ -131,14 +132,14 @@ func (u *undoing) save() error {
 	if err := u.r.Site.Catalogue.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)); err != nil {
 		return err
 	}
-	var copies []int64
+	var back []copies.ID
 	for _, item := range u.undone {
 		if it, err := load(&item); err == nil && it.work.Leaves {
-			copies = append(copies, item.Copy)
+			back = append(back, item.Copy)
 		}
 	}
 	u.undone, u.kept = nil, nil
-	return u.r.Site.Catalogue.ReopenCopies(u.ctx, copies)
+	return u.r.Site.Catalogue.ReopenCopies(u.ctx, back)
 }
 
 // undoError says at which item an undo met an obstacle.
@@ -170,7 +171,7 @@ func (u *undoing) endInPart() error {
 
 // remember gives the stores back what they remembered of items that left them.
 func (u *undoing) remember() error {
-	slips := map[int64][]source.Slip{}
+	slips := map[copies.SourceID][]source.Slip{}
 	for _, item := range u.undone {
 		it, err := load(&item)
 		if err != nil {
@@ -187,7 +188,7 @@ func (u *undoing) remember() error {
 		}
 		emptied, ok := source.AsEmptied(store)
 		if !ok {
-			return fmt.Errorf("the store of source s%d takes nothing back", id)
+			return fmt.Errorf("the store of source %s takes nothing back", id)
 		}
 		if err := emptied.PutBack(u.ctx, all); err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
@@ -22,10 +23,10 @@ import (
 func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 	docs := "/home/ines/Documents/"
 	at := func(path string) *place.Place { return &place.Place{Machine: "loft", Path: path} }
-	copyOf := func(s *sitetest.Site, names ...string) (ids []int64) {
+	copyOf := func(s *sitetest.Site, names ...string) (ids []copies.ID) {
 		for _, name := range names {
 			for _, c := range s.Find(catalogue.Query{Words: name}) {
-				if c.Source.Traits.Dated() && c.Place.Name() == name {
+				if c.Store.Traits.Dated() && c.Place.Name() == name {
 					ids = append(ids, c.ID)
 				}
 			}

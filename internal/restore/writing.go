@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"slices"
 
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
@@ -15,7 +16,7 @@ import (
 
 // written is what writing an original came to.
 type written struct {
-	digest string // of a file, in hex
+	digest digest.Sum // of a file
 	bytes  int64
 	lost   []string // what could not be kept
 	notes  []string // what else is to be said
@@ -41,7 +42,7 @@ func begin(ctx context.Context, o original, folder reach.Folder, name string) (w
 	w := writer{root: folder}
 	err := w.entry(ctx, o, folder, name, name)
 	if o.Type() != entry.File {
-		w.digest = ""
+		w.digest = digest.Sum{}
 	}
 	if err != nil {
 		err = errors.Join(err, ignoreGone(removeTree(context.WithoutCancel(ctx), folder, name)))

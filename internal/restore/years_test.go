@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
@@ -41,7 +42,7 @@ func TestImpossibleYearsSpoilNoReceipt(t *testing.T) {
 		require.NoError(t, err)
 		s.Survey(src)
 	}
-	var all []int64
+	var all []copies.ID
 	for _, c := range s.Find(catalogue.Query{Limit: 100}) {
 		if c.Type == "file" {
 			all = append(all, c.ID)

@@ -12,10 +12,11 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/typedtime"
-	"humble-rewind/internal/restore"
 )
 
 // zoneOf reads the zone in which times are to be said; UTC where none is given.
@@ -64,7 +65,7 @@ func (s *Service) ExamineCopy(ctx context.Context, request api.ExamineCopyReques
 		return nil, notExamined(err)
 	}
 	a := toExamination(c.Place, found)
-	a.Copy = optional(restore.CopyID(c.ID))
+	a.Copy = optional(c.ID.String())
 	return api.ExamineCopy200JSONResponse(a), nil
 }
 
@@ -117,7 +118,7 @@ func toExamination(p place.Place, found contents.Result) api.Examination {
 		Condition: toCondition(v),
 		MediaType: v.Media,
 		Rename:    optional(v.Rename),
-		Sha256:    optional(found.SHA256),
+		Sha256:    optional(found.SHA256.Hex()),
 	}
 }
 
@@ -127,7 +128,7 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machine(ctx, c.Source.Machine)
+	m, err := s.catalogue.Machine(ctx, c.Store.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +140,11 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		return nil, err
 	}
-	a := api.FindOrigins200JSONResponse{Copy: toCopy(c), Origins: make([]api.Origin, len(origins))}
+	shown, err := s.shown(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	a := api.FindOrigins200JSONResponse{Copy: shown, Origins: make([]api.Origin, len(origins))}
 	for i, o := range origins {
 		a.Origins[i] = api.Origin{Place: toPlace(o.Place), Evidence: o.Evidence, Strength: api.OriginStrength(o.Strength)}
 	}
@@ -168,7 +173,7 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 			Good:    value(b.GoodAt),
 			Noticed: value(b.NoticedAt),
 			Hints:   fromHints(b.Hints),
-			Wrong:   map[string]bool{},
+			Wrong:   map[digest.Sum]bool{},
 		},
 	}
 	for _, id := range value(b.Wrong) {
@@ -176,14 +181,13 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 		if err != nil {
 			return nil, err
 		}
-		if c.SHA256 == "" {
-			sum, err := s.contents.Digest(ctx, c)
-			if err != nil {
+		sum := c.SHA256
+		if !sum.Known() {
+			if sum, err = s.contents.Digest(ctx, c); err != nil {
 				return nil, notExamined(err)
 			}
-			c.SHA256 = fmt.Sprintf("%x", sum)
 		}
-		q.Wrong[c.SHA256] = true
+		q.Wrong[sum] = true
 	}
 	answer, err := s.adviser.Advise(ctx, q)
 	if err != nil {
@@ -236,12 +240,12 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		Because:   advice.Texts(answer.Because),
 		Reasons:   toReasons(answer.Because),
 	}
-	copies, err := s.namedIn(ctx, answer)
+	named, err := s.namedIn(ctx, answer)
 	if err != nil {
 		return a, err
 	}
 	if r := answer.Recommended; r != nil {
-		shown := toCopy(copies[r.Copy.ID])
+		shown := toCopy(named[r.Copy.ID])
 		shown.Condition = toCondition(r.Condition)
 		to := toPlace(r.To)
 		standing := r.Copy.Live && !r.Copy.Leftover
@@ -252,7 +256,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		a.Question = toAsk(answer.Ask)
 	}
 	for _, o := range answer.Others {
-		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(copies[o.Copy.ID]), Why: o.Why.Text, Reason: toReason(o.Why)})
+		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(named[o.Copy.ID]), Why: o.Why.Text, Reason: toReason(o.Why)})
 	}
 	for _, p := range answer.FoundAt {
 		a.FoundAt = append(a.FoundAt, toPlace(p))
@@ -261,7 +265,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		src := answer.Stores[l.Source].Source
 		a.Looked = append(
 			a.Looked,
-			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(src, q.Place.Machine)), Found: l.Found, Note: l.Note},
+			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(&src, q.Place.Machine)), Found: l.Found, Note: l.Note},
 		)
 	}
 	for _, kind := range answer.Missing {
@@ -277,7 +281,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		)
 	}
 	if answer.Folder != nil {
-		toFolderAdvice(&a, q.Place, answer.Folder)
+		toFolderAdvice(&a, q.Place, answer.Folder, named)
 	}
 	return a, nil
 }
@@ -304,35 +308,41 @@ func toReasons(all []advice.Reason) []api.Reason {
 func toAsk(q *advice.Ask) *api.AdviceQuestion {
 	shown := api.AdviceQuestion{Code: q.Code, Values: q.Values, Text: q.Text, Answers: make([]api.AdviceAnswer, len(q.Answers))}
 	for i, a := range q.Answers {
-		shown.Answers[i] = api.AdviceAnswer{Text: a.Text, Copy: restore.CopyID(a.Copy.ID), Hints: toHints(a.Hints)}
+		shown.Answers[i] = api.AdviceAnswer{Text: a.Text, Copy: a.Copy.ID.String(), Hints: toHints(a.Hints)}
 	}
 	return &shown
 }
 
-// namedIn reads the copies that an answer names.
-func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[int64]catalogue.Copy, error) {
-	var ids []int64
+// namedIn shows the copies that an answer names.
+func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[copies.ID]catalogue.Shown, error) {
+	var named []*copies.Copy
+	take := func(c *copies.Copy) {
+		if c != nil {
+			named = append(named, c)
+		}
+	}
 	if answer.Recommended != nil {
-		ids = append(ids, answer.Recommended.Copy.ID)
+		take(answer.Recommended.Copy.Record)
 	}
 	for _, o := range answer.Others {
-		ids = append(ids, o.Copy.ID)
+		take(o.Copy.Record)
 	}
-	copies, err := s.catalogue.Copies(ctx, ids)
-	if err != nil {
-		return nil, err
+	if answer.Folder != nil {
+		take(answer.Folder.Whole)
+		take(answer.Folder.Moved)
 	}
-	byID := make(map[int64]catalogue.Copy, len(copies))
-	for _, c := range copies {
+	shown, err := s.catalogue.Shown(ctx, named)
+	byID := make(map[copies.ID]catalogue.Shown, len(shown))
+	for _, c := range shown {
 		byID[c.ID] = c
 	}
-	return byID, nil
+	return byID, err
 }
 
 // maxEntries is how many files of a folder an advice lists.
 const maxEntries = 1000
 
-func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder) {
+func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named map[copies.ID]catalogue.Shown) {
 	shown := api.FolderAdvice{
 		AsOf:    optionalTime(f.AsOf),
 		Certain: f.Counts[advice.PartCertain],
@@ -360,7 +370,7 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder) {
 			entry.Reason = &reason
 		}
 		if e.Copy != 0 {
-			entry.Copy = optional(restore.CopyID(e.Copy))
+			entry.Copy = optional(e.Copy.String())
 		}
 		if e.Size >= 0 {
 			size := e.Size
@@ -374,8 +384,8 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder) {
 		a.FoundAt = append(a.FoundAt, to)
 		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
 		a.Recommended.To, a.Recommended.Standing = &to, &standing
-		if f.Moved.ID != 0 {
-			moved := toCopy(f.Moved)
+		if f.Moved != nil {
+			moved := toCopy(named[f.Moved.ID])
 			a.Recommended.Copy = &moved
 		}
 		return
@@ -384,8 +394,8 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder) {
 		to := a.Place
 		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
 		a.Recommended.To = &to
-		if f.Whole.ID != 0 {
-			whole := toCopy(f.Whole)
+		if f.Whole != nil {
+			whole := toCopy(named[f.Whole.ID])
 			a.Recommended.Copy, a.Recommended.CapturedAt = &whole, optionalTime(f.WholeAt)
 		}
 		if f.Aside != nil {

@@ -9,6 +9,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
 )
@@ -83,7 +84,7 @@ func fromBringBack(b api.NewBringBack) (restore.Request, error) {
 		r.At = *b.CapturedAt
 	}
 	for _, id := range ids {
-		n, err := number("c", id)
+		n, err := number[copies.ID]("c", id)
 		if err != nil {
 			return r, err
 		}
@@ -162,7 +163,7 @@ func (s *Service) ListReceipts(ctx context.Context, request api.ListReceiptsRequ
 }
 
 func (s *Service) receipt(ctx context.Context, id string) (catalogue.Receipt, error) {
-	n, err := number("r", id)
+	n, err := number[int64]("r", id)
 	if err != nil {
 		return catalogue.Receipt{}, err
 	}

@@ -17,7 +17,7 @@ import (
 )
 
 func (s *Service) caseOf(ctx context.Context, id string) (catalogue.Case, error) {
-	n, err := number("k", id)
+	n, err := number[int64]("k", id)
 	if err != nil {
 		return catalogue.Case{}, err
 	}
@@ -156,7 +156,7 @@ func (s *Service) GetCase(ctx context.Context, request api.GetCaseRequestObject)
 
 // ChangeCase changes what a case says.
 func (s *Service) ChangeCase(ctx context.Context, request api.ChangeCaseRequestObject) (api.ChangeCaseResponseObject, error) {
-	id, err := number("k", request.Id)
+	id, err := number[int64]("k", request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +198,7 @@ func (s *Service) ChangeCase(ctx context.Context, request api.ChangeCaseRequestO
 
 // AddToCase adds what was done.
 func (s *Service) AddToCase(ctx context.Context, request api.AddToCaseRequestObject) (api.AddToCaseResponseObject, error) {
-	id, err := number("k", request.Id)
+	id, err := number[int64]("k", request.Id)
 	if err != nil {
 		return nil, err
 	}

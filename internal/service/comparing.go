@@ -7,8 +7,8 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/apart"
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/source"
 )
@@ -24,7 +24,11 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, err
 	}
 	defer l.Close()
-	a := api.Compare200JSONResponse{Left: toCopy(left)}
+	shown, err := s.shown(ctx, left)
+	if err != nil {
+		return nil, err
+	}
+	a := api.Compare200JSONResponse{Left: shown}
 	right, name := source.Content{}, left.Place.Name()
 	if request.Params.Right == "now" {
 		at := left.Place
@@ -37,11 +41,13 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		a.RightPlace, name = &standing, at.Name()
 		right, err = s.contents.Standing(ctx, at)
 	} else {
-		var c catalogue.Copy
+		var c *copies.Copy
 		if c, err = s.copyOf(ctx, request.Params.Right); err == nil {
-			shown := toCopy(c)
-			a.Right, name = &shown, c.Place.Name()
-			right, err = s.openCopy(ctx, c)
+			var other api.Copy
+			if other, err = s.shown(ctx, c); err == nil {
+				a.Right, name = &other, c.Place.Name()
+				right, err = s.openCopy(ctx, c)
+			}
 		}
 	}
 	if err != nil {

@@ -17,6 +17,8 @@ import (
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
@@ -27,14 +29,14 @@ import (
 )
 
 // openCopy opens a copy's content and words what keeps it from being opened.
-func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Content, error) {
+func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Content, error) {
 	unreadable := func(detail, next string, do ...problem.Step) (source.Content, error) {
 		return source.Content{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next, do: do}
 	}
 	if !c.Readable {
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
 	}
-	if _, err := s.site.Files(ctx, c.Source.AtMachine); err != nil {
+	if _, err := s.site.Files(ctx, c.Store.AtMachine); err != nil {
 		return unreadable("Its store cannot be reached: "+restore.Explain(err)+".", "Check that the machine and the drive are there.")
 	}
 	content, err := s.contents.Open(ctx, c)
@@ -42,7 +44,7 @@ func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Conten
 		return unreadable(
 			"It is no longer where the last survey saw it: it was emptied, or somebody just brought it back.",
 			"Survey again.",
-			problem.Step{Do: problem.Survey, About: c.Source.Machine},
+			problem.Step{Do: problem.Survey, About: c.Store.Machine},
 		)
 	}
 	if err != nil {
@@ -52,7 +54,7 @@ func (s *Service) openCopy(ctx context.Context, c catalogue.Copy) (source.Conten
 }
 
 // openFile is openCopy for what must be a file.
-func (s *Service) openFile(ctx context.Context, id string) (catalogue.Copy, source.Content, error) {
+func (s *Service) openFile(ctx context.Context, id string) (*copies.Copy, source.Content, error) {
 	c, err := s.copyOf(ctx, id)
 	if err != nil {
 		return c, source.Content{}, err
@@ -78,7 +80,7 @@ func (s *Service) GetContent(ctx context.Context, request api.GetContentRequestO
 	if err != nil {
 		return nil, err
 	}
-	if whole := !strings.HasPrefix(rangeOf(ctx), "bytes="); c.SHA256 == "" && whole && content.Info.Size <= digestedFirst {
+	if whole := !strings.HasPrefix(rangeOf(ctx), "bytes="); !c.SHA256.Known() && whole && content.Info.Size <= digestedFirst {
 		if c.SHA256, err = s.digest(ctx, c, content); err != nil {
 			return nil, errors.Join(err, content.Close())
 		}
@@ -122,17 +124,17 @@ func rangeOf(ctx context.Context) string {
 }
 
 // digest reads a content once and keeps its digest.
-func (s *Service) digest(ctx context.Context, c catalogue.Copy, content source.Content) (string, error) {
+func (s *Service) digest(ctx context.Context, c *copies.Copy, content source.Content) (digest.Sum, error) {
 	d, _, err := contents.DigestOf(ctx, content.File, content.Info.Size)
 	if err != nil {
-		return "", cannotRead(err)
+		return digest.Sum{}, cannotRead(err)
 	}
-	return d.Hex(), s.catalogue.SetDigest(ctx, c.ID, d.Bytes())
+	return d.Value(), s.catalogue.SetDigest(ctx, c.ID, d.Value())
 }
 
 type download struct {
 	ctx     context.Context
-	copy    catalogue.Copy
+	copy    *copies.Copy
 	content source.Content
 	at      reach.Anywhere
 }
@@ -145,8 +147,8 @@ func (d download) VisitGetContentResponse(w http.ResponseWriter) error {
 	h := w.Header()
 	h.Set("Content-Type", "application/octet-stream")
 	h.Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": place.Readable(d.copy.Place.Name())}))
-	if d.copy.SHA256 != "" {
-		h.Set("ETag", `"`+d.copy.SHA256+`"`)
+	if d.copy.SHA256.Known() {
+		h.Set("ETag", `"`+d.copy.SHA256.Hex()+`"`)
 	}
 	h.Set("Cache-Control", "private, no-cache")
 	// ServeContent wants a request for its conditions; the strict handler passes the response alone, so the headers that
@@ -245,7 +247,7 @@ func (s *Service) GetPreview(ctx context.Context, request api.GetPreviewRequestO
 			return nil, cannotRead(err)
 		}
 		return toPreview(look, content.Info.Size), nil
-	case content.Folder != nil && c.Source.Traits.Tree:
+	case content.Folder != nil && c.Store.Traits.Tree:
 		return folderListing(ctx, content.Folder)
 	case content.Folder != nil:
 		return s.listing(ctx, c)
@@ -314,7 +316,7 @@ func folderListing(ctx context.Context, folder reach.Tree) (api.GetPreviewRespon
 }
 
 // listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
-func (s *Service) listing(ctx context.Context, c catalogue.Copy) (api.GetPreviewResponseObject, error) {
+func (s *Service) listing(ctx context.Context, c *copies.Copy) (api.GetPreviewResponseObject, error) {
 	found, err := s.catalogue.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
 	if err != nil {
 		return nil, err
@@ -326,7 +328,7 @@ func (s *Service) listing(ctx context.Context, c catalogue.Copy) (api.GetPreview
 			Name: place.Readable(e.At.Name),
 			Type: api.EntryType(e.Type),
 			Size: &size,
-			Copy: optional(restore.CopyID(e.ID)),
+			Copy: optional(e.ID.String()),
 		}
 	}
 	return api.GetPreview200JSONResponse{

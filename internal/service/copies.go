@@ -7,6 +7,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -24,22 +25,22 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 	if err != nil {
 		return nil, err
 	}
-	copies := make([]api.Copy, len(found.Copies))
+	page := make([]api.Copy, len(found.Copies))
 	for i, c := range found.Copies {
-		copies[i] = toCopy(c)
+		page[i] = toCopy(c)
 	}
-	if err := s.sealed(ctx, found.Copies, copies); err != nil {
+	if err := s.sealed(ctx, found.Copies, page); err != nil {
 		return nil, err
 	}
-	return api.FindCopies200JSONResponse{Copies: copies, Total: found.Total, TotalExact: found.Exact, Next: optional(found.Next)}, nil
+	return api.FindCopies200JSONResponse{Copies: page, Total: found.Total, TotalExact: found.Exact, Next: optional(found.Next)}, nil
 }
 
 // sealed says of copies whose names suggest it in which folder they lie that only makes sense whole. All files of a folder are
 // answered by looking once.
-func (s *Service) sealed(ctx context.Context, found []catalogue.Copy, shown []api.Copy) error {
+func (s *Service) sealed(ctx context.Context, found []catalogue.Shown, shown []api.Copy) error {
 	looked := map[place.Place]*api.SealedFolder{}
 	for i, c := range found {
-		if !c.OriginKnown || c.Type == entry.Folder || !sealed.Meaningless(c.Place.Name()) && !sealed.MayMark(c.Place.Name()) {
+		if c.Lost || c.Type == entry.Folder || !sealed.Meaningless(c.Place.Name()) && !sealed.MayMark(c.Place.Name()) {
 			continue
 		}
 		in := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
@@ -128,7 +129,7 @@ func (s *Service) knownPerson(ctx context.Context, name string) error {
 // under reads the folder, given as a path or as machine:/path, and the folder copy to list.
 func (s *Service) under(p api.FindCopiesParams, q *catalogue.Query) (err error) {
 	if p.ItemOf != nil {
-		if q.ItemOf, err = number("c", *p.ItemOf); err != nil {
+		if q.ItemOf, err = number[copies.ID]("c", *p.ItemOf); err != nil {
 			return err
 		}
 	}
@@ -153,13 +154,23 @@ func (s *Service) GetCopy(ctx context.Context, request api.GetCopyRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	return api.GetCopy200JSONResponse(toCopy(c)), nil
+	shown, err := s.shown(ctx, c)
+	return api.GetCopy200JSONResponse(shown), err
 }
 
-func (s *Service) copyOf(ctx context.Context, id string) (catalogue.Copy, error) {
-	n, err := number("c", id)
+func (s *Service) copyOf(ctx context.Context, id string) (*copies.Copy, error) {
+	n, err := number[copies.ID]("c", id)
 	if err != nil {
-		return catalogue.Copy{}, err
+		return nil, err
 	}
 	return s.catalogue.Copy(ctx, n)
+}
+
+// shown shows one copy.
+func (s *Service) shown(ctx context.Context, c *copies.Copy) (api.Copy, error) {
+	shown, err := s.catalogue.Shown(ctx, []*copies.Copy{c})
+	if err != nil {
+		return api.Copy{}, err
+	}
+	return toCopy(shown[0]), nil
 }

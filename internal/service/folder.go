@@ -9,7 +9,6 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/restore"
 	"humble-rewind/internal/trails"
 )
 
@@ -133,7 +132,7 @@ func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
 			e.State,
 		),
 		WrittenAt: optionalTime(e.Written),
-		Sha256:    optional(e.SHA256),
+		Sha256:    optional(e.SHA256.Hex()),
 		Proved:    e.Proved,
 		MovedTo:   optional(place.Readable(e.MovedTo)),
 	}
@@ -142,7 +141,7 @@ func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
 		a.Size = &size
 	}
 	if e.Copy != 0 {
-		a.Copy = optional(restore.CopyID(e.Copy))
+		a.Copy = optional(e.Copy.String())
 	}
 	if e.Whole != nil {
 		a.Sealed = &api.SealedFolder{Place: a.Path, Why: e.Whole.Why, Files: &e.Whole.Files, Size: &e.Whole.Size}

@@ -24,7 +24,7 @@ func page(letter string, limit *int, cursor *string) (int, int64, error) {
 	if value(cursor) == "" {
 		return n, 0, nil
 	}
-	before, err := number(letter, *cursor)
+	before, err := number[int64](letter, *cursor)
 	if err != nil {
 		return 0, 0, catalogue.ErrCursor
 	}
@@ -63,7 +63,7 @@ func (s *Service) ListJobs(ctx context.Context, request api.ListJobsRequestObjec
 
 // GetJob shows one job as it stands.
 func (s *Service) GetJob(ctx context.Context, request api.GetJobRequestObject) (api.GetJobResponseObject, error) {
-	id, err := number("j", request.Id)
+	id, err := number[int64]("j", request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -76,7 +76,7 @@ func (s *Service) GetJob(ctx context.Context, request api.GetJobRequestObject) (
 
 // CancelJob asks a job to stop.
 func (s *Service) CancelJob(ctx context.Context, request api.CancelJobRequestObject) (api.CancelJobResponseObject, error) {
-	id, err := number("j", request.Id)
+	id, err := number[int64]("j", request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func (s *Service) CancelJob(ctx context.Context, request api.CancelJobRequestObj
 
 // FollowJob streams a job's progress.
 func (s *Service) FollowJob(ctx context.Context, request api.FollowJobRequestObject) (api.FollowJobResponseObject, error) {
-	id, err := number("j", request.Id)
+	id, err := number[int64]("j", request.Id)
 	if err != nil {
 		return nil, err
 	}

@@ -9,6 +9,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/explain"
@@ -172,7 +173,7 @@ func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObj
 
 // RemoveSource removes a source.
 func (s *Service) RemoveSource(ctx context.Context, request api.RemoveSourceRequestObject) (api.RemoveSourceResponseObject, error) {
-	id, err := number("s", request.Id)
+	id, err := number[copies.SourceID]("s", request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -191,7 +192,7 @@ func (s *Service) UnlockSource(ctx context.Context, request api.UnlockSourceRequ
 	if n := len(request.Body.Password); n == 0 || n > maxPassword {
 		return nil, badRequest(fmt.Sprintf("A password has 1 to %d bytes.", maxPassword), "Give the one of the archive.")
 	}
-	opened, locked, err := s.site.Unlock(ctx, src, []byte(request.Body.Password))
+	opened, locked, err := s.site.Unlock(ctx, src.Source, []byte(request.Body.Password))
 	if err != nil {
 		return nil, err
 	}
@@ -212,7 +213,7 @@ func (s *Service) LockSource(ctx context.Context, request api.LockSourceRequestO
 }
 
 func (s *Service) sourceOf(ctx context.Context, id string) (catalogue.Source, error) {
-	n, err := number("s", id)
+	n, err := number[copies.SourceID]("s", id)
 	if err != nil {
 		return catalogue.Source{}, err
 	}
@@ -239,14 +240,14 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	return api.StartSurvey202JSONResponse(toJob(j)), nil
 }
 
-func (s *Service) toSurvey(ctx context.Context, machines []string, source string) ([]int64, error) {
+func (s *Service) toSurvey(ctx context.Context, machines []string, source string) ([]copies.SourceID, error) {
 	if source != "" {
-		id, err := number("s", source)
+		id, err := number[copies.SourceID]("s", source)
 		if err != nil {
 			return nil, err
 		}
 		_, err = s.catalogue.Source(ctx, id)
-		return []int64{id}, err
+		return []copies.SourceID{id}, err
 	}
 	for _, name := range machines {
 		if _, err := s.catalogue.Machine(ctx, name); err != nil {
@@ -257,7 +258,7 @@ func (s *Service) toSurvey(ctx context.Context, machines []string, source string
 	if err != nil {
 		return nil, err
 	}
-	var ids []int64
+	var ids []copies.SourceID
 	for _, src := range sources {
 		if len(machines) == 0 || slices.Contains(machines, src.Machine) || slices.Contains(machines, src.AtMachine) {
 			ids = append(ids, src.ID)

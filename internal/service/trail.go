@@ -10,10 +10,10 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
-	"humble-rewind/internal/restore"
 	"humble-rewind/internal/trails"
 )
 
@@ -97,9 +97,9 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if len(t.Beside) > 0 {
 		slices.SortStableFunc(shown, func(a, b *trail.Version) int { return a.Arrived.Compare(b.Arrived) })
 	}
-	var copies []catalogue.Copy
+	var whole []catalogue.Shown
 	if how != api.GetTrailParamsCopiesMarks {
-		if copies, err = s.copiesOf(ctx, &t); err != nil {
+		if whole, err = s.catalogue.ShownAs(ctx, t.Facts, t.States()); err != nil {
 			return nil, err
 		}
 	}
@@ -107,59 +107,22 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		v := shown[n]
 		a := toVersion(v)
 		a.Author, a.Message = saidOf(&t, v)
-		if copies == nil {
+		if whole == nil {
 			a.Marks = toMarks(&t, v)
 			return a
 		}
 		a.Copies = make([]api.Copy, len(v.Seen))
 		for i, n := range v.Seen {
-			a.Copies[i] = toCopy(copies[n])
+			a.Copies[i] = toCopy(whole[n])
 		}
 		return a
 	}}, nil
 }
 
-// copiesOf returns the copies that the facts of a trail are of.
-func (s *Service) copiesOf(ctx context.Context, t *trails.Trail) ([]catalogue.Copy, error) {
-	ids := make([]int64, len(t.Facts))
-	for i, f := range t.Facts {
-		ids[i] = f.Copy
-	}
-	copies, err := s.catalogue.CopiesOfPlace(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	setStates(t, copies)
-	for i := range copies {
-		if copies[i].SHA256 == "" {
-			copies[i].SHA256 = t.Facts[i].SHA256
-		}
-	}
-	return copies, nil
-}
-
-// setStates tells how the place of each copy is today, which the trail knows.
-func setStates(t *trails.Trail, copies []catalogue.Copy) {
-	otherwise := "gone"
-	if n := len(t.Versions); n > 0 && t.Versions[n-1].Superseded.IsZero() {
-		otherwise = "changed"
-	}
-	for i := range copies {
-		copies[i].State = otherwise
-	}
-	for _, v := range t.Versions {
-		if v.Superseded.IsZero() {
-			for _, i := range v.Seen {
-				copies[i].State = "present"
-			}
-		}
-	}
-}
-
 // saidOf tells who made a version and what they said of it, by the first copy that knows.
 func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
 	for _, n := range v.Seen {
-		if f := &t.Facts[n]; f.Author != "" {
+		if f := t.Facts[n]; f.Author != "" {
 			return &f.Author, optional(f.Message)
 		}
 	}
@@ -168,7 +131,7 @@ func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
 
 func toVersion(v *trail.Version) api.TrailVersion {
 	a := api.TrailVersion{
-		Sha256:       optional(v.SHA256),
+		Sha256:       optional(v.SHA256.Hex()),
 		WrittenAt:    optionalTime(v.Written),
 		ArrivedAt:    v.Arrived.UTC(),
 		FirstSeenAt:  v.First.UTC(),
@@ -200,14 +163,11 @@ func toVersion(v *trail.Version) api.TrailVersion {
 func toMarks(t *trails.Trail, v *trail.Version) *[]api.TrailMark {
 	all := make([]api.TrailMark, len(v.Seen))
 	for i, n := range v.Seen {
-		f := &t.Facts[n]
-		all[i] = api.TrailMark{Id: restore.CopyID(f.Copy), Lane: f.Source, Readable: f.Readable, CapturedAt: f.First.UTC(),
+		f := t.Facts[n]
+		lane := slices.IndexFunc(t.Stores, func(s *copies.Store) bool { return s.ID == f.Store.ID })
+		all[i] = api.TrailMark{Id: f.ID.String(), Lane: lane, Readable: f.Readable, CapturedAt: f.First.UTC(),
 			LastSeenAt: f.Last.UTC()}
-		if !f.Gone.IsZero() {
-			src := &t.Stores[f.Source].Source
-			gone := f.Gone.Add(src.ClockAhead) // as it is recorded
-			all[i].GoneAt, all[i].ExpiresAt = optionalTime(gone), optionalTime(src.Expires(gone))
-		}
+		all[i].GoneAt, all[i].ExpiresAt = optionalTime(f.GoneRecorded()), optionalTime(f.Expires())
 		if f.Condition != condition.Unread {
 			state := api.ConditionState(f.Condition)
 			all[i].Condition = &state
@@ -216,12 +176,12 @@ func toMarks(t *trails.Trail, v *trail.Version) *[]api.TrailMark {
 	return &all
 }
 
-func toLane(s *catalogue.Store) api.TrailLane {
+func toLane(s *copies.Store) api.TrailLane {
 	a := api.TrailLane{
 		Source:    toSourceRef(s.Source),
-		At:        place.Readable(s.Source.At),
-		AtMachine: s.Source.AtMachine,
-		Live:      s.Source.Traits.Live(),
+		At:        place.Readable(s.At),
+		AtMachine: s.AtMachine,
+		Live:      s.Traits.Live(),
 		Captures:  s.Captures,
 		Held:      make([]bool, len(s.Captures)),
 	}

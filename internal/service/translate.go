@@ -10,6 +10,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
@@ -17,13 +18,13 @@ import (
 )
 
 // number reads an id as it is shown: a letter for what it is, and a number.
-func number(letter, id string) (int64, error) {
+func number[N ~int64](letter, id string) (N, error) {
 	digits, ok := strings.CutPrefix(id, letter)
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if !ok || err != nil || n <= 0 {
 		return 0, fmt.Errorf("%s is no id like %s12: %w", strconv.Quote(id), letter, catalogue.ErrNotFound)
 	}
-	return n, nil
+	return N(n), nil
 }
 
 func showID(letter string, id int64) string { return letter + strconv.FormatInt(id, 10) }
@@ -67,13 +68,13 @@ func fromDestination(d api.Destination) (place.Place, bool, error) {
 	return place.Place{Machine: d.Machine, Path: clean}, place.EndsInSlash(path), nil
 }
 
-func toSourceRef(s catalogue.Source) api.SourceRef {
-	return api.SourceRef{Id: showID("s", s.ID), Kind: s.Kind, Drive: optional(s.Drive)}
+func toSourceRef(s copies.Source) api.SourceRef {
+	return api.SourceRef{Id: s.ID.String(), Kind: s.Kind, Drive: optional(s.Drive)}
 }
 
 func toSource(s catalogue.Source) api.Source {
 	a := api.Source{
-		Id:        showID("s", s.ID),
+		Id:        s.ID.String(),
 		Kind:      s.Kind,
 		Machine:   s.Machine,
 		At:        place.Readable(s.At),
@@ -136,20 +137,18 @@ func list(s []string) []string {
 	return s
 }
 
-func toCopy(c catalogue.Copy) api.Copy {
+func toCopy(c catalogue.Shown) api.Copy {
 	a := api.Copy{
-		Id: restore.CopyID(
-			c.ID,
-		), Place: toPlace(c.Place), OriginKnown: c.OriginKnown, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
+		Id: c.ID.String(), Place: toPlace(c.Place), OriginKnown: !c.Lost, Name: place.Readable(c.Place.Name()), Type: api.EntryType(c.Type),
 		Class: api.FileClass(
-			c.Class,
-		), Source: toSourceRef(c.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
+			c.Class(),
+		), Source: toSourceRef(c.Store.Source), Person: optional(c.Person), State: api.CopyState(c.State), Readable: c.Readable,
 		WrittenAt: optionalTime(
-			c.Written,
-		), CapturedAt: c.Captured, LastSeenAt: c.LastSeen, GoneAt: optionalTime(c.Gone), ExpiresAt: optionalTime(c.Expires()),
+			c.Recorded(),
+		), CapturedAt: c.Captured, LastSeenAt: c.Last, GoneAt: optionalTime(c.GoneRecorded()), ExpiresAt: optionalTime(c.Expires()),
 		Sha256: optional(
-			c.SHA256,
-		), Condition: toCondition(c.Condition), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
+			c.SHA256.Hex(),
+		), Condition: toCondition(c.Verdict), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
 	}
 	if c.Size >= 0 && (c.Readable || c.Type != entry.Other) { // else nothing but a record, which does not tell
 		size := c.Size
@@ -160,14 +159,14 @@ func toCopy(c catalogue.Copy) api.Copy {
 		a.Beside = &c.Beside
 	}
 	if c.Claimed != "" {
-		claimed := toPlace(place.Place{Machine: c.Source.Machine, Path: c.Claimed})
+		claimed := toPlace(place.Place{Machine: c.Store.Machine, Path: c.Claimed})
 		a.Claimed = &claimed
 	}
 	if c.Type == entry.Link {
 		a.Target = optional(place.Readable(c.Target))
 	}
 	if c.ItemOf != 0 {
-		a.ItemOf = optional(restore.CopyID(c.ItemOf))
+		a.ItemOf = optional(c.ItemOf.String())
 	}
 	return a
 }
@@ -200,7 +199,7 @@ func toJob(j catalogue.Job) api.Job {
 	if len(j.Outcomes) > 0 {
 		outcomes := make([]api.SurveyOutcome, len(j.Outcomes))
 		for i, o := range j.Outcomes {
-			outcomes[i] = api.SurveyOutcome{Source: toSourceRef(o.Source), Machine: o.Source.Machine, At: place.Readable(o.Source.At),
+			outcomes[i] = api.SurveyOutcome{Source: toSourceRef(o.Source.Source), Machine: o.Source.Machine, At: place.Readable(o.Source.At),
 				Found: o.Found, Fresh: o.Fresh, Gone: o.Gone, Error: optional(o.Error)}
 			if len(o.Notes) > 0 {
 				outcomes[i].Notes = &o.Notes
@@ -232,11 +231,11 @@ func toPlanItem(i plan.Item) api.PlanItem {
 }
 
 // copyID is empty where nothing came, but something was set aside.
-func copyID(id int64) string {
+func copyID(id copies.ID) string {
 	if id == 0 {
 		return ""
 	}
-	return restore.CopyID(id)
+	return id.String()
 }
 
 // toReceipt is a receipt without its items.
@@ -265,7 +264,7 @@ func toReceiptItem(i catalogue.ReceiptItem) (api.ReceiptItem, error) {
 		To:      toPlace(i.To),
 		Type:    api.EntryType(i.Type),
 		Size:    i.Size,
-		Sha256:  optional(i.SHA256),
+		Sha256:  optional(i.SHA256.Hex()),
 		Outcome: api.Outcome(i.Outcome),
 		Note:    i.Note,
 	}
@@ -275,7 +274,7 @@ func toReceiptItem(i catalogue.ReceiptItem) (api.ReceiptItem, error) {
 			Place:  toPlace(i.To),
 			Type:   api.EntryType(gave.Type),
 			Size:   gave.Size,
-			Sha256: optional(gave.SHA256),
+			Sha256: optional(gave.SHA256.Hex()),
 		}
 	}
 	return a, err

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
@@ -38,7 +39,7 @@ type Site struct {
 	pool     source.Pool
 
 	mu      sync.Mutex
-	secrets map[int64][]byte // by source, in memory alone
+	secrets map[copies.SourceID][]byte // by source, in memory alone
 
 	machineSecrets map[string][]byte // by machine, likewise
 }
@@ -72,13 +73,13 @@ func (s *Site) Close() error { return errors.Join(s.pool.Close(), s.sessions.Clo
 
 // storeKey is what a store that is kept open was opened with: where anything of that changes, it is another one.
 type storeKey struct {
-	source int64
+	source copies.SourceID
 	files  reach.Session
 	as     string // the source's own settings
 }
 
 // Store returns a store for reading copies. It may be shared, and must be closed.
-func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, error) {
+func (s *Site) Store(ctx context.Context, src copies.Source) (source.Store, error) {
 	files, err := s.Files(ctx, src.AtMachine)
 	if err != nil {
 		return nil, err
@@ -96,12 +97,12 @@ func (s *Site) Store(ctx context.Context, src catalogue.Source) (source.Store, e
 }
 
 // OpenStore opens a store anew, with what is known of its machine now; surveys do so. It must be closed.
-func (s *Site) OpenStore(ctx context.Context, src catalogue.Source) (source.Store, error) {
+func (s *Site) OpenStore(ctx context.Context, src copies.Source) (source.Store, error) {
 	return s.openStore(ctx, src, s.secret(src.ID))
 }
 
 // openStore opens one with a secret.
-func (s *Site) openStore(ctx context.Context, src catalogue.Source, secret []byte) (source.Store, error) {
+func (s *Site) openStore(ctx context.Context, src copies.Source, secret []byte) (source.Store, error) {
 	kind, err := s.Kinds.Named(src.Kind)
 	if err != nil {
 		return nil, err
@@ -115,7 +116,7 @@ func (s *Site) openStore(ctx context.Context, src catalogue.Source, secret []byt
 }
 
 // Judge returns what tells which of a store's copies are believed in what is said of where they came from.
-func (s *Site) Judge(ctx context.Context, src catalogue.Source) (*source.Judge, error) {
+func (s *Site) Judge(ctx context.Context, src copies.Source) (*source.Judge, error) {
 	setup, err := s.setup(ctx, src)
 	if err != nil {
 		return nil, err
@@ -124,7 +125,7 @@ func (s *Site) Judge(ctx context.Context, src catalogue.Source) (*source.Judge, 
 }
 
 // OpenCopy opens a copy. Its store stays in use until it is closed.
-func (s *Site) OpenCopy(ctx context.Context, src catalogue.Source, ref sighting.Ref) (source.Content, error) {
+func (s *Site) OpenCopy(ctx context.Context, src copies.Source, ref sighting.Ref) (source.Content, error) {
 	store, err := s.Store(ctx, src)
 	if err != nil {
 		return source.Content{}, err
@@ -143,7 +144,7 @@ func (s *Site) OpenCopy(ctx context.Context, src catalogue.Source, ref sighting.
 	return content, nil
 }
 
-func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, error) {
+func (s *Site) setup(ctx context.Context, src copies.Source) (source.Setup, error) {
 	files, err := s.Files(ctx, src.AtMachine)
 	if err != nil {
 		return source.Setup{}, err
@@ -178,11 +179,11 @@ func (s *Site) setup(ctx context.Context, src catalogue.Source) (source.Setup, e
 }
 
 // keptOf is the folder that a source has for itself; "" before it is looked after.
-func (s *Site) keptOf(id int64) string {
+func (s *Site) keptOf(id copies.SourceID) string {
 	if s.Kept == "" || id == 0 {
 		return ""
 	}
-	return filepath.Join(s.Kept, fmt.Sprintf("s%d", id))
+	return filepath.Join(s.Kept, id.String())
 }
 
 // Tidy removes the folders of sources that are not looked after any more.
@@ -202,7 +203,7 @@ func (s *Site) Tidy(ctx context.Context) error {
 		return err
 	}
 	for _, e := range list {
-		if !slices.ContainsFunc(sources, func(src catalogue.Source) bool { return fmt.Sprintf("s%d", src.ID) == e.Name() }) {
+		if !slices.ContainsFunc(sources, func(src catalogue.Source) bool { return src.ID.String() == e.Name() }) {
 			if err := os.RemoveAll(filepath.Join(s.Kept, e.Name())); err != nil {
 				return err
 			}
@@ -228,7 +229,7 @@ func (s *Site) people(ctx context.Context, machine catalogue.Machine) ([]source.
 }
 
 // stores lists the folders on a source's machine that hold the points in time of others.
-func (s *Site) stores(ctx context.Context, src catalogue.Source) ([]string, error) {
+func (s *Site) stores(ctx context.Context, src copies.Source) ([]string, error) {
 	sources, err := s.Catalogue.SourcesOn(ctx, src.AtMachine)
 	var stores []string
 	for _, other := range sources {
@@ -339,13 +340,8 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 		return refuse(err, "Choose one of the known kinds.")
 	}
 	src := catalogue.Source{
-		Kind:         n.Kind,
-		Machine:      n.Machine,
-		AtMachine:    n.Machine,
-		Named:        n.Named,
-		Exclusions:   n.Exclusions,
-		Zone:         n.Zone,
-		Options:      n.Options,
+		Source: copies.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone,
+			Options: n.Options},
 		OwnRetention: n.RetentionDays,
 	}
 	src.Traits = kind.Traits()
@@ -358,7 +354,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	}
 	location := n.At
 	if location == "" {
-		if location, err = s.defaultLocation(ctx, kind, src); err != nil {
+		if location, err = s.defaultLocation(ctx, kind, src.Source); err != nil {
 			return refuse(err, "Name the location with --at.")
 		}
 	}
@@ -380,7 +376,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 			return refuse(fmt.Errorf("%q is no time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
 		}
 	}
-	setup, err := s.setup(ctx, src)
+	setup, err := s.setup(ctx, src.Source)
 	if err != nil {
 		return refuse(err, "Check that the machine can be reached.", problem.Step{Do: problem.ShowMachine, About: src.AtMachine})
 	}

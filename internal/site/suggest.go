@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/source"
 )
@@ -51,7 +52,7 @@ func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error)
 func named(path, machine string) bool { return slices.Contains(strings.Split(path, "/"), machine) }
 
 func (s *Site) suggest(ctx context.Context, machine string, wanted func(at string) bool) ([]Suggested, error) {
-	setup, err := s.setup(ctx, catalogue.Source{Machine: machine, AtMachine: machine})
+	setup, err := s.setup(ctx, copies.Source{Machine: machine, AtMachine: machine})
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +82,7 @@ func (s *Site) suggest(ctx context.Context, machine string, wanted func(at strin
 }
 
 // defaultLocation is the only place where a machine has a store of a kind.
-func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src catalogue.Source) (string, error) {
+func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src copies.Source) (string, error) {
 	setup, err := s.setup(ctx, src)
 	if err != nil {
 		return "", err

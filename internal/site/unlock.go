@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"slices"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -14,7 +14,7 @@ import (
 
 // Unlock gives a store the secret that opens it, for as long as the service runs, and tells of how many things in it that opens, and of
 // how many it does not. One that opens nothing is not kept; the error is a problem.Input.
-func (s *Site) Unlock(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
+func (s *Site) Unlock(ctx context.Context, src copies.Source, secret []byte) (opened, locked int, err error) {
 	opened, locked, err = s.opens(ctx, src, secret)
 	if err == nil && opened > 0 {
 		s.setSecret(src.ID, secret)
@@ -65,12 +65,12 @@ func (s *Site) machineSecret(machine string) []byte {
 }
 
 // Lock forgets the secret of a store.
-func (s *Site) Lock(id int64) { s.setSecret(id, nil) }
+func (s *Site) Lock(id copies.SourceID) { s.setSecret(id, nil) }
 
-func (s *Site) setSecret(id int64, secret []byte) {
+func (s *Site) setSecret(id copies.SourceID, secret []byte) {
 	s.mu.Lock()
 	if s.secrets == nil {
-		s.secrets = map[int64][]byte{}
+		s.secrets = map[copies.SourceID][]byte{}
 	}
 	s.secrets[id] = slices.Clone(secret)
 	s.mu.Unlock()
@@ -78,7 +78,7 @@ func (s *Site) setSecret(id int64, secret []byte) {
 }
 
 // opens tries a secret in a store of its own: what is being read meanwhile is read with the one that is known.
-func (s *Site) opens(ctx context.Context, src catalogue.Source, secret []byte) (opened, locked int, err error) {
+func (s *Site) opens(ctx context.Context, src copies.Source, secret []byte) (opened, locked int, err error) {
 	store, err := s.openStore(ctx, src, secret)
 	if err != nil {
 		return 0, 0, err
@@ -91,7 +91,7 @@ func (s *Site) opens(ctx context.Context, src catalogue.Source, secret []byte) (
 	return lockable.Opens(ctx)
 }
 
-func (s *Site) secret(id int64) []byte {
+func (s *Site) secret(id copies.SourceID) []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.secrets[id]

@@ -31,7 +31,7 @@ func TestManyWrongPasswords(t *testing.T) {
 	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "archive", At: "/srv/archives"})
 	require.NoError(t, err)
 	s.Survey(src)
-	opened, locked, err := s.Unlock(t.Context(), src, []byte("larch"))
+	opened, locked, err := s.Unlock(t.Context(), src.Source, []byte("larch"))
 	require.NoError(t, err)
 	assert.Equal(t, []int{2, 0}, []int{opened, locked})
 	found := s.Find(catalogue.Query{Words: "Keel", Limit: 10})
@@ -40,7 +40,7 @@ func TestManyWrongPasswords(t *testing.T) {
 	for guesser := range 2 {
 		guessing.Go(func() {
 			for n := range 300 { // of which the classic way takes one or two for right, until the checksum
-				_, _, err := s.Unlock(t.Context(), src, fmt.Appendf(nil, "larch %d %d", guesser, n))
+				_, _, err := s.Unlock(t.Context(), src.Source, fmt.Appendf(nil, "larch %d %d", guesser, n))
 				assert.ErrorContains(t, err, "opens nothing in it")
 			}
 		})
@@ -49,7 +49,7 @@ func TestManyWrongPasswords(t *testing.T) {
 	go func() { guessing.Wait(); close(done) }()
 	for read := 0; ; read++ {
 		for _, c := range found {
-			content, err := s.Contents.Bytes(t.Context(), c, 100)
+			content, err := s.Contents.Bytes(t.Context(), c.Copy, 100)
 			require.NoError(t, err)
 			assert.Equal(t, "larch and oak", string(content))
 		}

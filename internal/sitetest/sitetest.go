@@ -160,7 +160,7 @@ func (s *Site) Survey(src catalogue.Source) survey.Result {
 }
 
 // Find returns the copies that a query finds.
-func (s *Site) Find(q catalogue.Query) []catalogue.Copy {
+func (s *Site) Find(q catalogue.Query) []catalogue.Shown {
 	s.t.Helper()
 	found, err := s.Catalogue.Find(context.Background(), q)
 	require.NoError(s.t, err)
@@ -168,7 +168,7 @@ func (s *Site) Find(q catalogue.Query) []catalogue.Copy {
 }
 
 // Named returns the one copy whose name holds the words.
-func (s *Site) Named(words string) catalogue.Copy {
+func (s *Site) Named(words string) catalogue.Shown {
 	s.t.Helper()
 	found := s.Find(catalogue.Query{Words: words})
 	require.Len(s.t, found, 1, words)

@@ -54,7 +54,7 @@ func TestSourcesSurveyedSideBySideKeepTheirRecordsApart(t *testing.T) {
 		}
 		places := map[string]string{}
 		for _, c := range s.Find(catalogue.Query{Limit: 5000, Records: true}) {
-			places[fmt.Sprintf("%s %d %v", c.Place.Path, c.Size, c.Gone.IsZero())] = c.Source.At
+			places[fmt.Sprintf("%s %d %v", c.Place.Path, c.Size, c.Gone.IsZero())] = c.Store.At
 		}
 		report, err := s.Catalogue.Check(t.Context(), func(time.Duration) {})
 		require.NoError(t, err)

@@ -90,10 +90,8 @@ func history(r *rand.Rand, days int) []tree {
 
 // records writes everything that is known of places and when, one span a line; what can be read is marked.
 func records(t *testing.T, s *sitetest.Site) string {
-	stores, err := s.Catalogue.Stores(t.Context())
-	require.NoError(t, err)
 	var lines []string
-	for f, err := range s.Catalogue.FactsUnder(t.Context(), stores, place.Place{Machine: "loft", Path: "/home"}) {
+	for f, err := range s.Catalogue.CopiesUnder(t.Context(), place.Place{Machine: "loft", Path: "/home"}) {
 		require.NoError(t, err)
 		lines = append(
 			lines,
@@ -211,7 +209,7 @@ func TestWhatIsThinnedOutStaysAsARecord(t *testing.T) {
 		readable = append(readable, fmt.Sprintf("%s %d %t", f.Place.Name(), f.Size, f.Readable))
 	}
 	assert.ElementsMatch(t, []string{"a 1 true", "b 2 true", "b 3 false"}, readable)
-	content, err := s.Contents.Open(t.Context(), s.Find(catalogue.Query{Under: "/home/ines", Words: "a", Class: "other"})[0])
+	content, err := s.Contents.Open(t.Context(), s.Find(catalogue.Query{Under: "/home/ines", Words: "a", Class: "other"})[0].Copy)
 	require.NoError(t, err)
 	require.NoError(t, content.Close())
 }

@@ -33,12 +33,12 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err != nil {
 		return Result{}, err
 	}
-	store, err := s.OpenStore(ctx, src)
+	store, err := s.OpenStore(ctx, src.Source)
 	if err != nil {
 		return Result{}, err
 	}
 	defer store.Close()
-	judge, err := s.Judge(ctx, src)
+	judge, err := s.Judge(ctx, src.Source)
 	if err != nil {
 		return Result{}, err
 	}

@@ -10,6 +10,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/sitetest"
 )
@@ -29,16 +30,16 @@ func TestTimesFarFromNowAreKeptAsTheyAre(t *testing.T) {
 	}
 	src := s.AddTrash("/home/ines")
 	s.Survey(src)
-	var copies []int64
+	var found []copies.ID
 	for _, c := range s.Find(catalogue.Query{}) {
-		copies = append(copies, c.ID)
+		found = append(found, c.ID)
 		if year := times[c.Place.Name()].UTC().Year(); year < 1678 || year > 2261 {
 			require.NotEmpty(t, c.Notes)
 			assert.Contains(t, c.Notes[0], times[c.Place.Name()].UTC().Format("2006-01-02 15:04:05"))
 		}
 	}
-	require.Len(t, copies, 3)
-	r := s.BringBack(restore.Request{Copies: copies})
+	require.Len(t, found, 3)
+	r := s.BringBack(restore.Request{Copies: found})
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	for name, at := range times {
 		info, err := os.Stat(s.Path("/home/ines/" + name))

@@ -12,6 +12,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
@@ -22,15 +23,15 @@ const JobKind = "survey"
 
 // Request is what a survey job is submitted with: the sources' numbers.
 type Request struct {
-	Sources []int64 `json:"sources"`
-	ReadAll bool    `json:"read_all,omitempty"` // also digest all content not yet known
-	Examine bool    `json:"examine,omitempty"`  // also examine all content not yet examined
+	Sources []copies.SourceID `json:"sources"`
+	ReadAll bool              `json:"read_all,omitempty"` // also digest all content not yet known
+	Examine bool              `json:"examine,omitempty"`  // also examine all content not yet examined
 }
 
 // Examiner examines what a source holds.
 type Examiner interface {
 	// All examines the files of a source that were not examined yet, and counts those that could not be read.
-	All(ctx context.Context, sourceID int64, progress func(files, bytes int64)) (unread int64, err error)
+	All(ctx context.Context, source copies.SourceID, progress func(files, bytes int64)) (unread int64, err error)
 }
 
 // Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another
@@ -62,14 +63,14 @@ type round struct {
 	request Request
 
 	mu       sync.Mutex
-	seen     map[int64]int64 // copies, by source
-	read     map[int64]int64 // bytes
-	outcomes map[int64]catalogue.Outcome
+	seen     map[copies.SourceID]int64 // copies, by source
+	read     map[copies.SourceID]int64 // bytes
+	outcomes map[copies.SourceID]catalogue.Outcome
 	failed   int
 }
 
 func (w *worker) do(ctx context.Context, task *jobs.Task) error {
-	r := &round{worker: w, task: task, seen: map[int64]int64{}, read: map[int64]int64{}, outcomes: map[int64]catalogue.Outcome{}}
+	r := &round{worker: w, task: task, seen: map[copies.SourceID]int64{}, read: map[copies.SourceID]int64{}, outcomes: map[copies.SourceID]catalogue.Outcome{}}
 	if err := task.Request(&r.request); err != nil {
 		return err
 	}
@@ -212,7 +213,7 @@ func (r *round) done(src catalogue.Source, outcome catalogue.Outcome) {
 	r.task.Update(func(j *catalogue.Job) { j.Done, j.Outcomes = all, outcomes })
 }
 
-func sum(counts map[int64]int64) (all int64) {
+func sum(counts map[copies.SourceID]int64) (all int64) {
 	for _, n := range counts {
 		all += n
 	}

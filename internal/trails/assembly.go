@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -23,7 +23,7 @@ func (a *assembly) walk(ctx context.Context, r *Reader) error {
 	if err != nil {
 		return err
 	}
-	former := map[string][]catalogue.Fact{}
+	former := map[string][]*copies.Copy{}
 	if a.Was.Path != "" && a.Was.Machine == a.Place.Machine {
 		if err := a.former(ctx, r, a.Was, until, former); err != nil {
 			return err
@@ -49,25 +49,25 @@ func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err e
 	if a.all, err = r.Site.Catalogue.Stores(ctx); err != nil {
 		return until, err
 	}
-	a.stores, a.index, a.parents = map[int64]*catalogue.Store{}, map[int64]int{}, map[string]map[int64]bool{}
+	a.stores, a.parents = map[copies.SourceID]*copies.Store{}, map[string]map[copies.SourceID]bool{}
 	for id, s := range a.all {
-		if s.Source.Machine == p.Machine {
+		if s.Machine == p.Machine {
 			a.stores[id] = s
 		}
 	}
-	top, err := r.Site.Catalogue.FactsOf(ctx, a.all, p)
+	top, err := r.Site.Catalogue.CopiesAt(ctx, p)
 	if err != nil {
 		return until, err
 	}
 	a.saw(p.Path, top)
-	g := gatherer{r: r, ctx: ctx, stores: a.all, facts: map[place.Place][]catalogue.Fact{}}
+	g := gatherer{r: r, ctx: ctx, stores: a.all, facts: map[place.Place][]*copies.Copy{}}
 	a.Was, until, err = g.folderWas(p)
 	return until, err
 }
 
 // below takes up every place below a folder of it, with what was seen of each while the folder had another name.
-func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former map[string][]catalogue.Fact) error {
-	var facts []catalogue.Fact
+func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former map[string][]*copies.Copy) error {
+	var facts []*copies.Copy
 	take := func() {
 		if len(facts) == 0 {
 			return
@@ -77,7 +77,7 @@ func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former m
 		delete(former, path)
 		facts = facts[:0]
 	}
-	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, p) {
+	for fact, err := range r.Site.Catalogue.CopiesUnder(ctx, p) {
 		if err != nil {
 			return err
 		}
@@ -99,22 +99,21 @@ func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former m
 // assembly is a folder being put together, place by place.
 type assembly struct {
 	*Folder
-	all     map[int64]*catalogue.Store
-	stores  map[int64]*catalogue.Store // those of its machine
-	index   map[int64]int
-	parents map[string]map[int64]bool // which sources saw a folder
+	all     map[copies.SourceID]*copies.Store
+	stores  map[copies.SourceID]*copies.Store   // those of its machine
+	parents map[string]map[copies.SourceID]bool // which sources saw a folder
 	moments map[time.Time]int
 	rows    map[string]*row
 	places  int
-	weight  int64 // of the entries, roughly, in bytes
-	sources []trail.Source
-	each    func(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen)
+	weight  int64           // of the entries, roughly, in bytes
+	sources []*copies.Store // of the place at hand
+	each    func(rel string, t *trail.Trail, facts []*copies.Copy)
 }
 
 // take is what becomes of a place in a folder as of a moment.
-func (a *assembly) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+func (a *assembly) take(rel string, t *trail.Trail, facts []*copies.Copy) {
 	a.changes(rel, t)
-	a.entry(rel, t, facts, seen)
+	a.entry(rel, t, facts)
 }
 
 // row gathers what happens to one entry of the folder.
@@ -125,18 +124,18 @@ type row struct {
 	arrow   time.Time         // when it moved here or away; zero where it did not
 }
 
-func (a *assembly) saw(path string, facts []catalogue.Fact) {
+func (a *assembly) saw(path string, facts []*copies.Copy) {
 	for _, f := range facts {
 		if a.parents[path] == nil {
-			a.parents[path] = map[int64]bool{}
+			a.parents[path] = map[copies.SourceID]bool{}
 		}
-		a.parents[path][int64(f.Source)] = true
+		a.parents[path][f.Store.ID] = true
 	}
 }
 
 // former gathers what was seen below a folder of it while it had another name, by the paths that it has under this one.
-func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]catalogue.Fact) error {
-	for fact, err := range r.Site.Catalogue.FactsUnder(ctx, a.all, was) {
+func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]*copies.Copy) error {
+	for fact, err := range r.Site.Catalogue.CopiesUnder(ctx, was) {
 		if err != nil {
 			return err
 		}
@@ -144,7 +143,7 @@ func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until
 			path := place.Join(a.Place.Path, rest)
 			into[path] = append(into[path], fact)
 			if fact.Type == entry.Folder {
-				a.saw(path, []catalogue.Fact{fact})
+				a.saw(path, []*copies.Copy{fact})
 			}
 		}
 	}
@@ -152,38 +151,33 @@ func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until
 }
 
 // place takes up everything that was seen at one place, under whichever name of the folder.
-func (a *assembly) place(path string, facts []catalogue.Fact) {
+func (a *assembly) place(path string, facts []*copies.Copy) {
 	a.places++
-	seen := make([]trail.Seen, len(facts))
 	a.sources = a.sources[:0]
-	clear(a.index)
-	number := func(id int64) int {
-		i, ok := a.index[id]
-		if !ok {
-			i = len(a.sources)
-			a.index[id] = i
-			a.sources = append(a.sources, a.stores[id].Trail)
-		}
-		return i
-	}
 	isFolder := false
-	for i := range facts {
-		seen[i] = facts[i].Seen
-		seen[i].Place.Path = path
-		seen[i].Source = number(int64(facts[i].Source))
-		isFolder = isFolder || seen[i].Type == entry.Folder
+	for _, f := range facts {
+		f.Place.Path = path // under whichever name of the folder it was seen
+		a.source(f.Store)
+		isFolder = isFolder || f.Type == entry.Folder
 	}
 	if isFolder {
 		a.saw(path, facts)
 	}
 	for id, s := range a.stores {
-		if s.Trail.Shows && (a.parents[place.Folder(path)][id] || looksAfter(s, path)) {
-			number(id)
+		if s.Traits.Shows() && (a.parents[place.Folder(path)][id] || s.LooksAfter(path)) {
+			a.source(s)
 		}
 	}
-	t := trail.Build(seen, a.sources, nil, nil)
+	t := trail.Build(facts, a.sources, nil, nil)
 	rel, _ := place.Below(path, a.Place.Path)
-	a.each(rel, &t, facts, seen)
+	a.each(rel, &t, facts)
+}
+
+// source takes a store to those of the place at hand.
+func (a *assembly) source(s *copies.Store) {
+	if !slices.ContainsFunc(a.sources, func(o *copies.Store) bool { return o.ID == s.ID }) {
+		a.sources = append(a.sources, s)
+	}
 }
 
 func (a *assembly) changes(rel string, t *trail.Trail) {
@@ -234,7 +228,7 @@ func at(t *trail.Trail, moment time.Time) (*trail.Version, bool) {
 	return &t.Versions[n], proved
 }
 
-func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+func (a *assembly) entry(rel string, t *trail.Trail, facts []*copies.Copy) {
 	then, proved := at(t, a.AsOf)
 	other, _ := at(t, a.Against)
 	e := Entry{Path: rel, Proved: proved, State: Same}
@@ -255,12 +249,12 @@ func (a *assembly) entry(rel string, t *trail.Trail, facts []catalogue.Fact, see
 	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
 	e.content = contentKey{v.Size, v.Written.UnixNano()}
 	if then != nil {
-		r := ReadingOf(then, facts, func(source int) *catalogue.Store { return a.stores[int64(source)] }, a.AsOf)
+		r := ReadingOf(then, facts, a.AsOf)
 		if r.From >= 0 {
-			e.Copy, e.Source = facts[r.From].Copy, int64(facts[r.From].Source)
+			e.Copy, e.Source = facts[r.From].ID, facts[r.From].Store.ID
 		}
 		if r.Stood >= 0 {
-			e.Stood, e.Written = facts[r.Stood].Copy, facts[r.Stood].Written
+			e.Stood, e.Written = facts[r.Stood].ID, facts[r.Stood].Written
 		}
 	}
 	a.weight += int64(len(rel)) + entryWeight
@@ -277,12 +271,12 @@ const (
 var ErrTooMuch = errors.New("it holds more than can be put together at once")
 
 // ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
-func ReadFrom(v *trail.Version, facts []catalogue.Fact, stores map[int64]*catalogue.Store) int64 {
-	r := ReadingOf(v, facts, func(source int) *catalogue.Store { return stores[int64(source)] }, time.Time{})
+func ReadFrom(v *trail.Version, facts []*copies.Copy) copies.ID {
+	r := ReadingOf(v, facts, time.Time{})
 	if r.From < 0 {
 		return 0
 	}
-	return facts[r.From].Copy
+	return facts[r.From].ID
 }
 
 func (a *assembly) finish() {

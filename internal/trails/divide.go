@@ -1,13 +1,13 @@
 package trails
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 )
@@ -17,12 +17,12 @@ const maxDivided = 12
 
 // divide looks for damage that kept size and write time in stores of points in time: what a span first and last showed is
 // read, and where that differs the span is divided where the content changed. It tells whether any was.
-func (r *Reader) divide(ctx context.Context, stores map[int64]*catalogue.Store, facts []catalogue.Fact) (divided bool, err error) {
+func (r *Reader) divide(ctx context.Context, facts []*copies.Copy) (divided bool, err error) {
 	left := int64(contents.DigestBytes)
 	n := 0
 	for k := len(facts) - 1; k >= 0 && n < maxDivided; k-- {
-		f := &facts[k]
-		if !stores[int64(f.Source)].Source.Traits.Dated() || f.Type != entry.File || !f.Readable || f.Size == 0 || f.Beside || f.ContentID.Kind.Names() ||
+		f := facts[k]
+		if !f.Store.Traits.Dated() || f.Type != entry.File || !f.Readable || f.Size == 0 || f.Beside || f.Mark.Content.Kind.Names() ||
 			f.Size > contents.DigestFile ||
 			f.First.Equal(f.Last) {
 			continue
@@ -31,14 +31,14 @@ func (r *Reader) divide(ctx context.Context, stores map[int64]*catalogue.Store, 
 		if left -= 2 * f.Size; left < 0 {
 			break
 		}
-		held, err := r.Site.Catalogue.Held(ctx, int64(f.Source), f.First, f.Last)
+		held, err := r.Site.Catalogue.Held(ctx, f.Store.ID, f.Captured, f.Last)
 		if err != nil {
 			return divided, err
 		}
 		if len(held) < 2 {
 			continue
 		}
-		did, err := r.divideSpan(ctx, f.Copy, held)
+		did, err := r.divideSpan(ctx, f, held)
 		if err != nil {
 			return divided, err
 		}
@@ -49,22 +49,18 @@ func (r *Reader) divide(ctx context.Context, stores map[int64]*catalogue.Store, 
 
 // divideSpan finds by halving where the content of a span changed. Whatever changed more than once in it is found again
 // in its pieces.
-func (r *Reader) divideSpan(ctx context.Context, id int64, held []sighting.Capture) (bool, error) {
-	c, err := r.Site.Catalogue.Copy(ctx, id)
-	if err != nil {
-		return false, err
-	}
-	at := func(k sighting.Capture) ([]byte, error) {
-		c := c
-		c.At.Capture = k.Name
-		return r.Contents.Digest(ctx, c)
+func (r *Reader) divideSpan(ctx context.Context, c *copies.Copy, held []sighting.Capture) (bool, error) {
+	at := func(k sighting.Capture) (digest.Sum, error) {
+		then := *c
+		then.At.Capture = k.Name
+		return r.Contents.Digest(ctx, &then)
 	}
 	first, err := at(held[0])
 	if err != nil {
 		return false, ctx.Err() // what cannot be read tells nothing
 	}
 	last, err := at(held[len(held)-1])
-	if err != nil || bytes.Equal(first, last) {
+	if err != nil || first == last {
 		return false, ctx.Err()
 	}
 	low, high := 0, len(held)-1
@@ -74,7 +70,7 @@ func (r *Reader) divideSpan(ctx context.Context, id int64, held []sighting.Captu
 		switch {
 		case err != nil && ctx.Err() != nil:
 			return false, ctx.Err()
-		case err == nil && bytes.Equal(sum, first):
+		case err == nil && sum == first:
 			low = middle
 		default:
 			high = middle
@@ -84,8 +80,8 @@ func (r *Reader) divideSpan(ctx context.Context, id int64, held []sighting.Captu
 	if err != nil {
 		return false, ctx.Err()
 	}
-	if err := r.Site.Catalogue.Divide(ctx, id, held[low].At, held[high].At, first, after); err != nil {
-		return false, errors.Join(err, fmt.Errorf("divide span c%d", id))
+	if err := r.Site.Catalogue.Divide(ctx, c.ID, held[low].At, held[high].At, first, after); err != nil {
+		return false, errors.Join(err, fmt.Errorf("divide span %s", c.ID))
 	}
 	return true, nil
 }

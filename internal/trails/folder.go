@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sealed"
@@ -32,11 +34,11 @@ type Entry struct {
 	Type    entry.Type
 	Size    int64 // negative where nothing tells
 	Written time.Time
-	SHA256  string
-	Copy    int64 // what to read it from; 0 where only the record is left, and for what is only in the other moment
-	Source  int64 // of the copy
-	Stood   int64 // the copy that shows what it was like at the moment, but for its content; mostly Copy itself
-	Proved  bool  // else assumed: nobody looked between
+	SHA256  digest.Sum
+	Copy    copies.ID       // what to read it from; 0 where only the record is left, and for what is only in the other moment
+	Source  copies.SourceID // of the copy
+	Stood   copies.ID       // the copy that shows what it was like at the moment, but for its content; mostly Copy itself
+	Proved  bool            // else assumed: nobody looked between
 	State   State
 	MovedTo string // where it is in the other moment, relative to the folder or as a place; "" where it did not move
 	Whole   *Whole // of a folder directly in the one that is looked at, where it only makes sense whole
@@ -211,10 +213,10 @@ func (r *Reader) Entries(ctx context.Context, p place.Place, asOf time.Time) (Fo
 
 // Under calls each with the trail of everything below a folder, by its path relative to the folder. Neither the trail nor
 // the facts may be kept. Nothing there is ErrNothingThere.
-func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, facts []catalogue.Fact)) error {
+func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, facts []*copies.Copy)) error {
 	a := &assembly{
 		Folder: &Folder{Place: p},
-		each:   func(rel string, t *trail.Trail, facts []catalogue.Fact, _ []trail.Seen) { each(rel, t, facts) },
+		each:   func(rel string, t *trail.Trail, facts []*copies.Copy) { each(rel, t, facts) },
 	}
 	return a.walk(ctx, r)
 }

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -60,15 +60,15 @@ type paging struct {
 }
 
 // names returns the names that come next, with what was seen of each directly in the folder. There are at most so many.
-func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after string, most int) ([]string, map[string][]catalogue.Fact,
+func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after string, most int) ([]string, map[string][]*copies.Copy,
 	error) {
-	facts := map[string][]catalogue.Fact{}
+	facts := map[string][]*copies.Copy{}
 	for _, of := range [...]place.Place{pg.Place, pg.Was} { // its own come first, as everywhere
 		if of.Path == "" || of.Machine != pg.Place.Machine {
 			continue
 		}
 		met, last := 0, ""
-		for fact, err := range r.Site.Catalogue.FactsIn(ctx, pg.all, of, after) {
+		for fact, err := range r.Site.Catalogue.CopiesIn(ctx, of, after) {
 			if err != nil {
 				return nil, nil, err
 			}
@@ -100,7 +100,7 @@ func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after s
 }
 
 // name takes up an entry of the folder, and what is in it.
-func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []catalogue.Fact, until time.Time) error {
+func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []*copies.Copy, until time.Time) error {
 	path := place.Join(pg.Place.Path, name)
 	if len(facts) > 0 {
 		pg.place(path, facts)
@@ -108,7 +108,7 @@ func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []cata
 	if !pg.deeper[name] {
 		return nil
 	}
-	former := map[string][]catalogue.Fact{}
+	former := map[string][]*copies.Copy{}
 	if pg.Was.Path != "" && pg.Was.Machine == pg.Place.Machine {
 		if err := pg.former(ctx, r, place.Place{Machine: pg.Was.Machine, Path: place.Join(pg.Was.Path, name)}, until, former); err != nil {
 			return err
@@ -118,10 +118,10 @@ func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []cata
 }
 
 // take keeps an entry of the folder itself; what is deeper is folded into it.
-func (pg *paging) take(rel string, t *trail.Trail, facts []catalogue.Fact, seen []trail.Seen) {
+func (pg *paging) take(rel string, t *trail.Trail, facts []*copies.Copy) {
 	name, rest, deeper := strings.Cut(rel, "/")
 	before, weight := len(pg.Entries), pg.weight
-	pg.assembly.take(rel, t, facts, seen)
+	pg.assembly.take(rel, t, facts)
 	if !deeper || len(pg.Entries) == before {
 		return
 	}

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"time"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/similar"
@@ -19,19 +19,19 @@ import (
 type gatherer struct {
 	r      *Reader
 	ctx    context.Context
-	stores map[int64]*catalogue.Store
-	facts  map[place.Place][]catalogue.Fact
+	stores map[copies.SourceID]*copies.Store
+	facts  map[place.Place][]*copies.Copy
 	found  []trail.Name
 }
 
 // maxNames bounds how many names one trail follows.
 const maxNames = 16
 
-func (g *gatherer) of(p place.Place) ([]catalogue.Fact, error) {
+func (g *gatherer) of(p place.Place) ([]*copies.Copy, error) {
 	if facts, ok := g.facts[p]; ok {
 		return facts, nil
 	}
-	facts, err := g.r.Site.Catalogue.FactsOf(g.ctx, g.stores, p)
+	facts, err := g.r.Site.Catalogue.CopiesAt(g.ctx, p)
 	if err == nil {
 		g.facts[p] = facts
 	}
@@ -69,15 +69,13 @@ func (g *gatherer) names(p place.Place) ([]trail.Name, error) {
 }
 
 // shows keeps the facts of sources whose captures show what stands.
-func (g *gatherer) shows(facts []catalogue.Fact) []catalogue.Fact {
-	return slices.DeleteFunc(slices.Clone(facts), func(f catalogue.Fact) bool { return !g.store(f).Trail.Shows })
+func (g *gatherer) shows(facts []*copies.Copy) []*copies.Copy {
+	return slices.DeleteFunc(slices.Clone(facts), func(f *copies.Copy) bool { return !f.Store.Traits.Shows() })
 }
 
-func (g *gatherer) store(f catalogue.Fact) *catalogue.Store { return g.stores[int64(f.Source)] }
-
 // before is the capture of a fact's source right before its first; zero where it is the source's first.
-func (g *gatherer) before(f catalogue.Fact) time.Time {
-	captures := g.store(f).Captures
+func (g *gatherer) before(f *copies.Copy) time.Time {
+	captures := f.Store.Captures
 	i, _ := slices.BinarySearchFunc(captures, f.First, time.Time.Compare)
 	if i == 0 {
 		return time.Time{}
@@ -86,8 +84,8 @@ func (g *gatherer) before(f catalogue.Fact) time.Time {
 }
 
 // after is the capture right after its last; zero where there is none.
-func (g *gatherer) after(f catalogue.Fact) time.Time {
-	captures := g.store(f).Captures
+func (g *gatherer) after(f *copies.Copy) time.Time {
+	captures := f.Store.Captures
 	i, found := slices.BinarySearchFunc(captures, f.Last, time.Time.Compare)
 	if found {
 		i++
@@ -104,12 +102,12 @@ func (g *gatherer) cameFrom(n trail.Name) error {
 	if err != nil {
 		return err
 	}
-	met := map[int]bool{}
+	met := map[copies.SourceID]bool{}
 	for _, f := range g.shows(facts) {
-		if met[f.Source] || f.Type != entry.File {
+		if met[f.Store.ID] || f.Type != entry.File {
 			continue
 		}
-		met[f.Source] = true
+		met[f.Store.ID] = true
 		since := g.before(f)
 		if since.IsZero() || !n.From.IsZero() && !f.First.After(n.From) {
 			continue
@@ -144,8 +142,8 @@ const maxTwins = 50
 
 // origin finds the place that a file seen first at f.First had until since: one that held the same file and no longer
 // did when it came up here, or, where its folder came from elsewhere, the same name in that.
-func (g *gatherer) origin(f catalogue.Fact, since time.Time) (place.Place, error) {
-	twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, f, maxTwins)
+func (g *gatherer) origin(f *copies.Copy, since time.Time) (place.Place, error) {
+	twins, err := g.r.Site.Catalogue.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
 	if err != nil {
 		return place.Place{}, err
 	}
@@ -161,7 +159,7 @@ func (g *gatherer) origin(f catalogue.Fact, since time.Time) (place.Place, error
 	if old, err := g.folderOrigin(f, since); err != nil || old != (place.Place{}) {
 		return old, err
 	}
-	return g.alike(f, func(o catalogue.Fact) bool { return !o.Open && o.Last.Equal(since) })
+	return g.alike(f, func(o *copies.Copy) bool { return !o.Open && o.Last.Equal(since) })
 }
 
 // maxAlike bounds how many files of a folder are read to know one of them again.
@@ -170,23 +168,23 @@ const maxAlike = 12
 // alike finds a file of the same folder, source and extension that went or came when this one came or went, and has
 // nearly the same content: one that was renamed and worked on. The same file number makes it the first to be looked at, but no
 // more: numbers are given again.
-func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (place.Place, error) {
+func (g *gatherer) alike(f *copies.Copy, fits func(*copies.Copy) bool) (place.Place, error) {
 	if !f.Readable || f.Size > similar.MaxSize {
 		return place.Place{}, nil
 	}
-	var candidates []catalogue.Fact
+	var candidates []*copies.Copy
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
-	for o, err := range g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder, "") {
+	for o, err := range g.r.Site.Catalogue.CopiesIn(g.ctx, folder, "") {
 		if err != nil {
 			return place.Place{}, err
 		}
-		if o.Source == f.Source && o.Place != f.Place && o.Type == entry.File && o.Readable && o.Size <= similar.MaxSize && fits(o) &&
-			path.Ext(o.Name) == path.Ext(f.Name) {
+		if o.Store.ID == f.Store.ID && o.Place != f.Place && o.Type == entry.File && o.Readable && o.Size <= similar.MaxSize && fits(o) &&
+			path.Ext(o.Place.Name()) == path.Ext(f.Place.Name()) {
 			candidates = append(candidates, o)
 		}
 	}
-	slices.SortStableFunc(candidates, func(a, b catalogue.Fact) int {
-		same := func(o catalogue.Fact) int {
+	slices.SortStableFunc(candidates, func(a, b *copies.Copy) int {
+		same := func(o *copies.Copy) int {
 			if o.Number != 0 && o.Number == f.Number {
 				return 0
 			}
@@ -208,21 +206,21 @@ func (g *gatherer) alike(f catalogue.Fact, fits func(catalogue.Fact) bool) (plac
 }
 
 // similarity reads two copies; what cannot be read has nothing in common with anything.
-func (g *gatherer) similarity(a, b catalogue.Fact) (float64, error) {
-	ofA, ofB, err := g.r.Contents.Shares(g.ctx, a.Copy, b.Copy)
+func (g *gatherer) similarity(a, b *copies.Copy) (float64, error) {
+	ofA, ofB, err := g.r.Contents.SharesOf(g.ctx, a, b)
 	return min(ofA, ofB), err
 }
 
 // left tells whether a twin went away from its place when f came up.
-func (g *gatherer) left(t, f catalogue.Fact, since time.Time) bool {
-	s := g.store(t)
-	if !s.Trail.Shows || t.Open {
+func (g *gatherer) left(t, f *copies.Copy, since time.Time) bool {
+	s := t.Store
+	if !s.Traits.Shows() || t.Open {
 		return false
 	}
-	if f.SHA256 != "" && t.SHA256 != "" && f.SHA256 != t.SHA256 {
+	if f.SHA256.Known() && t.SHA256.Known() && f.SHA256 != t.SHA256 {
 		return false
 	}
-	if t.Source == f.Source {
+	if t.Store.ID == f.Store.ID {
 		return t.Last.Equal(since)
 	}
 	if t.Place.Machine != f.Place.Machine && t.Place.Name() != f.Place.Name() {
@@ -257,13 +255,13 @@ const (
 )
 
 // folderOrigin finds where a file was by where its neighbours came from.
-func (g *gatherer) folderOrigin(f catalogue.Fact, since time.Time) (place.Place, error) {
+func (g *gatherer) folderOrigin(f *copies.Copy, since time.Time) (place.Place, error) {
 	return g.byNeighbours(
 		f,
-		func(n catalogue.Fact) bool { return n.First.Equal(f.First) },
-		func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
-		func(old place.Place, facts []catalogue.Fact) bool {
-			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && !o.Open && o.Last.Equal(since) })
+		func(n *copies.Copy) bool { return n.First.Equal(f.First) },
+		func(n, t *copies.Copy) bool { return g.left(t, n, since) },
+		func(old place.Place, facts []*copies.Copy) bool {
+			return slices.ContainsFunc(facts, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && !o.Open && o.Last.Equal(since) })
 		},
 	)
 }
@@ -279,13 +277,13 @@ func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, e
 		if f.Type != entry.Folder || since.IsZero() {
 			continue
 		}
-		inside := f
+		inside := *f
 		inside.Place.Path = place.Join(p.Path, "\x00") // no name, so that every file in it has a say
 		found, err := g.byNeighbours(
-			inside,
-			func(n catalogue.Fact) bool { return n.First.Equal(f.First) },
-			func(n, t catalogue.Fact) bool { return g.left(t, n, since) },
-			func(place.Place, []catalogue.Fact) bool { return true },
+			&inside,
+			func(n *copies.Copy) bool { return n.First.Equal(f.First) },
+			func(n, t *copies.Copy) bool { return g.left(t, n, since) },
+			func(place.Place, []*copies.Copy) bool { return true },
 		)
 		if err != nil || found != (place.Place{}) {
 			return place.Place{Machine: found.Machine, Path: place.Folder(found.Path)}, f.First, err
@@ -297,25 +295,25 @@ func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, e
 // byNeighbours maps a file's place by the way that most of the files in its folder went: of those that chosen picks, the
 // twins that fit tells to be the same files. stood says whether the mapped place fits as well.
 func (g *gatherer) byNeighbours(
-	f catalogue.Fact,
-	chosen func(catalogue.Fact) bool,
-	fit func(n, t catalogue.Fact) bool,
-	stood func(place.Place, []catalogue.Fact) bool,
+	f *copies.Copy,
+	chosen func(*copies.Copy) bool,
+	fit func(n, t *copies.Copy) bool,
+	stood func(place.Place, []*copies.Copy) bool,
 ) (place.Place, error) {
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
 	votes := map[place.Place]int{}
 	all := 0
-	for n, err := range g.r.Site.Catalogue.FactsIn(g.ctx, g.stores, folder, "") {
+	for n, err := range g.r.Site.Catalogue.CopiesIn(g.ctx, folder, "") {
 		if err != nil {
 			return place.Place{}, err
 		}
-		if n.Source != f.Source || n.Place == f.Place || n.Type != entry.File || !chosen(n) {
+		if n.Store.ID != f.Store.ID || n.Place == f.Place || n.Type != entry.File || !chosen(n) {
 			continue
 		}
 		if all++; all > moveSample {
 			break
 		}
-		twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, n, maxTwins)
+		twins, err := g.r.Site.Catalogue.Twins(g.ctx, n.Place, n.Size, n.Recorded(), maxTwins)
 		if err != nil {
 			return place.Place{}, err
 		}
@@ -350,9 +348,9 @@ func (g *gatherer) wentTo(n trail.Name) error {
 	if err != nil {
 		return err
 	}
-	last := map[int]catalogue.Fact{}
+	last := map[copies.SourceID]*copies.Copy{}
 	for _, f := range g.shows(facts) {
-		last[f.Source] = f
+		last[f.Store.ID] = f
 	}
 	for _, f := range last {
 		noticed := g.after(f)
@@ -374,41 +372,41 @@ func (g *gatherer) wentTo(n trail.Name) error {
 	return nil
 }
 
-func (g *gatherer) destination(f catalogue.Fact, noticed time.Time) (place.Place, time.Time, error) {
-	came := func(n, t catalogue.Fact) bool {
-		if !g.store(t).Trail.Shows || n.SHA256 != "" && t.SHA256 != "" && n.SHA256 != t.SHA256 {
+func (g *gatherer) destination(f *copies.Copy, noticed time.Time) (place.Place, time.Time, error) {
+	came := func(n, t *copies.Copy) bool {
+		if !t.Store.Traits.Shows() || n.SHA256.Known() && t.SHA256.Known() && n.SHA256 != t.SHA256 {
 			return false
 		}
-		if t.Source == n.Source {
+		if t.Store.ID == n.Store.ID {
 			return t.First.Equal(noticed)
 		}
 		return (t.Place.Machine == n.Place.Machine || t.Place.Name() == n.Place.Name()) && t.First.After(n.Last) &&
 			!g.before(t).After(noticed) &&
 			!g.before(t).IsZero()
 	}
-	twins, err := g.r.Site.Catalogue.Twins(g.ctx, g.stores, f, maxTwins)
+	twins, err := g.r.Site.Catalogue.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
 	if err != nil {
 		return place.Place{}, time.Time{}, err
 	}
-	var best catalogue.Fact
+	var best *copies.Copy
 	for _, t := range twins {
-		if came(f, t) && (best.Place == (place.Place{}) || closer(f.Place, t.Place, best.Place)) {
+		if came(f, t) && (best == nil || closer(f.Place, t.Place, best.Place)) {
 			best = t
 		}
 	}
-	if best.Place != (place.Place{}) {
+	if best != nil {
 		return best.Place, best.First, nil
 	}
 	to, err := g.byNeighbours(
 		f,
-		func(n catalogue.Fact) bool { return !n.Open && n.Last.Equal(f.Last) },
+		func(n *copies.Copy) bool { return !n.Open && n.Last.Equal(f.Last) },
 		came,
-		func(_ place.Place, facts []catalogue.Fact) bool {
-			return slices.ContainsFunc(facts, func(o catalogue.Fact) bool { return o.Source == f.Source && o.First.Equal(noticed) })
+		func(_ place.Place, facts []*copies.Copy) bool {
+			return slices.ContainsFunc(facts, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && o.First.Equal(noticed) })
 		},
 	)
 	if err == nil && to == (place.Place{}) {
-		to, err = g.alike(f, func(o catalogue.Fact) bool { return o.First.Equal(noticed) })
+		to, err = g.alike(f, func(o *copies.Copy) bool { return o.First.Equal(noticed) })
 	}
 	return to, noticed, err
 }

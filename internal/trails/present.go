@@ -8,12 +8,12 @@ import (
 	"slices"
 	"time"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/reach"
 )
 
@@ -30,20 +30,20 @@ func (r *Reader) TrailNow(ctx context.Context, p place.Place, present Present) (
 }
 
 // addPresent adds what the machines' own files show now under the trail's names.
-func (r *Reader) addPresent(ctx context.Context, t *Trail, sources []trail.Source, covered map[place.Place]map[int]bool, l Present) error {
-	captured := map[int]bool{}
+func (r *Reader) addPresent(ctx context.Context, t *Trail, covered map[place.Place]map[copies.SourceID]bool, l Present) error {
 	for _, n := range t.Names {
-		for i := range t.Stores {
-			if !sources[i].Live || !covered[n.Place][i] {
+		for i, s := range t.Stores {
+			if !s.Traits.Live() || !covered[n.Place][s.ID] {
 				continue
 			}
-			known, err := r.presentAt(ctx, t, n.Place, i, l)
+			known, err := r.presentAt(ctx, t, n.Place, s, l)
 			if err != nil {
 				return err
 			}
-			if known && !captured[i] && (len(sources[i].Captures) == 0 || sources[i].Captures[len(sources[i].Captures)-1].Before(l.At)) {
-				captured[i] = true
-				sources[i].Captures = append(slices.Clone(sources[i].Captures), l.At)
+			if known && s.Latest().Before(l.At) { // this look is a capture too
+				now := *s
+				now.Captures = append(slices.Clone(s.Captures), l.At)
+				t.Stores[i] = &now
 			}
 		}
 	}
@@ -51,9 +51,9 @@ func (r *Reader) addPresent(ctx context.Context, t *Trail, sources []trail.Sourc
 }
 
 // presentAt compares what stands at a place with what the source showed last; false where it cannot be seen now.
-func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source int, l Present) (bool, error) {
-	open := slices.IndexFunc(t.Facts, func(f catalogue.Fact) bool { return f.Source == source && f.Place == p && f.Open })
-	stands, digest, err := r.standing(ctx, p, l.Reread)
+func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *copies.Store, l Present) (bool, error) {
+	open := slices.IndexFunc(t.Facts, func(f *copies.Copy) bool { return f.Store.ID == store.ID && f.Place == p && f.Open })
+	stands, sum, err := r.standing(ctx, p, l.Reread)
 	switch {
 	case ctx.Err() != nil:
 		return false, ctx.Err()
@@ -68,28 +68,21 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source 
 		return false, nil
 	}
 	if open >= 0 {
-		f := &t.Facts[open]
+		f := t.Facts[open]
 		if f.Type == stands.Type &&
-			(f.Type != entry.File || f.Size == stands.Size && f.Stamp.Equal(stands.Written) && (digest == "" || f.SHA256 == "" ||
-				f.SHA256 == digest)) {
+			(f.Type != entry.File || f.Size == stands.Size && f.Recorded().Equal(stands.Written) && (!sum.Known() || !f.SHA256.Known() ||
+				f.SHA256 == sum)) {
 			f.Last = l.At
-			if f.SHA256 == "" {
-				f.SHA256 = digest
+			if !f.SHA256.Known() {
+				f.SHA256 = sum
 			}
 			return true, nil
 		}
 		f.Open, f.Readable = false, false
 	}
-	ahead := t.Stores[source].Source.ClockAhead
-	t.Facts = append(
-		t.Facts,
-		catalogue.Fact{
-			Name:  p.Name(),
-			Stamp: stands.Written,
-			Seen: trail.Seen{Source: source, Place: p, Type: stands.Type, Size: stands.Size,
-				Written: stands.Written.Add(-ahead), SHA256: digest, First: l.At, Last: l.At, Open: true},
-		},
-	)
+	t.Facts = append(t.Facts, &copies.Copy{Store: store, Place: p, Type: stands.Type, Size: stands.Size,
+		Mark: entry.Mark{Written: entry.At(stands.Written)}, Written: stands.Written.Add(-store.ClockAhead), SHA256: sum,
+		Captured: l.At, First: l.At, Last: l.At, Open: true})
 	t.Notes = append(
 		t.Notes,
 		fmt.Sprintf("What stands at %s has changed since the last survey; survey the machine to have a copy of it on record.", p),
@@ -98,23 +91,23 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, source 
 }
 
 // standing describes what stands at a place, with its digest where its bytes are read or it was not surveyed.
-func (r *Reader) standing(ctx context.Context, p place.Place, read bool) (reach.Info, string, error) {
+func (r *Reader) standing(ctx context.Context, p place.Place, read bool) (reach.Info, digest.Sum, error) {
 	files, err := r.Site.Files(ctx, p.Machine)
 	if err != nil {
-		return reach.Info{}, "", err
+		return reach.Info{}, digest.Sum{}, err
 	}
 	folder, err := files.Tree(ctx, place.Folder(p.Path))
 	if err != nil {
-		return reach.Info{}, "", err
+		return reach.Info{}, digest.Sum{}, err
 	}
 	defer folder.Close()
 	info, err := folder.Look(ctx, p.Name())
 	if err != nil || !read || info.Type != entry.File || info.Size > contents.DigestFile {
-		return info, "", err
+		return info, digest.Sum{}, err
 	}
 	sum, err := contents.DigestAt(ctx, folder, p.Name())
 	if err != nil {
-		return info, "", ctx.Err() // seen, though not to be read
+		return info, digest.Sum{}, ctx.Err() // seen, though not to be read
 	}
 	return info, sum, nil
 }

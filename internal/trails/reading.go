@@ -3,7 +3,7 @@ package trails
 import (
 	"time"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -11,28 +11,24 @@ import (
 // the content is the same, but owner, mode and times may not be. Both are indexes into what was seen; -1 where there is none.
 type Reading struct{ From, Stood int }
 
-// Storing returns the store that Source of a fact counts; nil where it is not known any more.
-type Storing func(source int) *catalogue.Store
-
 // ReadingOf picks what a version is read from as of a moment; a zero moment is now. What shows the very moment comes before what
-// does not; then what stays there even when the machine's own file changes; then the latest. store returns the store that
-// something was seen in, nil where it is not known any more.
-func ReadingOf(v *trail.Version, facts []catalogue.Fact, store Storing, moment time.Time) Reading {
-	r := Reading{From: -1, Stood: stood(v, facts, store, moment)}
+// does not; then what stays there even when the machine's own file changes; then the latest.
+func ReadingOf(v *trail.Version, facts []*copies.Copy, moment time.Time) Reading {
+	r := Reading{From: -1, Stood: stood(v, facts, moment)}
 	var best [3]int
 	for _, i := range v.Seen {
-		s := store(facts[i].Source)
-		if s == nil || !facts[i].Readable {
+		s := facts[i].Store
+		if !facts[i].Readable {
 			continue
 		}
 		score := [3]int{0, 1, 0}
-		if r.Stood >= 0 && (i == r.Stood || shows(&facts[i], s, moment) && facts[i].Written.Equal(facts[r.Stood].Written)) {
+		if r.Stood >= 0 && (i == r.Stood || shows(facts[i], moment) && facts[i].Written.Equal(facts[r.Stood].Written)) {
 			score[0] = 1
 		}
 		switch {
-		case s.Source.Traits.Dated():
+		case s.Traits.Dated():
 			score[1] = 3
-		case !s.Source.Traits.Live():
+		case !s.Traits.Live():
 			score[1] = 2
 		}
 		if r.From < 0 || score[0] > best[0] || score[0] == best[0] &&
@@ -47,27 +43,27 @@ func ReadingOf(v *trail.Version, facts []catalogue.Fact, store Storing, moment t
 }
 
 // shows tells whether a store whose captures show what stood shows something at a moment.
-func shows(s *catalogue.Fact, store *catalogue.Store, moment time.Time) bool {
-	return store.Trail.Shows && !moment.IsZero() && !s.First.After(moment) && !s.Last.Before(moment)
+func shows(s *copies.Copy, moment time.Time) bool {
+	return s.Store.Traits.Shows() && !moment.IsZero() && !s.First.After(moment) && !s.Last.Before(moment)
 }
 
 // stood picks what of a version stood at a moment: what came last at or before it. When that was, between two captures, the
 // write time tells where it lies there; else it counts from the capture that first showed it.
-func stood(v *trail.Version, facts []catalogue.Fact, store Storing, moment time.Time) int {
+func stood(v *trail.Version, facts []*copies.Copy, moment time.Time) int {
 	if moment.IsZero() {
 		return -1
 	}
 	best, first := -1, -1
 	var since time.Time
 	for _, i := range v.Seen {
-		if s := store(facts[i].Source); s == nil || !s.Trail.Shows {
+		if !facts[i].Store.Traits.Shows() {
 			continue
 		}
 		if first < 0 || facts[i].First.Before(facts[first].First) {
 			first = i
 		}
 		came := facts[i].First
-		if w := facts[i].Written; !w.IsZero() && w.Before(came) && w.After(before(v, facts, store, i)) {
+		if w := facts[i].Written; !w.IsZero() && w.Before(came) && w.After(before(v, facts, i)) {
 			came = w
 		}
 		if !came.After(moment) && (best < 0 || came.After(since)) {
@@ -81,9 +77,9 @@ func stood(v *trail.Version, facts []catalogue.Fact, store Storing, moment time.
 }
 
 // before is the last capture that showed the version otherwise before something of it was first seen; zero where there is none.
-func before(v *trail.Version, facts []catalogue.Fact, store Storing, than int) (last time.Time) {
+func before(v *trail.Version, facts []*copies.Copy, than int) (last time.Time) {
 	for _, i := range v.Seen {
-		if s := store(facts[i].Source); i != than && s != nil && s.Trail.Shows && facts[i].Last.Before(facts[than].First) &&
+		if i != than && facts[i].Store.Traits.Shows() && facts[i].Last.Before(facts[than].First) &&
 			facts[i].Last.After(last) {
 			last = facts[i].Last
 		}

@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -33,7 +33,7 @@ func (g *gatherer) redirected(n trail.Name) error {
 				}
 			}
 		}
-		links, err := g.r.Site.Catalogue.LinksTo(g.ctx, g.stores, n.Place.Machine, folder)
+		links, err := g.r.Site.Catalogue.LinksTo(g.ctx, n.Place.Machine, folder)
 		if err != nil {
 			return err
 		}
@@ -120,9 +120,9 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 	}
 	facts = slices.DeleteFunc(
 		slices.Clone(facts),
-		func(f catalogue.Fact) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs },
+		func(f *copies.Copy) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs },
 	)
-	slices.SortStableFunc(facts, func(a, b catalogue.Fact) int { return a.Written.Compare(b.Written) })
+	slices.SortStableFunc(facts, func(a, b *copies.Copy) int { return a.Written.Compare(b.Written) })
 	var before map[string]string
 	for _, f := range facts[:min(len(facts), maxVersions)] {
 		text, err := g.read(f)
@@ -150,10 +150,6 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 	return nil
 }
 
-func (g *gatherer) read(f catalogue.Fact) ([]byte, error) {
-	c, err := g.r.Site.Catalogue.Copy(g.ctx, f.Copy)
-	if err != nil {
-		return nil, err
-	}
-	return g.r.Contents.Bytes(g.ctx, c, maxUserDirs)
+func (g *gatherer) read(f *copies.Copy) ([]byte, error) {
+	return g.r.Contents.Bytes(g.ctx, f, maxUserDirs)
 }

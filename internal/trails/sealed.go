@@ -78,13 +78,9 @@ func (r *Reader) marked(ctx context.Context, machine string, folders []string) (
 
 // nameless tells a folder by the names of what is directly in it.
 func (r *Reader) nameless(ctx context.Context, p place.Place) (string, error) {
-	stores, err := r.Site.Catalogue.Stores(ctx)
-	if err != nil {
-		return "", err
-	}
 	met := map[string]bool{}
 	var names []string
-	for fact, err := range r.Site.Catalogue.FactsIn(ctx, stores, p, "") {
+	for fact, err := range r.Site.Catalogue.CopiesIn(ctx, p, "") {
 		if err != nil {
 			return "", err
 		}

@@ -11,8 +11,9 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
@@ -29,9 +30,9 @@ type Trail struct {
 	trail.Trail
 	Place  place.Place
 	Names  []trail.Name // the place itself first
-	Facts  []catalogue.Fact
-	Stores []*catalogue.Store // what Seen.Source of the facts counts
-	Covers []int64            // the sources that would have shown the place itself, had something been there
+	Facts  []*copies.Copy
+	Stores []*copies.Store   // of the facts, and those that would have shown something
+	Covers []copies.SourceID // the sources that would have shown the place itself, had something been there
 	Notes  []string
 }
 
@@ -54,7 +55,7 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 	if err != nil {
 		return t, err
 	}
-	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
+	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]*copies.Copy{}}
 	if t.Names, err = g.names(p); err != nil {
 		return t, err
 	}
@@ -62,7 +63,7 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 		return t, err
 	}
 	if present.Reread {
-		if divided, err := r.divide(ctx, stores, t.Facts); err != nil {
+		if divided, err := r.divide(ctx, t.Facts); err != nil {
 			return t, err
 		} else if divided {
 			clear(g.facts)
@@ -71,19 +72,11 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 			}
 		}
 	}
-	if t.Notes, err = r.digest(ctx, stores, t.Facts); err != nil {
+	if t.Notes, err = r.digest(ctx, t.Facts); err != nil {
 		return t, err
 	}
-	t.Stores = number(stores, t.Facts)
-	sources := make([]trail.Source, len(t.Stores))
-	for i, s := range t.Stores {
-		sources[i] = s.Trail
-	}
-	index := map[int64]int{}
-	for i, s := range t.Stores {
-		index[s.Source.ID] = i
-	}
-	covered := map[place.Place]map[int]bool{}
+	t.Stores = storesOf(t.Facts)
+	covered := map[place.Place]map[copies.SourceID]bool{}
 	for _, n := range t.Names {
 		covering, err := g.covering(n.Place)
 		if err != nil {
@@ -92,22 +85,20 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 		if n.Place == p {
 			t.Covers = covering
 		}
-		covered[n.Place] = map[int]bool{}
+		covered[n.Place] = map[copies.SourceID]bool{}
 		for _, id := range covering {
-			if _, ok := index[id]; !ok {
-				index[id] = len(t.Stores)
+			if !slices.ContainsFunc(t.Stores, func(s *copies.Store) bool { return s.ID == id }) {
 				t.Stores = append(t.Stores, stores[id])
-				sources = append(sources, stores[id].Trail)
 			}
-			covered[n.Place][index[id]] = true
+			covered[n.Place][id] = true
 		}
 	}
 	if !present.At.IsZero() {
-		if err := r.addPresent(ctx, &t, sources, covered, present); err != nil {
+		if err := r.addPresent(ctx, &t, covered, present); err != nil {
 			return t, err
 		}
 	}
-	t.Trail = trail.Build(seenOf(t.Facts), sources, t.Names, func(source int, p place.Place) bool { return covered[p][source] })
+	t.Trail = trail.Build(t.Facts, t.Stores, t.Names, func(source copies.SourceID, p place.Place) bool { return covered[p][source] })
 	return t, nil
 }
 
@@ -125,17 +116,17 @@ func (g *gatherer) gather(t *Trail) error {
 }
 
 // Covering lists the sources that would have shown a place, had something been there.
-func (r *Reader) Covering(ctx context.Context, p place.Place) ([]int64, error) {
+func (r *Reader) Covering(ctx context.Context, p place.Place) ([]copies.SourceID, error) {
 	stores, err := r.Site.Catalogue.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
-	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]catalogue.Fact{}}
+	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]*copies.Copy{}}
 	return g.covering(p)
 }
 
 // covering lists the sources that would have shown a place, had something been there.
-func (g *gatherer) covering(p place.Place) ([]int64, error) {
+func (g *gatherer) covering(p place.Place) ([]copies.SourceID, error) {
 	facts, err := g.of(p)
 	if err != nil {
 		return nil, err
@@ -144,11 +135,11 @@ func (g *gatherer) covering(p place.Place) ([]int64, error) {
 	if err != nil {
 		return nil, err
 	}
-	var all []int64
+	var all []copies.SourceID
 	for id, s := range g.stores {
-		of := func(f catalogue.Fact) bool { return int64(f.Source) == id }
-		if s.Trail.Shows && s.Source.Machine == p.Machine &&
-			(slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || looksAfter(s, p.Path)) {
+		of := func(c *copies.Copy) bool { return c.Store.ID == id }
+		if s.Traits.Shows() && s.Machine == p.Machine &&
+			(slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || s.LooksAfter(p.Path)) {
 			all = append(all, id)
 		}
 	}
@@ -156,64 +147,47 @@ func (g *gatherer) covering(p place.Place) ([]int64, error) {
 	return all, nil
 }
 
-// looksAfter tells whether a place is among the files that a machine's own source reads.
-func looksAfter(s *catalogue.Store, path string) bool {
-	if !s.Source.Traits.Live() || !place.Under(path, s.Source.At) {
-		return false
-	}
-	return exclude.Within(s.Source.Exclusions, path, s.Source.At) == "" && !exclude.InTrash(path, s.Source.At)
+// States tells how the places of the facts are today.
+func (t *Trail) States() []trail.State {
+	return trail.States(t.Facts, func(c *copies.Copy) bool {
+		return slices.ContainsFunc(t.Stores, func(s *copies.Store) bool {
+			return s.Machine == c.Place.Machine && len(s.Captures) > 0 && s.LooksAfter(c.Place.Path)
+		})
+	})
 }
 
-func seenOf(facts []catalogue.Fact) []trail.Seen {
-	seen := make([]trail.Seen, len(facts))
-	for i := range facts {
-		seen[i] = facts[i].Seen
-	}
-	return seen
-}
-
-// number makes the facts count the stores they are from, the machine's own files first, then by number.
-func number(stores map[int64]*catalogue.Store, facts []catalogue.Fact) []*catalogue.Store {
-	met := map[int64]bool{}
-	var all []*catalogue.Store
+// storesOf lists the stores that copies are from, the machine's own files first, then by number.
+func storesOf(facts []*copies.Copy) []*copies.Store {
+	var all []*copies.Store
 	for _, f := range facts {
-		if id := int64(f.Source); !met[id] {
-			met[id] = true
-			all = append(all, stores[id])
+		if !slices.ContainsFunc(all, func(s *copies.Store) bool { return s.ID == f.Store.ID }) {
+			all = append(all, f.Store)
 		}
 	}
-	slices.SortFunc(all, func(a, b *catalogue.Store) int {
-		rank := func(s *catalogue.Store) int {
+	slices.SortFunc(all, func(a, b *copies.Store) int {
+		rank := func(s *copies.Store) int {
 			switch {
-			case s.Source.Traits.Live():
+			case s.Traits.Live():
 				return 0
-			case s.Source.Traits.Dated():
+			case s.Traits.Dated():
 				return 2
 			}
 			return 1
 		}
-		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Source.ID, b.Source.ID))
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.ID, b.ID))
 	})
-	index := map[int64]int{}
-	for i, s := range all {
-		index[s.Source.ID] = i
-	}
-	for i := range facts {
-		facts[i].Source = index[int64(facts[i].Source)]
-	}
 	return all
 }
 
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
 // finds. The machine's own files are only believed where they still are as the survey saw them.
-func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, facts []catalogue.Fact) ([]string, error) {
-	var ids []int64
-	index := map[int64]int{}
+func (r *Reader) digest(ctx context.Context, facts []*copies.Copy) ([]string, error) {
 	left := int64(contents.DigestBytes)
 	skipped := 0
+	digests := map[copies.ID]digest.Sum{}
 	for n := len(facts) - 1; n >= 0; n-- {
-		f := &facts[n]
-		if f.Type != entry.File || f.SHA256 != "" || !f.Readable {
+		f := facts[n]
+		if f.Type != entry.File || f.SHA256.Known() || !f.Readable {
 			continue
 		}
 		if f.Size > contents.DigestFile || f.Size > left {
@@ -221,19 +195,7 @@ func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, 
 			continue
 		}
 		left -= f.Size
-		ids = append(ids, f.Copy)
-		index[f.Copy] = n
-	}
-	if len(ids) == 0 {
-		return notes(skipped), nil
-	}
-	copies, err := r.Site.Catalogue.CopiesOfPlace(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	digests := map[int64][]byte{}
-	for _, c := range copies {
-		sum, err := r.Contents.Digest(ctx, c)
+		sum, err := r.Contents.Digest(ctx, f)
 		switch {
 		case ctx.Err() != nil:
 			return nil, ctx.Err()
@@ -241,8 +203,7 @@ func (r *Reader) digest(ctx context.Context, stores map[int64]*catalogue.Store, 
 		case err != nil:
 			skipped++
 		default:
-			digests[c.ID] = sum
-			facts[index[c.ID]].SHA256 = fmt.Sprintf("%x", sum)
+			digests[f.ID], f.SHA256 = sum, sum
 		}
 	}
 	return notes(skipped), r.Site.Catalogue.SetDigests(ctx, digests)

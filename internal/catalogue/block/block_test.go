@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 )
 
@@ -41,7 +42,7 @@ func random(r *rand.Rand, n int) []block.Span {
 	for i := range spans {
 		s := &spans[i]
 		*s = block.Span{
-			ID: r.Int64N(1 << 40), Name: strings.Repeat(some("plank ", "\xff\n", "é"), r.IntN(40)) + fmt.Sprint(r.IntN(2*n)),
+			ID: copies.ID(r.Int64N(1 << 40)), Name: strings.Repeat(some("plank ", "\xff\n", "é"), r.IntN(40)) + fmt.Sprint(r.IntN(2*n)),
 			Type: types[r.IntN(5)], Size: r.Int64N(1<<40) - 1, Written: instant(), First: r.Int64() - r.Int64(), Last: r.Int64() - r.Int64(),
 			Person: some("", "ines", "oda"), Readable: r.IntN(2) == 0, Within: r.IntN(2) == 0, OriginKnown: r.IntN(2) == 0,
 			Place: maybe(
@@ -103,7 +104,7 @@ func live() []block.Span {
 	spans := make([]block.Span, 1000)
 	for i := range spans {
 		at := entry.Instant{Known: true, Sec: 1_790_000_000 + int64(i*i%977), Nano: int32(i) * 1_000}
-		spans[i] = block.Span{ID: int64(500 + i), Name: fmt.Sprintf("plank %04d.txt", i), Type: entry.File, Size: int64(i), Written: at,
+		spans[i] = block.Span{ID: copies.ID(500 + i), Name: fmt.Sprintf("plank %04d.txt", i), Type: entry.File, Size: int64(i), Written: at,
 			Number: uint64(7000 + i), First: 100, Last: block.Open, Person: "ines", Readable: true, OriginKnown: true,
 			Mark: entry.Mark{Type: entry.File, Size: int64(i), Written: at, Mode: entry.Is(fs.FileMode(0o644)), UID: entry.Is(int64(1001)),
 				GID: entry.Is(int64(1001)), File: entry.Identity{Number: uint64(7000 + i), Changed: at}}}

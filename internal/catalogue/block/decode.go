@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"strings"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 )
 
@@ -219,7 +220,7 @@ func (r *Reader) span() {
 	f := &r.forms[number]
 	has := func(flag uint32) bool { return f.flags&flag != 0 }
 	r.Span = Span{
-		ID: r.Span.ID + r.int() + 1, Name: r.name(), Type: types[f.typ], Size: -1, Person: f.person, Readable: has(readable),
+		ID: r.Span.ID + copies.ID(r.int()) + 1, Name: r.name(), Type: types[f.typ], Size: -1, Person: f.person, Readable: has(readable),
 		Within: has(within), OriginKnown: has(originKnown), First: r.capture(), Last: r.capture(),
 	}
 	s := &r.Span

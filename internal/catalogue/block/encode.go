@@ -90,8 +90,8 @@ func (w *writer) span(s *Span) {
 	w.name = s.Name
 	f := formOf(s)
 	w.uint(uint64(w.form(f)))
-	w.int(s.ID - w.id - 1)
-	w.id = s.ID
+	w.int(int64(s.ID) - w.id - 1)
+	w.id = int64(s.ID)
 	w.uint(uint64(w.time(s.First)))
 	w.uint(uint64(w.time(s.Last)))
 	has := func(flag uint32) bool { return f.flags&flag != 0 }

@@ -30,6 +30,7 @@ package block
 import (
 	"math"
 
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 )
 
@@ -38,7 +39,7 @@ const Open = math.MaxInt64
 
 // Span is a version of an entry of a folder of a store: from the capture that first showed it to the one that last did.
 type Span struct {
-	ID          int64
+	ID          copies.ID
 	Name        string // in its store
 	Type        entry.Type
 	Size        int64 // bytes; -1 where nothing tells

@@ -6,11 +6,12 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 )
 
 // copyWhy says why this copy of several.
-func (c *chooser) copyWhy(n int, best Copy, examined Examined) (why []Reason) {
+func (c *chooser) copyWhy(n int, best Candidate, examined Examined) (why []Reason) {
 	leftover := c.mixed.leftover(n) != nil
 	if best.Place != c.Evidence.Place && !best.Leftover {
 		why = append(why, c.Reason("known-as", "place", best.Place))
@@ -34,7 +35,7 @@ func (c *chooser) copyWhy(n int, best Copy, examined Examined) (why []Reason) {
 	return why
 }
 
-func (c *chooser) sourceName(copy Copy) string {
+func (c *chooser) sourceName(copy Candidate) string {
 	if copy.Source < 0 || copy.Source >= len(c.Sources) {
 		return "its place"
 	}
@@ -93,7 +94,7 @@ func laterOf(a, b time.Time) time.Time {
 }
 
 // recordOnly says why none of a version's copies is left.
-func (c *chooser) recordOnly(all []Copy) Reason {
+func (c *chooser) recordOnly(all []Candidate) Reason {
 	for _, copy := range all {
 		if !copy.Expires.IsZero() && copy.Expires.Before(c.Speaker.Now) {
 			return c.Reason("expired", "source", c.sourceName(copy), "at", copy.Expires)
@@ -129,7 +130,7 @@ func (c *chooser) others() {
 		met[c.Trail.Versions[c.Recommended.Version].Content] = true
 		c.sameContent()
 	}
-	listed := func(id int64) bool {
+	listed := func(id copies.ID) bool {
 		return c.Recommended != nil && c.Recommended.Copy.ID == id ||
 			slices.ContainsFunc(c.Others, func(o Other) bool { return o.Copy.ID == id })
 	}
@@ -206,7 +207,7 @@ type tally struct {
 // look says of every source what it had.
 func (c *chooser) look() {
 	tallies := make([]tally, len(c.Sources))
-	see := func(copy Copy, at time.Time, alike bool) {
+	see := func(copy Candidate, at time.Time, alike bool) {
 		if copy.Source < 0 || copy.Source >= len(tallies) {
 			return
 		}

@@ -11,6 +11,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
 )
@@ -36,7 +38,7 @@ type Question struct {
 	Good    time.Time // when it was last known right; zero: not known
 	Noticed time.Time // zero: now
 	Hints   Hints
-	Wrong   map[string]bool // digests of contents that a technician found to be the wrong ones
+	Wrong   map[digest.Sum]bool // digests of contents that a technician found to be the wrong ones
 }
 
 // Hints narrow what the wanted content may be. Zero fields do not.
@@ -50,9 +52,9 @@ type Hints struct {
 
 func (h Hints) reads() bool { return len(h.Words)+len(h.Without) > 0 }
 
-// Copy is one copy of what was seen, beside its trail.Seen.
-type Copy struct {
-	ID       int64
+// Candidate is what the choice needs of a copy. It is small: a folder may have hundreds of thousands.
+type Candidate struct {
+	ID       copies.ID
 	Rank     int // of its source, among copies of equal content: the lower is taken first
 	Source   int // index into the evidence's sources; negative where it is in none
 	Live     bool
@@ -62,6 +64,20 @@ type Copy struct {
 	Verified bool // its digest is known
 	Expires  time.Time
 	Place    place.Place
+	Record   *copies.Copy // what it is made of; nil in a folder
+}
+
+// CandidateOf makes a candidate of a copy from one of the evidence's sources, by its index.
+func CandidateOf(c *copies.Copy, source int) Candidate {
+	a := Candidate{ID: c.ID, Rank: c.Store.Traits.Rank, Source: source, Live: c.Store.Traits.Live(), Leftover: c.Store.Traits.Leftovers,
+		Remote: c.Store.AtMachine != c.Place.Machine, Verified: c.SHA256.Known(), Expires: c.Expires(), Place: c.Place, Record: c}
+	switch {
+	case !c.Readable:
+		a.Access = Recorded
+	case c.Store.Trouble != "":
+		a.Access = Doubted
+	}
+	return a
 }
 
 // Access says whether a copy's bytes can be had, best first.
@@ -76,11 +92,11 @@ const (
 
 // Stray is a leftover that may belong to the document.
 type Stray struct {
-	Copy     Copy
+	Copy     Candidate
 	What     string    // such as "an autosave"
 	Earliest time.Time // the earliest write time known of its content
 	Size     int64     // bytes
-	SHA256   string
+	SHA256   digest.Sum
 	// Named tells that its name, by the rules, is that of a leftover of this document, Sure that it is of no other's, Beside that
 	// it lies in its folder, and Backup that it keeps what was there before the save that made it.
 	Named, Sure, Beside, Backup bool
@@ -88,15 +104,15 @@ type Stray struct {
 
 // content is what is read of a leftover, judged under the document's name.
 func (s *Stray) content(name string) Content {
-	return Content{Copies: []Copy{s.Copy}, Size: s.Size, SHA256: s.SHA256, As: name}
+	return Content{Copies: []Candidate{s.Copy}, Size: s.Size, SHA256: s.SHA256, As: name}
 }
 
 // Elsewhere is a file outside the places of the trail that may be the one that is looked for: it stands somewhere now, or
 // a store has it without a record of where it came from. Whether it is the one is not judged here.
 type Elsewhere struct {
-	Copy   Copy
+	Copy   Candidate
 	Size   int64 // bytes
-	SHA256 string
+	SHA256 digest.Sum
 	At     time.Time // when it was written
 	// Back says which of the file's last contents it has, byte for byte: 1 is the last one, 2 the one before; 0: none of them.
 	Back  int
@@ -131,8 +147,8 @@ type Source struct {
 type Evidence struct {
 	Place     place.Place
 	Trail     trail.Trail
-	Seen      []trail.Seen
-	Copies    []Copy // beside Seen
+	Seen      []*copies.Copy
+	Copies    []Candidate // beside Seen
 	Sources   []Source
 	Strays    []Stray
 	Elsewhere []Elsewhere
@@ -145,9 +161,9 @@ type Evidence struct {
 
 // Content is one content that may be read, from any of its copies.
 type Content struct {
-	Copies []Copy // those that may be read, the best first
-	Size   int64  // bytes
-	SHA256 string // "" while unknown
+	Copies []Candidate // those that may be read, the best first
+	Size   int64       // bytes
+	SHA256 digest.Sum
 	As     string // the name under which it is judged; "": that of the copy's own place
 }
 
@@ -190,8 +206,8 @@ const (
 // Examined is the outcome of examining a content.
 type Examined struct {
 	condition.Verdict
-	SHA256 string           // "" where it was not read to its end
-	Failed map[int64]string // copies that could not be read, and why
+	SHA256 digest.Sum           // unknown where it was not read to its end
+	Failed map[copies.ID]string // copies that could not be read, and why
 }
 
 // Sure is how sure an advice is.
@@ -218,7 +234,7 @@ type Advice struct {
 
 // Recommended is the copy to bring back.
 type Recommended struct {
-	Copy      Copy
+	Copy      Candidate
 	Version   int         // index into the trail's; -1 for a leftover or what stands elsewhere
 	To        place.Place // where it goes, under the name that it should have
 	Condition condition.Verdict
@@ -237,14 +253,14 @@ type Ask struct {
 // AskAnswer is one answer.
 type AskAnswer struct {
 	Text string
-	Copy Copy // what it would give
+	Copy Candidate // what it would give
 	// Hints lead to it when the question is asked again with them.
 	Hints Hints
 }
 
 // Other is a runner-up.
 type Other struct {
-	Copy    Copy
+	Copy    Candidate
 	Version int // -1 for what is no version of the place
 	State   condition.State
 	Why     Reason // why not

@@ -12,9 +12,12 @@ import (
 
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/core/traits"
 )
 
 var (
@@ -27,11 +30,11 @@ type contents struct {
 	t      *trail.Trail
 	broken map[string]bool
 	words  map[string]string
-	copies map[int64]advice.Examined // of those beside the trail
-	cut    map[string]string         // digests of what is the beginning of another
-	prefix map[string]string         // of what is so up to the end of a line
-	kept   map[string]float64        // what two digests have in common, where it is not nearly all
-	had    map[string]float64        // of the second, where that is not the same
+	copies map[copies.ID]advice.Examined // of those beside the trail
+	cut    map[string]string             // digests of what is the beginning of another
+	prefix map[string]string             // of what is so up to the end of a line
+	kept   map[string]float64            // what two digests have in common, where it is not nearly all
+	had    map[string]float64            // of the second, where that is not the same
 	only   map[string]string
 	rivals []advice.Rival
 	asked  int
@@ -42,7 +45,7 @@ func (c *contents) Condition(v advice.Content) advice.Examined {
 		return found
 	}
 	c.asked++
-	if c.broken[v.SHA256] {
+	if c.broken[text(v.SHA256)] {
 		return advice.Examined{Verdict: condition.Verdict{State: condition.Broken, Reasons: []string{"It is torn."}}}
 	}
 	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []string{"It is whole."}}}
@@ -50,7 +53,7 @@ func (c *contents) Condition(v advice.Content) advice.Examined {
 
 func (c *contents) Holds(v advice.Content, words []string) (lacking []string, ok bool) {
 	for _, w := range words {
-		if !strings.Contains(c.words[v.SHA256], w) {
+		if !strings.Contains(c.words[text(v.SHA256)], w) {
 			lacking = append(lacking, w)
 		}
 	}
@@ -58,8 +61,8 @@ func (c *contents) Holds(v advice.Content, words []string) (lacking []string, ok
 }
 
 func (c *contents) Kept(a, b advice.Content) (float64, float64, bool) {
-	if share, ok := c.kept[a.SHA256+" "+b.SHA256]; ok {
-		if had, ok := c.had[a.SHA256+" "+b.SHA256]; ok {
+	if share, ok := c.kept[text(a.SHA256)+" "+text(b.SHA256)]; ok {
+		if had, ok := c.had[text(a.SHA256)+" "+text(b.SHA256)]; ok {
 			return share, had, true
 		}
 		return share, share, true
@@ -70,12 +73,12 @@ func (c *contents) Kept(a, b advice.Content) (float64, float64, bool) {
 func (c *contents) Same(a, b advice.Content) (bool, bool) { return a.SHA256 == b.SHA256, true }
 
 func (c *contents) Cut(v, earlier advice.Content) advice.Cut {
-	switch whole, cut := c.cut[v.SHA256]; {
-	case c.prefix[v.SHA256] == earlier.SHA256:
+	switch whole, cut := c.cut[text(v.SHA256)]; {
+	case c.prefix[text(v.SHA256)] == text(earlier.SHA256):
 		return advice.Prefix
-	case whole == earlier.SHA256:
+	case whole == text(earlier.SHA256):
 		return advice.Beginning
-	case c.cut[earlier.SHA256] != "":
+	case c.cut[text(earlier.SHA256)] != "":
 		return advice.CutToo
 	case cut:
 		return advice.Ragged
@@ -83,46 +86,42 @@ func (c *contents) Cut(v, earlier advice.Content) advice.Cut {
 	return advice.NotCut
 }
 
-func (c *contents) Only(a, b advice.Content) string { return c.only[a.SHA256+" "+b.SHA256] }
+func (c *contents) Only(a, b advice.Content) string { return c.only[text(a.SHA256)+" "+text(b.SHA256)] }
 
 func (c *contents) Rivals(place.Place, *advice.Stray) []advice.Rival { return c.rivals }
 
+// sum is a digest by which a content is known again, and text that content.
+func sum(content string) (s digest.Sum) {
+	copy(s[:], content)
+	return s
+}
+
+func text(s digest.Sum) string { return strings.TrimRight(string(s[:]), "\x00") }
+
 // history is one source with a snapshot a day, the last of them yesterday, each with the digest given; "" is nothing there.
 func history(digests ...string) (advice.Evidence, *contents) {
-	var captures []time.Time
-	var seen []trail.Seen
-	var copies []advice.Copy
+	var seen []*copies.Copy
+	var candidates []advice.Candidate
 	first := now.AddDate(0, 0, -len(digests))
+	store := &copies.Store{Source: copies.Source{Traits: traits.Traits{Shape: traits.Points, Rank: 20}}}
 	for i, d := range digests {
 		at := first.AddDate(0, 0, i)
-		captures = append(captures, at)
+		store.Captures = append(store.Captures, at)
 		if d != "" {
-			seen = append(
-				seen,
-				trail.Seen{
-					Copy:     int64(i + 1),
-					Place:    file,
-					Type:     entry.File,
-					Size:     int64(100 + len(d)),
-					Written:  at.Add(-time.Hour),
-					SHA256:   d,
-					First:    at,
-					Last:     at,
-					Readable: true,
-				},
-			)
-			copies = append(copies, advice.Copy{ID: int64(i + 1), Rank: 20, Place: file, Verified: true})
+			seen = append(seen, &copies.Copy{ID: copies.ID(i + 1), Store: store, Place: file, Type: entry.File, Size: int64(100 + len(d)),
+				Written: at.Add(-time.Hour), SHA256: sum(d), First: at, Last: at, Readable: true})
+			candidates = append(candidates, advice.Candidate{ID: copies.ID(i + 1), Rank: 20, Place: file, Verified: true})
 		}
 	}
 	ev := advice.Evidence{
 		Place:   file,
 		Seen:    seen,
-		Copies:  copies,
+		Copies:  candidates,
 		Now:     now,
 		Zone:    time.UTC,
-		Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: captures, Covers: true}},
+		Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: store.Captures, Covers: true}},
 	}
-	ev.Trail = trail.Build(seen, []trail.Source{{Captures: captures, Shows: true}}, []trail.Name{{Place: file}}, nil)
+	ev.Trail = trail.Build(seen, []*copies.Store{store}, []trail.Name{{Place: file}}, nil)
 	return ev, &contents{t: &ev.Trail, broken: map[string]bool{}, words: map[string]string{}}
 }
 
@@ -131,7 +130,7 @@ func TestEachLossWantsItsOwnVersion(t *testing.T) {
 	c.words["b"] = "oak"
 	for name, want := range map[string]struct {
 		q    advice.Question
-		copy int64
+		copy copies.ID
 	}{
 		"deleted":                      {advice.Question{Loss: advice.Deleted}, 4},
 		"deleted, noticed before it":   {advice.Question{Loss: advice.Deleted, Noticed: now.AddDate(0, 0, -4)}, 3},
@@ -139,7 +138,7 @@ func TestEachLossWantsItsOwnVersion(t *testing.T) {
 		"overwritten, by when":         {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4)}, 3},
 		"overwritten, by words":        {advice.Question{Loss: advice.Overwritten, Hints: advice.Hints{Words: []string{"oak"}}}, 2},
 		"overwritten, not this one": {advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -4),
-			Wrong: map[string]bool{"c": true}}, 2},
+			Wrong: map[digest.Sum]bool{sum("c"): true}}, 2},
 		"damaged, and nothing was":      {advice.Question{Loss: advice.Damaged}, 4},
 		"never saved, and nothing left": {advice.Question{Loss: advice.Unsaved}, 4},
 	} {
@@ -164,24 +163,24 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 	}{
 		"nothing": {sound, advice.Question{}, ""},
 		"broken":  {advice.Examined{Verdict: condition.Verdict{State: condition.Broken}}, advice.Question{}, "It is broken"},
-		"cannot be read": {advice.Examined{Failed: map[int64]string{70: "it is gone"}}, advice.Question{},
+		"cannot be read": {advice.Examined{Failed: map[copies.ID]string{70: "it is gone"}}, advice.Question{},
 			"It cannot be read: it is gone"},
 		"lacks words": {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
 		"too small":   {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "should have 500 bytes at least"},
-		"not the one": {sound, advice.Question{Wrong: map[string]bool{"x": true}}, "not this one"},
+		"not the one": {sound, advice.Question{Wrong: map[digest.Sum]bool{sum("x"): true}}, "not this one"},
 		"of another kind": {advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: "text/plain"}},
 			advice.Question{Hints: advice.Hints{Media: "image/"}}, "image/ is wanted"},
 	} {
 		for _, loss := range []advice.Loss{advice.Unsaved, advice.Misplaced} {
 			ev, c := history("a", "")
-			c.copies = map[int64]advice.Examined{70: change.examined}
+			c.copies = map[copies.ID]advice.Examined{70: change.examined}
 			c.words["a"] = "oak"
 			c.words["x"] = ""
-			beside := advice.Copy{ID: 70, Live: true, Place: place.Place{Machine: "loft", Path: "/home/ines/Desktop/plan.odt"}}
+			beside := advice.Candidate{ID: 70, Live: true, Place: place.Place{Machine: "loft", Path: "/home/ines/Desktop/plan.odt"}}
 			if loss == advice.Unsaved {
-				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: "x", Named: true, Sure: true}}
+				ev.Strays = []advice.Stray{{Copy: beside, What: "an autosave", Earliest: now, Size: 90, SHA256: sum("x"), Named: true, Sure: true}}
 			} else {
-				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Back: 1, Size: 90, SHA256: "x"}}
+				ev.Elsewhere = []advice.Elsewhere{{Copy: beside, Back: 1, Size: 90, SHA256: sum("x")}}
 			}
 			q := change.q
 			q.Loss = loss
@@ -237,25 +236,25 @@ func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t 
 }
 
 func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
-	at := func(id int64, machine, path string) advice.Copy {
-		return advice.Copy{ID: id, Live: true, Place: place.Place{Machine: machine, Path: path}}
+	at := func(id copies.ID, machine, path string) advice.Candidate {
+		return advice.Candidate{ID: id, Live: true, Place: place.Place{Machine: machine, Path: path}}
 	}
-	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Back: 1, Size: 90, SHA256: "b"}
-	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Named: true, Size: 90, SHA256: "c", At: now, Came: now}
-	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Back: 2, Size: 90, SHA256: "a", At: now}
+	same := advice.Elsewhere{Copy: at(70, "loft", "/home/ines/a.odt"), Back: 1, Size: 90, SHA256: sum("b")}
+	far := advice.Elsewhere{Copy: at(71, "office", "/home/ines/a.odt"), Named: true, Size: 90, SHA256: sum("c"), At: now, Came: now}
+	old := advice.Elsewhere{Copy: at(72, "loft", "/home/ines/old.odt"), Back: 2, Size: 90, SHA256: sum("a"), At: now}
 	lost := advice.Elsewhere{
-		Copy:   advice.Copy{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}},
+		Copy:   advice.Candidate{ID: 73, Place: place.Place{Machine: "loft", Path: "/trash/plan.odt"}},
 		Back:   1,
 		Lost:   true,
 		Size:   90,
-		SHA256: "b",
+		SHA256: sum("b"),
 	}
-	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Named: true, Size: 90, SHA256: "z"}
+	alike := advice.Elsewhere{Copy: at(74, "loft", "/home/ines/Old/plan.odt"), Named: true, Size: 90, SHA256: sum("z")}
 	for name, want := range map[string]struct {
 		loss  advice.Loss
 		there []advice.Elsewhere
 		bytes bool // whether the versions' bytes are left
-		copy  int64
+		copy  copies.ID
 	}{
 		"its own machine before another":      {advice.Misplaced, []advice.Elsewhere{far, same, old}, true, 70},
 		"what became of it, on another":       {advice.Misplaced, []advice.Elsewhere{far, old}, true, 71},
@@ -273,7 +272,7 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 		}
 		ev.Elsewhere = want.there
 		sound := advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
-		c.copies = map[int64]advice.Examined{70: sound, 71: sound, 72: sound, 73: sound, 74: sound}
+		c.copies = map[copies.ID]advice.Examined{70: sound, 71: sound, 72: sound, 73: sound, 74: sound}
 		a := advice.Advise(advice.Question{Loss: want.loss}, ev, c)
 		if want.copy == 0 {
 			assert.Nil(t, a.Recommended, name)
@@ -295,7 +294,7 @@ func TestAPageInPlaceOfATextIsNotIt(t *testing.T) {
 	as := func(media string) advice.Examined {
 		return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Media: media}}
 	}
-	c.copies = map[int64]advice.Examined{1: as("text/plain"), 2: as("text/plain"), 3: as("text/html")}
+	c.copies = map[copies.ID]advice.Examined{1: as("text/plain"), 2: as("text/plain"), 3: as("text/html")}
 	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
@@ -314,16 +313,16 @@ func TestAPageInPlaceOfATextIsNotIt(t *testing.T) {
 // What stands elsewhere and shares no byte for byte content is it where it goes on from the last content and came when that went. Of a
 // picture nobody can tell what it shares: its name and its time must do, if only one has them.
 func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
-	there := func(id int64, name string, came time.Time, digest string) advice.Elsewhere {
+	there := func(id copies.ID, name string, came time.Time, digest string) advice.Elsewhere {
 		p := place.Place{Machine: "loft", Path: "/home/ines/Other/" + name}
-		return advice.Elsewhere{Copy: advice.Copy{ID: id, Live: true, Place: p}, Named: name == file.Name() || name == "mast.png",
-			Size: 90, SHA256: digest, At: now, Came: came}
+		return advice.Elsewhere{Copy: advice.Candidate{ID: id, Live: true, Place: p}, Named: name == file.Name() || name == "mast.png",
+			Size: 90, SHA256: sum(digest), At: now, Came: came}
 	}
 	before := now.AddDate(0, 0, -9)
 	for name, want := range map[string]struct {
 		lost  string
 		there []advice.Elsewhere
-		copy  int64
+		copy  copies.ID
 		sure  advice.Sure
 	}{
 		"another name, most of the content":       {"plan.odt", []advice.Elsewhere{there(70, "hull.odt", now, "most")}, 70, advice.Likely},
@@ -347,8 +346,8 @@ func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
 		}
 		ev.Elsewhere = want.there
 		c.kept = map[string]float64{"b most": 0.8, "b little": 0.2}
-		c.copies = map[int64]advice.Examined{}
-		for id := int64(70); id < 72; id++ {
+		c.copies = map[copies.ID]advice.Examined{}
+		for id := copies.ID(70); id < 72; id++ {
 			c.copies[id] = advice.Examined{Verdict: condition.Verdict{State: condition.Sound}}
 		}
 		a := advice.Advise(advice.Question{Loss: advice.Misplaced}, ev, c)
@@ -363,17 +362,18 @@ func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
 func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	ev, c := history("a", "")
 	base := ev.Copies[0]
-	better := []func(*advice.Copy){
-		func(c *advice.Copy) { c.Access = advice.Recorded }, func(c *advice.Copy) { c.Access = advice.Doubted },
-		func(c *advice.Copy) { c.Place.Path += "x" }, func(c *advice.Copy) { c.Remote = true },
-		func(c *advice.Copy) { c.Verified = false }, func(c *advice.Copy) { c.Rank = 70 }, func(c *advice.Copy) { c.Rank = 60 },
-		func(*advice.Copy) {}, func(c *advice.Copy) { c.Rank = 10 },
+	better := []func(*advice.Candidate){
+		func(c *advice.Candidate) { c.Access = advice.Recorded }, func(c *advice.Candidate) { c.Access = advice.Doubted },
+		func(c *advice.Candidate) { c.Place.Path += "x" }, func(c *advice.Candidate) { c.Remote = true },
+		func(c *advice.Candidate) { c.Verified = false }, func(c *advice.Candidate) { c.Rank = 70 }, func(c *advice.Candidate) { c.Rank = 60 },
+		func(*advice.Candidate) {}, func(c *advice.Candidate) { c.Rank = 10 },
 	}
 	for n, change := range better { // each is better than the one before
-		other, seen := base, ev.Seen[0]
-		other.ID, seen.Copy = int64(100+n), int64(100+n)
+		other, seen := base, *ev.Seen[0]
+		other.ID = copies.ID(100 + n)
+		seen.ID = other.ID
 		change(&other)
-		ev.Copies, ev.Seen = append(ev.Copies, other), append(ev.Seen, seen)
+		ev.Copies, ev.Seen = append(ev.Copies, other), append(ev.Seen, &seen)
 		ev.Trail.Versions[0].Seen = append(ev.Trail.Versions[0].Seen, len(ev.Seen)-1)
 	}
 	a := advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
@@ -29,7 +30,7 @@ func Advise(q Question, ev Evidence, reading Reading) Advice {
 
 func newChooser(q Question, ev Evidence, reading Reading) *chooser {
 	c := &chooser{Question: q, Evidence: ev, reading: reading, verdicts: map[int]Examined{}, alone: map[int]Examined{},
-		whyNot: map[int]Reason{}, kin: map[int64]kinship{}}
+		whyNot: map[int]Reason{}, kin: map[copies.ID]kinship{}}
 	if c.Noticed.IsZero() {
 		c.Noticed = ev.Now
 	}
@@ -75,7 +76,7 @@ type chooser struct {
 	alone    map[int]Examined // by content
 	whyNot   map[int]Reason   // by version
 	mixed    mixed
-	kin      map[int64]kinship // of what is elsewhere, by copy
+	kin      map[copies.ID]kinship // of what is elsewhere, by copy
 }
 
 // contradictions says which times do not fit together and goes on without them.
@@ -180,7 +181,7 @@ func (c *chooser) newerBroken(n int) (why []Reason) {
 }
 
 // first walks the candidates: those that can be read from nearest to furthest, and only then says why not.
-func (c *chooser) first(w candidates) (version int, copies []Copy, examined Examined) {
+func (c *chooser) first(w candidates) (version int, copies []Candidate, examined Examined) {
 	met := map[int]bool{}
 	doubtful := -1
 	present := c.presentContent()
@@ -209,7 +210,7 @@ func (c *chooser) first(w candidates) (version int, copies []Copy, examined Exam
 			c.whyNot[n] = c.Reason("copies-unreadable", "why", anyOf(found.Failed))
 		case found.State == condition.Broken:
 			c.whyNot[n] = c.Reason("broken", "why", found.Reasons)
-		case found.SHA256 != "" && c.Wrong[found.SHA256]: // which only reading told
+		case found.SHA256.Known() && c.Wrong[found.SHA256]: // which only reading told
 			c.whyNot[n] = c.Reason("said-wrong")
 		case w.strict && found.State != condition.Sound:
 			c.whyNot[n] = c.Reason("not-sound", "why", found.Reasons)
@@ -237,15 +238,15 @@ func (c *chooser) presentContent() int {
 }
 
 // readable leaves out copies of which only the record is left.
-func readable(all []Copy) []Copy {
-	return slices.DeleteFunc(slices.Clone(all), func(copy Copy) bool { return copy.Access == Recorded })
+func readable(all []Candidate) []Candidate {
+	return slices.DeleteFunc(slices.Clone(all), func(copy Candidate) bool { return copy.Access == Recorded })
 }
 
 // contentOf is a version's content, whenever it stood there, to be read: copies whose digest is known come first.
 func (c *chooser) contentOf(n int) Content {
 	v := &c.Trail.Versions[n]
 	all := readable(c.copiesOf(n))
-	slices.SortStableFunc(all, func(a, b Copy) int { return Behind(!a.Verified, !b.Verified) })
+	slices.SortStableFunc(all, func(a, b Candidate) int { return Behind(!a.Verified, !b.Verified) })
 	content := Content{Copies: all, Size: v.Size, SHA256: v.SHA256}
 	if s := c.mixed.leftover(n); s != nil {
 		content.As = c.Evidence.Place.Name()
@@ -254,10 +255,10 @@ func (c *chooser) contentOf(n int) Content {
 }
 
 // copiesOf returns the copies of a version's content at the place and its other names, best first.
-func (c *chooser) copiesOf(n int) []Copy {
+func (c *chooser) copiesOf(n int) []Candidate {
 	content := c.Trail.Versions[n].Content
-	var all []Copy
-	met := map[int64]bool{}
+	var all []Candidate
+	met := map[copies.ID]bool{}
 	for k := range c.Trail.Versions {
 		if v := &c.Trail.Versions[k]; v.Content == content {
 			for _, i := range v.Seen {
@@ -268,7 +269,7 @@ func (c *chooser) copiesOf(n int) []Copy {
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b Copy) int {
+	slices.SortStableFunc(all, func(a, b Candidate) int {
 		return cmp.Or(
 			cmp.Compare(a.Access, b.Access),
 			Behind(a.Leftover && a.Place != c.Evidence.Place, b.Leftover && b.Place != c.Evidence.Place),
@@ -296,7 +297,7 @@ func Behind(a, b bool) int {
 }
 
 // destination is where a copy goes: the place asked for, under the extension that its content has.
-func (c *chooser) destination(copy Copy, v condition.Verdict) place.Place {
+func (c *chooser) destination(copy Candidate, v condition.Verdict) place.Place {
 	to := c.Evidence.Place
 	if copy.Live && !copy.Leftover {
 		to = copy.Place

@@ -77,7 +77,7 @@ func (c *chooser) stillThere(n int) bool {
 func (c *chooser) keptContent(n int) bool {
 	v := &c.Trail.Versions[n]
 	for k := range n {
-		if o := &c.Trail.Versions[k]; o.Place == c.Evidence.Place && v.SHA256 != "" && o.SHA256 == v.SHA256 {
+		if o := &c.Trail.Versions[k]; o.Place == c.Evidence.Place && v.SHA256.Known() && o.SHA256 == v.SHA256 {
 			return true
 		}
 	}
@@ -145,7 +145,7 @@ func (c *chooser) standsElsewhere() bool {
 // recommendElsewhere recommends a file that stands elsewhere, unless something speaks against it, which its runner-up's
 // reason then says.
 func (c *chooser) recommendElsewhere(e Elsewhere, because Reason) bool {
-	content := Content{Copies: []Copy{e.Copy}, Size: e.Size, SHA256: e.SHA256}
+	content := Content{Copies: []Candidate{e.Copy}, Size: e.Size, SHA256: e.SHA256}
 	examined := c.reading.Condition(content)
 	if why := c.againstCopy(content, examined); why.Code != "" {
 		k := c.kinship(e)
@@ -171,7 +171,7 @@ func (c *chooser) recommendElsewhere(e Elsewhere, because Reason) bool {
 }
 
 // recommendFound recommends a copy that was found outside the order of versions: one that stands somewhere stays there.
-func (c *chooser) recommendFound(copy Copy, version int, verdict condition.Verdict, because []Reason) {
+func (c *chooser) recommendFound(copy Candidate, version int, verdict condition.Verdict, because []Reason) {
 	to := copy.Place
 	if copy.Live {
 		c.found(copy.Place)
@@ -282,7 +282,7 @@ func (c *chooser) strayWhyNot(s *Stray, save int, examined Examined) Reason {
 		return why
 	}
 	v := &c.Trail.Versions[save]
-	if s.SHA256 != "" && s.SHA256 == v.SHA256 {
+	if s.SHA256.Known() && s.SHA256 == v.SHA256 {
 		return c.Reason("just-saved")
 	}
 	if k := c.sameAs(s); k >= 0 {

@@ -30,7 +30,7 @@ func (c *chooser) byItself(n int) Examined {
 		return found
 	}
 	found := c.reading.Condition(c.contentOf(n))
-	if v.SHA256 == "" {
+	if !v.SHA256.Known() {
 		v.SHA256 = found.SHA256
 	}
 	found.Reasons = slices.Clip(found.Reasons)
@@ -224,7 +224,7 @@ func (c *chooser) againstCopy(content Content, examined Examined) Reason {
 func (c *chooser) hinted(content Content) Reason {
 	h := c.Hints
 	switch {
-	case content.SHA256 != "" && c.Wrong[content.SHA256]:
+	case content.SHA256.Known() && c.Wrong[content.SHA256]:
 		return c.Reason("said-wrong")
 	case h.Least > 0 && content.Size < h.Least:
 		return c.Reason("too-small", "size", Size(content.Size), "least", Size(h.Least))

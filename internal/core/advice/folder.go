@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/masschange"
 	"humble-rewind/internal/core/place"
@@ -25,10 +26,10 @@ type FolderVersion struct {
 	Stamp                                  int64 // the write time as it was recorded, by the machine's own clock
 	// After and First are the captures between which it came: the last without it, and the first with it.
 	After, First int64
-	Size         int64 // bytes
-	Copy         int64 // what it is best read from; 0 where it cannot be
-	Live         int64 // the copy of it that stands on the machine; 0 where none does
-	Thrown       int64 // the copy of it that was thrown away; 0 where none was
+	Size         int64     // bytes
+	Copy         copies.ID // what it is best read from; 0 where it cannot be
+	Live         copies.ID // the copy of it that stands on the machine; 0 where none does
+	Thrown       copies.ID // the copy of it that was thrown away; 0 where none was
 	ThrownAt     int64
 	Content      int32 // equal for equal contents
 	Proved       bool  // its arrival is its write time
@@ -46,7 +47,7 @@ type Nameless struct {
 
 // Thrown is the folder itself as one item of a store, thrown away at a moment.
 type Thrown struct {
-	Copy   Copy
+	Copy   Candidate
 	At     time.Time
 	Source string // where it is, for the middle of a sentence
 }
@@ -66,9 +67,9 @@ type FolderEvidence struct {
 type FolderReading interface {
 	Reading
 	// Recall finds out in one go what is known of some copies, and reads none of them.
-	Recall(copies []int64)
+	Recall(some []copies.ID)
 	// Ahead examines some copies in one go, as far as the budget allows.
-	Ahead(copies []Sized)
+	Ahead(some []Sized)
 	// MovedTo tells where a file that is gone stands now, if it was moved or renamed: the same content, come when it went.
 	MovedTo(f *FolderFile) (place.Place, bool)
 	// Anew gathers everything known of one file, as for a single one, and reads its copies: two may have the same size and date, and
@@ -77,7 +78,10 @@ type FolderReading interface {
 }
 
 // Sized is a copy with its size in bytes.
-type Sized struct{ ID, Size int64 }
+type Sized struct {
+	ID   copies.ID
+	Size int64
+}
 
 // Part says what becomes of a file in a folder that is brought back.
 type Part string
@@ -93,8 +97,8 @@ const (
 
 // FolderEntry is one file of the folder that is not simply as it was.
 type FolderEntry struct {
-	Path string // relative to the folder
-	Copy int64  // what to bring back; 0 where nothing is
+	Path string    // relative to the folder
+	Copy copies.ID // what to bring back; 0 where nothing is
 	Size int64
 	Part Part
 	Note Reason
@@ -237,14 +241,14 @@ func (c *folderChooser) evidence(f *FolderFile) Evidence {
 		if v.Doubted {
 			version.Doubt = "it is not believed"
 		}
-		copy := Copy{ID: v.Copy, Source: -1, Live: v.Copy == v.Live, Place: own}
+		copy := Candidate{ID: v.Copy, Source: -1, Live: v.Copy == v.Live, Place: own}
 		if v.Copy == 0 {
 			copy.Access = Recorded
 		}
 		ev.Copies = append(ev.Copies, copy)
 		if v.Live != 0 && v.Live != v.Copy {
 			version.Seen = append(version.Seen, len(ev.Copies))
-			ev.Copies = append(ev.Copies, Copy{ID: v.Live, Source: -1, Live: true, Place: own})
+			ev.Copies = append(ev.Copies, Candidate{ID: v.Live, Source: -1, Live: true, Place: own})
 		}
 		ev.Trail.Versions = append(ev.Trail.Versions, version)
 	}
@@ -298,7 +302,7 @@ func (c *folderChooser) silently(f *FolderFile) bool {
 	if v.First >= v.LastSeen || c.Mass != nil && v.Arrived >= c.Mass.Before.UnixNano() {
 		return false
 	}
-	found := c.reading.Condition(Content{Copies: []Copy{{ID: cmp.Or(v.Live, v.Copy)}}, Size: v.Size, As: c.at(f).Name()})
+	found := c.reading.Condition(Content{Copies: []Candidate{{ID: cmp.Or(v.Live, v.Copy)}}, Size: v.Size, As: c.at(f).Name()})
 	return found.State == condition.Broken
 }
 
@@ -312,7 +316,7 @@ func (c *folderChooser) content(f *FolderFile, n int) Content {
 	if id == 0 {
 		return Content{Size: v.Size}
 	}
-	return Content{Copies: []Copy{{ID: id, Place: c.at(f)}}, Size: v.Size, As: c.at(f).Name()}
+	return Content{Copies: []Candidate{{ID: id, Place: c.at(f)}}, Size: v.Size, As: c.at(f).Name()}
 }
 
 // entryOf makes an entry of what is advised for one file.

@@ -10,14 +10,15 @@ import (
 
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
 // shelf answers for the contents of a folder's files by the numbers of their copies.
 type shelf struct {
-	broken map[int64]bool
-	noise  map[int64]bool
-	kept   map[[2]int64]float64
+	broken map[copies.ID]bool
+	noise  map[copies.ID]bool
+	kept   map[[2]copies.ID]float64
 	moved  map[string]place.Place
 	read   int
 }
@@ -32,13 +33,13 @@ func (s *shelf) Condition(c advice.Content) advice.Examined {
 	if s.broken[id] || s.noise[id] {
 		v = condition.Verdict{State: condition.Broken, Noise: s.noise[id], Reasons: []string{"It is torn."}}
 	}
-	return advice.Examined{Verdict: v, SHA256: fmt.Sprint(id)}
+	return advice.Examined{Verdict: v, SHA256: sum(fmt.Sprint(id))}
 }
 
 func (s *shelf) Holds(advice.Content, []string) ([]string, bool) { return nil, true }
 
 func (s *shelf) Kept(a, b advice.Content) (float64, float64, bool) {
-	if share, ok := s.kept[[2]int64{a.Copies[0].ID, b.Copies[0].ID}]; ok {
+	if share, ok := s.kept[[2]copies.ID{a.Copies[0].ID, b.Copies[0].ID}]; ok {
 		return share, share, true
 	}
 	return 0.9, 0.9, true
@@ -47,7 +48,7 @@ func (s *shelf) Kept(a, b advice.Content) (float64, float64, bool) {
 func (s *shelf) Same(a, b advice.Content) (bool, bool)                 { return a.Copies[0].ID == b.Copies[0].ID, true }
 func (s *shelf) Cut(advice.Content, advice.Content) advice.Cut         { return advice.NotCut }
 func (s *shelf) Only(advice.Content, advice.Content) string            { return "" }
-func (s *shelf) Recall([]int64)                                        {}
+func (s *shelf) Recall([]copies.ID)                                    {}
 func (s *shelf) Rivals(place.Place, *advice.Stray) []advice.Rival      { return nil }
 func (s *shelf) Ahead([]advice.Sized)                                  {}
 func (s *shelf) Anew(*advice.FolderFile) (ev advice.Evidence, ok bool) { return ev, false }
@@ -60,7 +61,7 @@ func (s *shelf) MovedTo(f *advice.FolderFile) (to place.Place, moved bool) {
 func hours(n float64) int64 { return now.Add(-time.Duration(n * float64(time.Hour))).UnixNano() }
 
 // was is a version that was captured once an hour from its write time on.
-func was(id int64, size int64, from, until float64) advice.FolderVersion {
+func was(id copies.ID, size int64, from, until float64) advice.FolderVersion {
 	v := advice.FolderVersion{Written: hours(from), Arrived: hours(from), First: hours(from - 0.5), LastSeen: hours(until + 0.5), Superseded: hours(until),
 		Size: size, Copy: id, Content: int32(id), Proved: true, After: hours(from + 0.5)}
 	return v
@@ -101,7 +102,7 @@ func TestAFolderIsJudgedFileByFileUnderTheRulesForSingleFiles(t *testing.T) {
 		}, "a certain 1, b certain 2"},
 		"moved, not removed": {advice.Question{Loss: advice.Deleted}, shelf{moved: map[string]place.Place{"a": {Machine: "loft", Path: "/home/ines/Boats/d"}}},
 			[]advice.FolderFile{one("a", gone(was(1, 10, 900, 20))), one("b", gone(was(2, 10, 900, 20)))}, "b certain 2"},
-		"broken as it was removed": {advice.Question{Loss: advice.Deleted}, shelf{broken: map[int64]bool{2: true}},
+		"broken as it was removed": {advice.Question{Loss: advice.Deleted}, shelf{broken: map[copies.ID]bool{2: true}},
 			[]advice.FolderFile{one("a", was(1, 10, 900, 50), gone(was(2, 11, 50, 20)))}, "a assumed 1"},
 		"written anew since": {advice.Question{Loss: advice.Deleted}, shelf{},
 			[]advice.FolderFile{one("a", gone(was(1, 10, 900, 20)), stands(was(2, 12, 5, 0))), one("b", gone(was(3, 10, 900, 20)))}, "a kept 0, b certain 3"},
@@ -114,13 +115,13 @@ func TestAFolderIsJudgedFileByFileUnderTheRulesForSingleFiles(t *testing.T) {
 		"an older date": {advice.Question{Loss: advice.Overwritten, Good: now.Add(-60 * time.Hour)}, shelf{}, []advice.FolderFile{
 			one("a", was(2, 12, 300, 50), stands(func() advice.FolderVersion { v := was(3, 11, 50, 0); v.Written, v.Proved = hours(800), false; return v }())),
 		}, "a certain 2"},
-		"replaced by another document": {advice.Question{Loss: advice.Overwritten}, shelf{kept: map[[2]int64]float64{{2, 3}: 0.1}}, []advice.FolderFile{
+		"replaced by another document": {advice.Question{Loss: advice.Overwritten}, shelf{kept: map[[2]copies.ID]float64{{2, 3}: 0.1}}, []advice.FolderFile{
 			one("a", was(1, 10, 900, 300), was(2, 12, 300, 50), stands(was(3, 9, 50, 0))), one("b", was(5, 10, 900, 300), stands(was(6, 12, 50, 0))),
 		}, "a assumed 2"},
-		"single ones broken": {advice.Question{Loss: advice.Damaged}, shelf{broken: map[int64]bool{2: true}}, []advice.FolderFile{
+		"single ones broken": {advice.Question{Loss: advice.Damaged}, shelf{broken: map[copies.ID]bool{2: true}}, []advice.FolderFile{
 			one("a", was(1, 10, 900, 50), stands(was(2, 11, 50, 0))), one("b", stands(was(4, 10, 900, 0))),
 		}, "a certain 1"},
-		"nothing that is whole": {advice.Question{Loss: advice.Damaged}, shelf{broken: map[int64]bool{1: true, 2: true}}, []advice.FolderFile{
+		"nothing that is whole": {advice.Question{Loss: advice.Damaged}, shelf{broken: map[copies.ID]bool{1: true, 2: true}}, []advice.FolderFile{
 			one("a", was(1, 10, 900, 50), stands(was(2, 11, 50, 0))),
 		}, "a missing 0"},
 	} {
@@ -135,9 +136,9 @@ func TestAFolderIsJudgedFileByFileUnderTheRulesForSingleFiles(t *testing.T) {
 
 // An attack ends when it was noticed and begins with the first file that became noise; each file comes back from before its own change.
 func TestAMassChangeBeginsWithTheFirstNoiseAndEndsWhenItWasNoticed(t *testing.T) {
-	s := &shelf{noise: map[int64]bool{}}
+	s := &shelf{noise: map[copies.ID]bool{}}
 	var files []advice.FolderFile
-	for i := range int64(12) {
+	for i := range copies.ID(12) {
 		at := 40 - float64(i)/3600
 		if i == 0 {
 			at = 44
@@ -157,7 +158,7 @@ func TestAMassChangeBeginsWithTheFirstNoiseAndEndsWhenItWasNoticed(t *testing.T)
 func TestAHugeFolderIsAnsweredByReadingFew(t *testing.T) {
 	s := &shelf{}
 	var files []advice.FolderFile
-	for i := range int64(20_000) {
+	for i := range copies.ID(20_000) {
 		f := advice.FolderFile{Path: fmt.Sprint(i), Versions: []advice.FolderVersion{stands(was(i+1, 10, 900, 0))}}
 		if i%1000 == 0 {
 			f.Versions = []advice.FolderVersion{gone(was(i+1, 10, 900, 20))}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
@@ -74,7 +75,7 @@ func (c *folderChooser) ahead() {
 }
 
 // mayComeBack lists the copies of the versions before the last of the files that a mass change hit.
-func (c *folderChooser) mayComeBack() (all []int64) {
+func (c *folderChooser) mayComeBack() (all []copies.ID) {
 	if c.Mass == nil {
 		return nil
 	}

@@ -46,7 +46,7 @@ func (c *chooser) judgeKinship(e Elsewhere) kinship {
 	case last < 0:
 		return kinship{false, c.sameName(e), Reason{}}
 	}
-	share, _, _ := c.reading.Kept(c.contentOf(last), Content{Copies: []Copy{e.Copy}, Size: e.Size, SHA256: e.SHA256})
+	share, _, _ := c.reading.Kept(c.contentOf(last), Content{Copies: []Candidate{e.Copy}, Size: e.Size, SHA256: e.SHA256})
 	came := e.Came.After(c.lastSeen())
 	switch {
 	case e.Lost:

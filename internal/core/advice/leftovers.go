@@ -6,6 +6,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
@@ -17,7 +19,7 @@ type mixed struct {
 	strays []*Stray // beside; nil of what was captured
 	stale  []int    // of a leftover's: the version that is proved to have stood there when it was written; -1 where none is
 	trust  map[*Stray]trust
-	out    map[int64]Reason // why a leftover is no version, by its copy
+	out    map[copies.ID]Reason // why a leftover is no version, by its copy
 }
 
 // leftover returns the leftover that a version is; nil where it was captured.
@@ -31,7 +33,7 @@ func (m *mixed) leftover(n int) *Stray {
 // interleave gives the leftovers their places among the versions, by the earliest write time known of their contents. One with the content
 // of a version is one more copy of that.
 func (c *chooser) interleave() {
-	c.mixed = mixed{trust: map[*Stray]trust{}, out: map[int64]Reason{}}
+	c.mixed = mixed{trust: map[*Stray]trust{}, out: map[copies.ID]Reason{}}
 	versions := slices.Clone(c.Trail.Versions)
 	c.mixed.of, c.mixed.strays, c.mixed.stale = make([]int, len(versions)), make([]*Stray, len(versions)), make([]int, len(versions))
 	for n := range versions {
@@ -57,7 +59,7 @@ func (c *chooser) mix() {
 	slices.SortStableFunc(strays, func(a, b *Stray) int {
 		return cmp.Or(a.Earliest.Compare(b.Earliest), cmp.Compare(a.Copy.ID, b.Copy.ID))
 	})
-	contents := map[string]int{} // of leftovers, by their digests
+	contents := map[digest.Sum]int{} // of leftovers, by their digests
 	for _, s := range strays {
 		if s.Copy.Access == Recorded || s.Size == 0 || s.Earliest.IsZero() {
 			continue
@@ -67,7 +69,7 @@ func (c *chooser) mix() {
 			continue
 		}
 		number, ok := contents[s.SHA256]
-		if !ok || s.SHA256 == "" {
+		if !ok || !s.SHA256.Known() {
 			number = next
 			next++
 			contents[s.SHA256] = number
@@ -78,14 +80,14 @@ func (c *chooser) mix() {
 
 // sameAs finds the captured version that has a leftover's content; -1 where none has.
 func (c *chooser) sameAs(s *Stray) int {
-	if s.SHA256 == "" {
+	if !s.SHA256.Known() {
 		return -1
 	}
 	return slices.IndexFunc(c.Trail.Versions, func(v trail.Version) bool { return v.SHA256 == s.SHA256 && v.Type == entry.File })
 }
 
 // addCopy adds a copy to a version that does not have it yet.
-func (c *chooser) addCopy(n int, copy Copy) {
+func (c *chooser) addCopy(n int, copy Candidate) {
 	v := &c.Trail.Versions[n]
 	if slices.ContainsFunc(v.Seen, func(i int) bool { return c.Copies[i].ID == copy.ID }) {
 		return
@@ -309,7 +311,7 @@ func (c *chooser) present(n int) bool {
 			return false
 		}
 	}
-	return c.mixed.leftover(n) == nil && slices.ContainsFunc(c.copiesOf(n), func(copy Copy) bool { return copy.Live && !copy.Leftover })
+	return c.mixed.leftover(n) == nil && slices.ContainsFunc(c.copiesOf(n), func(copy Candidate) bool { return copy.Live && !copy.Leftover })
 }
 
 // rivalled says which other document a leftover is as near to, or nearer.

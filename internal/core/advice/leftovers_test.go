@@ -10,13 +10,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 )
 
 // leftover is one that a program left beside the document at a moment.
-func leftover(id int64, name, digest string, at time.Time) advice.Stray {
-	return advice.Stray{Copy: advice.Copy{ID: id, Place: place.Place{Machine: "loft", Path: "/home/ines/" + name}}, What: "a temporary file",
-		Earliest: at, Size: 120, SHA256: digest, Named: true, Sure: true, Beside: true}
+func leftover(id copies.ID, name, digest string, at time.Time) advice.Stray {
+	return advice.Stray{Copy: advice.Candidate{ID: id, Place: place.Place{Machine: "loft", Path: "/home/ines/" + name}}, What: "a temporary file",
+		Earliest: at, Size: 120, SHA256: sum(digest), Named: true, Sure: true, Beside: true}
 }
 
 // A leftover is a version of the document where it belongs to it and nothing shows that something else was there then.
@@ -63,13 +64,13 @@ func TestALeftoverCompetesForEveryKindOfLoss(t *testing.T) {
 		"nameless, and nearest to this one": {[]string{"a", "b", "c", ""}, advice.Question{Loss: advice.Deleted}, between,
 			func(s *advice.Stray, c *contents) {
 				s.Named, s.Sure = false, false
-				c.rivals = []advice.Rival{{Content: advice.Content{SHA256: "other"}}}
+				c.rivals = []advice.Rival{{Content: advice.Content{SHA256: sum("other")}}}
 				c.kept = map[string]float64{"other left": 0.4}
 			}, true, ""},
 		"nameless, and as near to another": {[]string{"a", "b", "c", ""}, advice.Question{Loss: advice.Deleted}, between,
 			func(s *advice.Stray, c *contents) {
 				s.Named, s.Sure = false, false
-				c.rivals = []advice.Rival{{Place: place.Place{Machine: "loft", Path: "/home/ines/form b.odt"}, Content: advice.Content{SHA256: "other"}}}
+				c.rivals = []advice.Rival{{Place: place.Place{Machine: "loft", Path: "/home/ines/form b.odt"}, Content: advice.Content{SHA256: sum("other")}}}
 				c.kept = map[string]float64{"other left": 0.88}
 			}, false, "form b.odt is as near"},
 	} {

@@ -354,7 +354,7 @@ func (c *chooser) sameContents(a, b int) bool {
 	if va.Content == vb.Content {
 		return true
 	}
-	if va.Size != vb.Size || va.Size == 0 || !c.isFile(a) || !c.isFile(b) || va.SHA256 != "" && vb.SHA256 != "" {
+	if va.Size != vb.Size || va.Size == 0 || !c.isFile(a) || !c.isFile(b) || va.SHA256.Known() && vb.SHA256.Known() {
 		return false
 	}
 	same, ok := c.reading.Same(c.contentOf(a), c.contentOf(b))

@@ -9,6 +9,7 @@ import (
 	"unicode/utf8"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/copies"
 )
 
 // Say writes a time for reading aloud: the day of the week and the day, with the year where it is not this one.
@@ -75,8 +76,8 @@ func capital(s string) string {
 }
 
 // anyOf returns the reason of the lowest key, so that the same evidence gives the same words.
-func anyOf(failed map[int64]string) string {
-	ids := make([]int64, 0, len(failed))
+func anyOf(failed map[copies.ID]string) string {
+	ids := make([]copies.ID, 0, len(failed))
 	for id := range failed {
 		ids = append(ids, id)
 	}

@@ -23,7 +23,13 @@ func TestDigestsAreThoseOfTheStandard(t *testing.T) {
 		require.NoError(t, err)
 		assert.EqualValues(t, len(content), n)
 		assert.Equal(t, sum, d.Hex())
-		assert.Len(t, d.Bytes(), 32)
+		assert.Equal(t, d.Value(), digest.Parse(sum))
+		assert.Equal(t, d.Value(), digest.From(d.Value().Bytes()))
+	}
+	for _, none := range []digest.Sum{{}, digest.Parse("ba78"), digest.Parse("not hex"), digest.From(make([]byte, 31))} {
+		assert.False(t, none.Known())
+		assert.Empty(t, none.Hex())
+		assert.Nil(t, none.Bytes())
 	}
 	_, _, err := digest.Of(iotest.ErrReader(errors.New("torn")))
 	assert.ErrorContains(t, err, "torn")

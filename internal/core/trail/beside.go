@@ -8,24 +8,20 @@ import (
 // untilNext lets what stores told themselves last until the next content that the same store tells of the same place: nobody need have
 // looked in between.
 func (b *builder) untilNext() {
-	next := map[int]map[string]int{} // by source and path, what came after
+	next := map[int]map[string]int{} // by store and path, what came after
 	for n := len(b.used) - 1; n >= 0; n-- {
-		s := &b.seen[b.used[n]]
+		i := b.used[n]
+		s, src := b.seen[i], b.spans[i].store
 		if s.Beside || !s.Gone.IsZero() {
 			continue
 		}
-		if next[s.Source] == nil {
-			next[s.Source] = map[string]int{}
+		if next[src] == nil {
+			next[src] = map[string]int{}
 		}
-		later, ok := next[s.Source][s.Place.Path]
-		if ok && s.Told && b.seen[later].Told {
-			s.Open = false
-			s.Last = b.seen[later].First.Add(-1)
-			if s.Last.Before(s.First) {
-				s.Last = s.First
-			}
+		if after, ok := next[src][s.Place.Path]; ok && s.Told && b.seen[after].Told {
+			b.spans[i].last = later(b.seen[after].First.Add(-1), s.First)
 		}
-		next[s.Source][s.Place.Path] = b.used[n]
+		next[src][s.Place.Path] = i
 	}
 }
 
@@ -37,8 +33,8 @@ func (b *builder) besides(versions []Version) (all []Version) {
 	}
 	mine := map[int]int{}
 	for _, i := range b.used {
-		s := &b.seen[i]
-		if b.sources[s.Source].Shows && !s.Beside || !s.Gone.IsZero() {
+		s := b.seen[i]
+		if b.store(i).Traits.Shows() && !s.Beside || !s.Gone.IsZero() {
 			continue
 		}
 		c := b.content[i]
@@ -53,7 +49,7 @@ func (b *builder) besides(versions []Version) (all []Version) {
 		if !ok {
 			n = len(all)
 			mine[c] = n
-			all = append(all, Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: s.SHA256, Target: s.Target, Content: c, Written: s.Written,
+			all = append(all, Version{Place: s.Place, Type: s.Type, Size: s.Size, SHA256: b.sum(i), Target: s.Target, Content: c, Written: s.Written,
 				Arrived: s.First, First: s.First, LastSeen: s.First, Beside: true})
 		}
 		v := &all[n]

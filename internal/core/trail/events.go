@@ -122,9 +122,9 @@ func (b *builder) events(versions []Version) (all []Event) {
 // usual is three times the median distance between captures that show what stands, at least an hour.
 func (b *builder) usual() time.Duration {
 	var all []time.Time
-	for source := range b.bySrc {
-		if b.sources[source].Shows {
-			all = append(all, b.sources[source].Captures...)
+	for source := range b.byStore {
+		if b.stores[source].Traits.Shows() {
+			all = append(all, b.stores[source].Captures...)
 		}
 	}
 	slices.SortFunc(all, time.Time.Compare)

@@ -9,73 +9,20 @@ package trail
 import (
 	"cmp"
 	"slices"
-	"sort"
 	"time"
 
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 )
-
-// Source is a store as far as the order of its captures tells something.
-type Source struct {
-	// Captures are the times at which it was read completely, oldest first.
-	Captures []time.Time
-	// Shows tells that its captures show what stood at places then, so that an absence means something.
-	Shows bool
-	// Resolution is that of its write times.
-	Resolution time.Duration
-	// Live tells that it is the machine's own files.
-	Live bool
-	// Entire tells that its captures are all the moments at which anything changed.
-	Entire bool
-}
-
-// next returns the first capture after t, if there is one.
-func (s *Source) next(t time.Time) (time.Time, bool) {
-	i := sort.Search(len(s.Captures), func(i int) bool { return s.Captures[i].After(t) })
-	if i == len(s.Captures) {
-		return time.Time{}, false
-	}
-	return s.Captures[i], true
-}
-
-// last returns the last capture before t, or at it where at is set.
-func (s *Source) last(t time.Time, at bool) (time.Time, bool) {
-	i := sort.Search(len(s.Captures), func(i int) bool { return s.Captures[i].After(t) || !at && s.Captures[i].Equal(t) })
-	if i == 0 {
-		return time.Time{}, false
-	}
-	return s.Captures[i-1], true
-}
-
-// Seen is what one source held at the place, unchanged from one of its captures to another.
-type Seen struct {
-	Copy        int64
-	Source      int // index into the sources
-	Place       place.Place
-	Type        entry.Type
-	Size        int64
-	Written     time.Time
-	SHA256      string // "" while unknown
-	Target      string // of a link
-	First, Last time.Time
-	Open        bool      // the source's latest capture shows it
-	Gone        time.Time // when it was removed from the place, where the source recorded that
-	Readable    bool
-	// ContentID is what its store calls the content; of one kind, it tells contents of one store apart, and some do everywhere.
-	ContentID entry.ContentID
-	// Beside tells that it stood on no line of captures: on another branch, or nobody knows when.
-	Beside bool
-	// Told tells that its store says itself that it became the content at First, and stayed it until it had the next.
-	Told bool
-}
 
 // Version is a span of time with one content at the place.
 type Version struct {
 	Place      place.Place
 	Type       entry.Type
 	Size       int64
-	SHA256     string
+	SHA256     digest.Sum
 	Target     string
 	Content    int       // equal for equal contents
 	Written    time.Time // as recorded; see Doubt
@@ -106,13 +53,17 @@ type Trail struct {
 	Events []Event // in order of time
 }
 
-// Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. covers tells
-// whether a source that did not show a place would have, had something been there; nil is true for all.
-func Build(seen []Seen, sources []Source, names []Name, covers func(source int, p place.Place) bool) Trail {
+// Build puts what was seen in order. Seen outside the time that its name was the file's is passed over. The stores are those of all that
+// was seen, and those that could have seen something: covers tells whether a store that did not show a place would have, had something
+// been there; nil is true for all. What was seen is left as it is.
+func Build(seen []*copies.Copy, stores []*copies.Store, names []Name, covers func(source copies.SourceID, p place.Place) bool) Trail {
 	if covers == nil {
-		covers = func(int, place.Place) bool { return true }
+		covers = func(copies.SourceID, place.Place) bool { return true }
 	}
-	b := builder{seen: seen, sources: sources, covers: covers}
+	b := builder{seen: seen, stores: stores, covers: covers, spans: make([]span, len(seen))}
+	for i, s := range seen {
+		b.spans[i] = span{s.First, s.Last, slices.IndexFunc(stores, func(store *copies.Store) bool { return store.ID == s.Store.ID })}
+	}
 	b.choose(names)
 	b.group()
 	t := Trail{Versions: b.fold()}
@@ -128,17 +79,36 @@ func Build(seen []Seen, sources []Source, names []Name, covers func(source int, 
 }
 
 type builder struct {
-	seen    []Seen
-	sources []Source
-	covers  func(source int, p place.Place) bool
-	used    []int   // indexes into seen, by their first capture
-	content []int   // of each used one
-	bySrc   [][]int // the used ones of each source, by their first capture
-	of      [][]int // the used ones of each content
+	seen    []*copies.Copy
+	stores  []*copies.Store
+	spans   []span // of each seen
+	covers  func(source copies.SourceID, p place.Place) bool
+	used    []int     // indexes into seen, by their first capture
+	content []int     // of each used one
+	kinds   []content // by number
+	byStore [][]int   // the used ones of each store, by their first capture
+	of      [][]int   // the used ones of each content
+}
+
+// span is what walking through time needs of something seen, side by side with others.
+type span struct {
+	first, last time.Time // captures; of what its store told, last is until when it was the content
+	store       int       // index
+}
+
+// store is the one that something was seen in.
+func (b *builder) store(i int) *copies.Store { return b.stores[b.spans[i].store] }
+
+// sum is the digest of something seen, its own or that of equal content.
+func (b *builder) sum(i int) digest.Sum {
+	if own := b.seen[i].SHA256; own.Known() {
+		return own
+	}
+	return b.kinds[b.content[i]].sha
 }
 
 func (b *builder) choose(names []Name) {
-	within := func(s *Seen) bool {
+	within := func(s *copies.Copy) bool {
 		if len(names) == 0 {
 			return true
 		}
@@ -150,27 +120,27 @@ func (b *builder) choose(names []Name) {
 		return false
 	}
 	for i := range b.seen {
-		if within(&b.seen[i]) {
+		if within(b.seen[i]) {
 			b.used = append(b.used, i)
 		}
 	}
 	slices.SortStableFunc(b.used, func(i, j int) int {
-		return cmp.Or(b.seen[i].First.Compare(b.seen[j].First), cmp.Compare(b.seen[i].Source, b.seen[j].Source))
+		return cmp.Or(b.seen[i].First.Compare(b.seen[j].First), cmp.Compare(b.spans[i].store, b.spans[j].store))
 	})
-	b.bySrc = make([][]int, len(b.sources)) // also of those that saw nothing there, which tells something too
+	b.byStore = make([][]int, len(b.stores)) // also of those that saw nothing there, which tells something too
 	b.untilNext()
 	for _, i := range b.used {
-		if s := &b.seen[i]; s.Beside || !s.Gone.IsZero() {
+		if s := b.seen[i]; s.Beside || !s.Gone.IsZero() {
 			continue
 		}
-		b.bySrc[b.seen[i].Source] = append(b.bySrc[b.seen[i].Source], i)
+		b.byStore[b.spans[i].store] = append(b.byStore[b.spans[i].store], i)
 	}
 }
 
 // content is what is known of one content.
 type content struct {
 	typ    entry.Type
-	sha    string
+	sha    digest.Sum
 	target string
 	size   int64
 	seen   []int // what was found to be it so far
@@ -180,48 +150,48 @@ type content struct {
 func (b *builder) group() {
 	b.content = make([]int, len(b.seen))
 	var all []content
-	bySHA, bySize := map[string]int{}, map[int64][]int{}
+	bySHA, bySize := map[digest.Sum]int{}, map[int64][]int{}
 	undigested := map[int64][]int{} // those of bySize that had no digest when they were met
 	for _, i := range b.used {
-		s := &b.seen[i]
+		s := b.seen[i]
 		found, known := -1, false
-		if s.SHA256 != "" {
+		if s.SHA256.Known() {
 			found, known = bySHA[s.SHA256]
 		}
 		candidates := bySize[s.Size]
-		if s.SHA256 != "" { // what has another digest is another content
+		if s.SHA256.Known() { // what has another digest is another content
 			candidates = undigested[s.Size]
 		}
 		for n := len(candidates) - 1; n >= 0 && !known; n-- {
 			found = candidates[n]
-			known = b.same(s, &all[found])
+			known = b.same(i, &all[found])
 		}
 		if !known {
 			found = len(all)
 			all = append(all, content{typ: s.Type, target: s.Target, size: s.Size})
 			bySize[s.Size] = append(bySize[s.Size], found)
-			if s.SHA256 == "" {
+			if !s.SHA256.Known() {
 				undigested[s.Size] = append(undigested[s.Size], found)
 			}
 		}
 		c := &all[found]
-		if c.sha == "" && s.SHA256 != "" {
+		if !c.sha.Known() && s.SHA256.Known() {
 			c.sha = s.SHA256
 			bySHA[c.sha] = found
 		}
 		c.seen = append(c.seen, i)
 		b.content[i] = found
 	}
-	b.of = make([][]int, len(all))
+	b.kinds, b.of = all, make([][]int, len(all))
 	for _, i := range b.used {
 		b.of[b.content[i]] = append(b.of[b.content[i]], i)
-		if b.seen[i].SHA256 == "" {
-			b.seen[i].SHA256 = all[b.content[i]].sha
-		}
 	}
 }
 
-func (b *builder) same(s *Seen, c *content) bool {
+// same tells whether something seen is of a content.
+func (b *builder) same(i int, c *content) bool {
+	s := b.seen[i]
+	id := s.Mark.Content
 	switch {
 	case s.Type != c.typ:
 		return false
@@ -229,22 +199,21 @@ func (b *builder) same(s *Seen, c *content) bool {
 		return true
 	case s.Type == entry.Link:
 		return s.Target == c.target
-	case s.SHA256 != "" && c.sha != "":
+	case s.SHA256.Known() && c.sha.Known():
 		return s.SHA256 == c.sha
-	case s.ContentID != entry.ContentID{} && slices.ContainsFunc(c.seen, func(i int) bool {
-		o := &b.seen[i]
-		return o.ContentID.Kind == s.ContentID.Kind && (s.ContentID.Kind.Names() || o.Source == s.Source)
+	case id != entry.ContentID{} && slices.ContainsFunc(c.seen, func(o int) bool {
+		return b.seen[o].Mark.Content.Kind == id.Kind && (id.Kind.Names() || b.spans[o].store == b.spans[i].store)
 	}):
-		return slices.ContainsFunc(c.seen, func(i int) bool { return b.seen[i].ContentID == s.ContentID })
+		return slices.ContainsFunc(c.seen, func(o int) bool { return b.seen[o].Mark.Content == id })
 	case s.Size != c.size:
 		return false
 	}
-	return slices.ContainsFunc(c.seen, func(i int) bool {
-		o := &b.seen[i]
+	return slices.ContainsFunc(c.seen, func(k int) bool {
+		o := b.seen[k]
 		if s.Written.IsZero() || o.Written.IsZero() {
 			return false
 		}
-		slack := max(b.sources[s.Source].Resolution, b.sources[o.Source].Resolution, time.Nanosecond)
+		slack := max(b.store(i).Resolution, b.store(k).Resolution, time.Nanosecond)
 		if s.Written.Nanosecond() == 0 || o.Written.Nanosecond() == 0 {
 			slack = max(slack, time.Second) // one of them was cut off at the second on its way
 		}
@@ -270,7 +239,7 @@ func (b *builder) fold() []Version {
 	}
 	for _, t := range b.turns() {
 		if t.seen < 0 {
-			if !t.exact && (b.shownElsewhere(t) || open >= 0 && !b.covers(t.source, all[open].Place)) {
+			if !t.exact && (b.shownElsewhere(t) || open >= 0 && !b.covers(b.stores[t.source].ID, all[open].Place)) {
 				continue
 			}
 			if open >= 0 || t.exact {
@@ -282,7 +251,7 @@ func (b *builder) fold() []Version {
 			}
 			continue
 		}
-		s := &b.seen[t.seen]
+		s := b.seen[t.seen]
 		c := b.content[t.seen]
 		if open >= 0 && all[open].Content == c {
 			if !slices.Contains(all[open].Seen, t.seen) {
@@ -298,7 +267,7 @@ func (b *builder) fold() []Version {
 			Place:   s.Place,
 			Type:    s.Type,
 			Size:    s.Size,
-			SHA256:  s.SHA256,
+			SHA256:  b.sum(t.seen),
 			Target:  s.Target,
 			Content: c,
 			Seen:    []int{t.seen},
@@ -332,7 +301,7 @@ func (b *builder) rename(all []Version, open int, t turn) []Version {
 	v := *prev
 	v.Place, v.Seen, v.First, v.After = b.seen[t.seen].Place, []int{t.seen}, t.at, prev.LastSeen
 	v.Arrived, v.Superseded = prev.LastSeen, time.Time{}
-	if w := b.seen[t.seen].Written; w.After(v.Arrived) && !w.After(t.at) && !b.sources[t.source].Entire {
+	if w := b.seen[t.seen].Written; w.After(v.Arrived) && !w.After(t.at) && !b.stores[t.source].Traits.Entire {
 		v.Arrived = w
 	}
 	prev.Superseded = v.Arrived
@@ -346,11 +315,11 @@ func (b *builder) contrary(removed time.Time, open int, all []Version, t turn) t
 	if open >= 0 {
 		return later(latest, b.lastSeen(&all[open], t))
 	}
-	for source := range b.bySrc {
-		if !b.sources[source].Shows || !b.covers(source, b.seen[t.seen].Place) {
+	for source := range b.byStore {
+		if !b.stores[source].Traits.Shows() || !b.covers(b.stores[source].ID, b.seen[t.seen].Place) {
 			continue
 		}
-		if at, ok := b.sources[source].last(t.at, false); ok && !b.alive(source, at) {
+		if at, ok := b.stores[source].Before(t.at, false); ok && !b.alive(source, at) {
 			latest = later(latest, at)
 		}
 	}
@@ -365,10 +334,10 @@ const slack = 2 * time.Second
 
 // arrive works out from when a version is current: after the last recorded removal, whatever its write time says.
 func (b *builder) arrive(v *Version, removed time.Time) {
-	s := &b.seen[v.Seen[0]]
+	s := b.seen[v.Seen[0]]
 	v.Written, v.Doubt = s.Written, ""
 	switch {
-	case s.Written.IsZero(), b.sources[s.Source].Entire && !s.Beside: // what was written earlier had not come to the line
+	case s.Written.IsZero(), b.store(v.Seen[0]).Traits.Entire && !s.Beside: // what was written earlier had not come to the line
 		v.Arrived = v.First
 	case s.Written.After(s.First.Add(slack)) && (s.Gone.IsZero() || s.Written.After(s.Gone.Add(slack))):
 		v.Doubt = "it is later than the capture that shows it"
@@ -390,8 +359,8 @@ func (b *builder) arrive(v *Version, removed time.Time) {
 
 // shownElsewhere tells whether another source showed the place at the moment at which one missed it.
 func (b *builder) shownElsewhere(t turn) bool {
-	for source := range b.bySrc {
-		if source != t.source && b.sources[source].Shows && b.alive(source, t.at) {
+	for source := range b.byStore {
+		if source != t.source && b.stores[source].Traits.Shows() && b.alive(source, t.at) {
 			return true
 		}
 	}
@@ -402,31 +371,31 @@ func (b *builder) shownElsewhere(t turn) bool {
 func (b *builder) lastSeen(v *Version, t turn) time.Time {
 	latest := v.First
 	for _, i := range b.of[v.Content] {
-		s := &b.seen[i]
+		s := b.seen[i]
 		if s.Place != v.Place {
 			continue
 		}
-		at := s.Last
+		at := b.spans[i].last
 		if s.Beside {
 			continue
 		}
-		if !b.shows(s) {
+		if !b.shows(i) {
 			at = s.Gone
 		}
 		if !t.at.IsZero() && !at.Before(t.at) {
-			if !b.shows(s) {
+			if !b.shows(i) {
 				if at.After(t.at) || !t.exact {
 					continue
 				}
 			} else {
-				bound, ok := b.sources[s.Source].last(t.at, false)
+				bound, ok := b.store(i).Before(t.at, false)
 				if !ok || bound.Before(s.First) {
 					continue
 				}
 				at = bound
 			}
 		}
-		if s.First.After(at) && b.shows(s) || at.Before(v.First) {
+		if s.First.After(at) && b.shows(i) || at.Before(v.First) {
 			continue
 		}
 		latest = later(latest, at)
@@ -438,7 +407,7 @@ func (b *builder) lastSeen(v *Version, t turn) time.Time {
 }
 
 // shows tells whether something seen is of a capture that shows what stands, and not the record of a removal.
-func (b *builder) shows(s *Seen) bool { return b.sources[s.Source].Shows && s.Gone.IsZero() }
+func (b *builder) shows(i int) bool { return b.store(i).Traits.Shows() && b.seen[i].Gone.IsZero() }
 
 func later(a, b time.Time) time.Time {
 	if b.After(a) {

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
@@ -107,7 +108,7 @@ func TestAPlainServerIsALiveSource(t *testing.T) {
 	assert.EqualValues(t, 3, s.Survey(src).Found, "a folder and two files")
 	assert.Zero(t, s.Survey(src).Fresh)
 	c := s.Named("Quote.txt")
-	content, err := s.Contents.Bytes(ctx, c, 100)
+	content, err := s.Contents.Bytes(ctx, c.Copy, 100)
 	require.NoError(t, err)
 	assert.Equal(t, "good", string(content))
 	assert.Equal(t, "/Lists/"+odd, s.Named("Caf").Place.Path)
@@ -116,7 +117,7 @@ func TestAPlainServerIsALiveSource(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	lost := s.Named("lost.txt")
 	for to, want := range map[string]string{"/Lists/lost.txt": "from the trash", "/Quote.txt": "from the trash", "/New/deep/lost.txt": "from the trash"} {
-		r := s.BringBack(restore.Request{Copies: []int64{lost.ID}, To: &place.Place{Machine: "shelf", Path: to}, Rule: plan.SetAside})
+		r := s.BringBack(restore.Request{Copies: []copies.ID{lost.ID}, To: &place.Place{Machine: "shelf", Path: to}, Rule: plan.SetAside})
 		require.Equal(t, catalogue.ReceiptDone, r.State, "%s: %s", to, r.Items[0].Note)
 		got, err := os.ReadFile(filepath.Join(files, to))
 		require.NoError(t, err)

@@ -18,6 +18,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/clouddrive"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/restore"
@@ -100,8 +101,7 @@ func (o *office) told(path string) string {
 				f = tr.Facts[n]
 			}
 		}
-		c, err := o.Catalogue.Copy(o.t.Context(), f.Copy)
-		require.NoError(o.t, err)
+		c := f
 		content := []byte("?")
 		if c.Readable {
 			content, err = o.Contents.Bytes(o.t.Context(), c, 100)
@@ -163,16 +163,16 @@ func TestBroughtBackAsANewVersion(t *testing.T) {
 	require.NoError(t, o.drive.Remove(t.Context(), "/gone.txt", "oda", "", false))
 	o.add()
 	o.Site.Survey(o.src)
-	var old, gone catalogue.Copy
+	var old, gone *copies.Copy
 	for _, c := range o.Find(catalogue.Query{Records: true}) {
 		switch {
 		case c.Place.Name() == "gone.txt":
-			gone = c
+			gone = c.Copy
 		case c.Author == "ines":
-			old = c
+			old = c.Copy
 		}
 	}
-	r := o.BringBack(restore.Request{Copies: []int64{old.ID, gone.ID}})
+	r := o.BringBack(restore.Request{Copies: []copies.ID{old.ID, gone.ID}})
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	assert.Equal(t, "good", o.now("Quote.txt"))
 	assert.Equal(t, "it was here", o.now("gone.txt"))
@@ -295,7 +295,7 @@ func TestALieAboutLengths(t *testing.T) {
 		return false
 	}
 	c := o.Named("Quote.txt")
-	_, err := o.Contents.Bytes(t.Context(), c, 100)
+	_, err := o.Contents.Bytes(t.Context(), c.Copy, 100)
 	assert.ErrorContains(t, err, "sent another number")
 }
 
@@ -312,10 +312,10 @@ func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
 				}
 				o.add()
 				o.Site.Survey(o.src)
-				var old catalogue.Copy
+				var old *copies.Copy
 				for _, c := range o.Find(catalogue.Query{Records: true}) {
 					if c.Author == "ines" || !over {
-						old = c
+						old = c.Copy
 					}
 				}
 				lies := 1
@@ -335,7 +335,7 @@ func TestWhatADriveDoesNotGiveBackHasNotArrived(t *testing.T) {
 					w.WriteHeader(http.StatusCreated)
 					return true
 				}
-				r := o.BringBack(restore.Request{Copies: []int64{old.ID}})
+				r := o.BringBack(restore.Request{Copies: []copies.ID{old.ID}})
 				require.Equal(t, catalogue.ReceiptFailed, r.State, r.Items)
 				assert.Contains(t, r.Items[0].Note, "not what was sent")
 				stands := "nothing"

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/restore"
@@ -93,8 +94,7 @@ func (r *repository) told(name string) string {
 		}
 		for _, v := range all {
 			f := tr.Facts[v.Seen[0]]
-			c, err := r.s.Catalogue.Copy(r.t.Context(), f.Copy)
-			require.NoError(r.t, err)
+			c := f
 			content, err := r.s.Contents.Bytes(r.t.Context(), c, 100)
 			require.NoError(r.t, err)
 			parts = append(parts, fmt.Sprintf("%s@%s", content, v.Arrived.Sub(day)))
@@ -133,20 +133,20 @@ func TestEverySaveOfEveryBranchIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	last := tr.Versions[len(tr.Versions)-1]
 	assert.Equal(t, 5*time.Hour, last.Superseded.Sub(day), "the commit that removed it is known")
-	copyOf, err := s.Catalogue.Copy(t.Context(), tr.Facts[tr.Beside[0].Seen[0]].Copy)
+	copyOf, err := s.Catalogue.Copy(t.Context(), tr.Facts[tr.Beside[0].Seen[0]].ID)
 	require.NoError(t, err)
 	assert.Contains(t, copyOf.Lies, "on branch sketch")
 	assert.Equal(t, "a sketch", copyOf.Message)
 
-	var lost catalogue.Copy
+	var lost *copies.Copy
 	for _, c := range s.Find(catalogue.Query{}) {
-		if !c.OriginKnown {
-			lost = c
+		if !!c.Lost {
+			lost = c.Copy
 		}
 	}
 	require.NotZero(t, lost.ID, "a blob that no tree names is there")
 	s.Lay(map[string]string{"/home/ines/found/.keep": ""})
-	receipt := s.BringBack(restore.Request{Copies: []int64{lost.ID, copyOf.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found"}})
+	receipt := s.BringBack(restore.Request{Copies: []copies.ID{lost.ID, copyOf.ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found"}})
 	require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items)
 	for name, want := range map[string]string{place.Name(lost.Place.Path): "nobody commits this", "keel.svg": "sketched"} {
 		content, err := os.ReadFile(s.Path("/home/ines/found/" + name))
@@ -388,7 +388,7 @@ func TestARepositoryElsewhereTellsWhereItsFilesStood(t *testing.T) {
 		require.NoError(t, err, name)
 		s.Survey(src)
 		found := s.Named("keel")
-		assert.Equal(t, c.stood != "", found.OriginKnown, name)
+		assert.Equal(t, c.stood != "", !found.Lost, name)
 		if c.stood != "" {
 			assert.Equal(t, place.Place{Machine: "loft", Path: c.stood}, found.Place, name)
 		}

@@ -41,7 +41,7 @@ func TestLeftoversComeFromWhereTheirNamesSay(t *testing.T) {
 	of := map[string]string{}
 	for _, c := range s.Find(catalogue.Query{Kind: "strays"}) {
 		origin := "?"
-		if c.OriginKnown {
+		if !c.Lost {
 			origin = c.Place.Path
 		}
 		of[place.Name(c.LiesAt().Path)] = origin
@@ -76,7 +76,7 @@ func TestSessionFoldersAreSuggestedBesides(t *testing.T) {
 	s.Survey(src)
 	found := s.Find(catalogue.Query{Kind: "strays"})
 	require.Len(t, found, 1)
-	assert.False(t, found[0].OriginKnown, "only its content can tell whose it is")
+	assert.True(t, found[0].Lost, "only its content can tell whose it is")
 }
 
 // A session's folder holds anything. What could be somebody's work is told, within a bound, and the rest only counted.

@@ -29,7 +29,7 @@ func TestHoldsTheContractOfSources(t *testing.T) {
 	sourcetest.Run(t, trash.Kind, source.Setup{Files: files, At: "/home/ines", Zone: time.UTC})
 }
 
-func notes(c catalogue.Copy) string { return strings.Join(c.Notes, " ") }
+func notes(c catalogue.Shown) string { return strings.Join(c.Notes, " ") }
 
 func TestBrokenTrashesStayVisible(t *testing.T) {
 	s := sitetest.New(t)
@@ -49,11 +49,11 @@ func TestBrokenTrashesStayVisible(t *testing.T) {
 	s.Record(sitetest.HomeTrash, "lost.txt", "/home/ines/lost.txt", "2026-11-03T16:30:00")
 	s.Survey(s.AddTrash("/home/ines"))
 
-	assert.True(t, s.Named("whole").OriginKnown)
+	assert.False(t, s.Named("whole").Lost)
 	for words, want := range map[string]string{"no record": "It has no record", "broken": "does not begin with",
 		"huge": "cannot be read", "planted": "cannot be read"} {
 		c := s.Named(words)
-		assert.False(t, c.OriginKnown, words)
+		assert.True(t, c.Lost, words)
 		assert.Contains(t, notes(c), want)
 		assert.True(t, c.Readable, words)
 		assert.Equal(t, c.LiesAt(), c.Place, "%s: where nothing tells the origin, its place is where it lies", words)
@@ -123,7 +123,7 @@ func TestDrivesCarryTheirOwnTrash(t *testing.T) {
 	assert.Equal(t, "ines", own.Person)
 	assert.Equal(t, card+"/DCIM/shared.jpg", s.Named("shared").Place.Path)
 	for _, words := range []string{"climbs", "absolute"} {
-		assert.False(t, s.Named(words).OriginKnown, words)
+		assert.True(t, s.Named(words).Lost, words)
 		assert.Contains(t, notes(s.Named(words)), "not trusted")
 	}
 	// The same trash by its own folder.

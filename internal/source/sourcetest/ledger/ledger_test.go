@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/trail"
@@ -74,13 +75,13 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	assert.ErrorIs(t, err, source.ErrLocked, "before it is unlocked nothing of it is believed")
 	src, err := s.Catalogue.AddSource(
 		ctx,
-		catalogue.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits(),
-			Maps: []place.Map{{From: "/", To: "/"}}}, // the way tells no owners: a technician vouches for it
+		catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits(),
+			Maps: []place.Map{{From: "/", To: "/"}}}}, // the way tells no owners: a technician vouches for it
 	)
 	require.NoError(t, err)
-	_, _, err = s.Unlock(t.Context(), src, []byte("elm"))
+	_, _, err = s.Unlock(t.Context(), src.Source, []byte("elm"))
 	assert.ErrorIs(t, err, problem.ErrInput, "another secret opens nothing")
-	opened, locked, err := s.Unlock(t.Context(), src, []byte("oak"))
+	opened, locked, err := s.Unlock(t.Context(), src.Source, []byte("oak"))
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 0}, []int{opened, locked})
 
@@ -99,7 +100,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"one", "two", "one"}, contentsOf(t, s, tr.Versions, tr.Facts))
 	for _, f := range tr.Facts {
-		assert.Len(t, f.SHA256, 64, "what the store calls a content need not be read to be known")
+		assert.True(t, f.SHA256.Known(), "what the store calls a content need not be read to be known")
 	}
 	b, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/b.txt"})
 	require.NoError(t, err)
@@ -108,23 +109,21 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 
 	nameless := s.Find(catalogue.Query{Words: "c1-", Records: true})
 	require.Len(t, nameless, 1)
-	assert.False(t, nameless[0].OriginKnown)
+	assert.True(t, nameless[0].Lost)
 	assert.Contains(t, nameless[0].Notes[0], "What it was called is lost")
 	assert.Contains(t, nameless[0].Lies, "of commit c1")
 
 	receipt := s.BringBack(
-		restore.Request{Copies: []int64{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}},
+		restore.Request{Copies: []copies.ID{nameless[0].ID}, To: &place.Place{Machine: "loft", Path: "/home/ines/found.txt"}},
 	)
 	require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items[0].Note)
 	assert.Contains(t, receipt.Items[0].Note, "its store tells neither whose it is nor who may read it")
 	assert.Contains(t, s.Tree("/home/ines/found.txt"), "100644 ")
 }
 
-func contentsOf(t *testing.T, s *sitetest.Site, versions []trail.Version, facts []catalogue.Fact) (all []string) {
+func contentsOf(t *testing.T, s *sitetest.Site, versions []trail.Version, facts []*copies.Copy) (all []string) {
 	for _, v := range versions {
-		c, err := s.Catalogue.Copy(t.Context(), facts[v.Seen[len(v.Seen)-1]].Copy)
-		require.NoError(t, err)
-		content, err := s.Contents.Bytes(t.Context(), c, 100)
+		content, err := s.Contents.Bytes(t.Context(), facts[v.Seen[len(v.Seen)-1]], 100)
 		require.NoError(t, err)
 		all = append(all, string(content))
 	}
