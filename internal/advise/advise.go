@@ -127,7 +127,7 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 		return ev, err
 	}
 	g.order()
-	for _, f := range g.t.Facts {
+	for _, f := range g.t.Seen {
 		ev.Seen = append(ev.Seen, f)
 		ev.Copies = append(ev.Copies, g.candidate(f))
 	}
@@ -148,7 +148,7 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 // What programs left behind proves nothing of the kind.
 func (g *gathering) onBesides(t trail.Trail) trail.Trail {
 	left := func(v trail.Version) bool {
-		return !slices.ContainsFunc(v.Seen, func(i int) bool { return !g.t.Facts[i].Store.Traits.Leftovers })
+		return !slices.ContainsFunc(v.Seen, func(i int) bool { return !g.t.Seen[i].Store.Traits.Leftovers })
 	}
 	t.Versions = slices.DeleteFunc(slices.Clone(t.Beside), left)
 	t.Beside = slices.DeleteFunc(slices.Clone(t.Beside), func(v trail.Version) bool { return !left(v) })
@@ -167,12 +167,12 @@ func (g *gathering) neighbours() ([]advice.Neighbour, error) {
 	const some = 50
 	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
 	own := g.q.Place
-	facts, err := g.Site.Catalogue.CopiesLike(g.ctx, own.Machine, stem(own.Name()), some)
+	seen, err := g.Site.Catalogue.CopiesLike(g.ctx, own.Machine, stem(own.Name()), some)
 	if err != nil {
 		return nil, err
 	}
 	var all []advice.Neighbour
-	for _, f := range facts {
+	for _, f := range seen {
 		if place.Folder(f.Place.Path) == place.Folder(own.Path) && f.Place != own && stem(f.Place.Name()) == stem(own.Name()) {
 			all = append(all, advice.Neighbour{Name: place.Readable(f.Place.Name()), Written: f.Written})
 		}
@@ -254,12 +254,12 @@ func (g *gathering) sources() ([]advice.Source, error) {
 
 // folderSince says from when on each source shows the folder that the place is in.
 func (g *gathering) folderSince() (map[copies.SourceID]time.Time, error) {
-	facts, err := g.Site.Catalogue.CopiesAt(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
+	seen, err := g.Site.Catalogue.CopiesAt(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
 	if err != nil {
 		return nil, err
 	}
 	since := map[copies.SourceID]time.Time{}
-	for _, f := range facts {
+	for _, f := range seen {
 		if first, ok := since[f.Store.ID]; !ok || f.First.Before(first) {
 			since[f.Store.ID] = f.First
 		}

@@ -81,11 +81,11 @@ func (s *elsewhereSearch) sameDigest() error {
 		if !v.SHA256.Known() {
 			continue
 		}
-		facts, err := s.Site.Catalogue.CopiesWithDigest(s.ctx, v.SHA256, maxElsewhere)
+		seen, err := s.Site.Catalogue.CopiesWithDigest(s.ctx, v.SHA256, maxElsewhere)
 		if err != nil {
 			return err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			s.add(f, advice.Elsewhere{Back: n + 1})
 		}
 	}
@@ -102,10 +102,10 @@ func (g *gathering) contents() (last []*copies.Copy) {
 			continue
 		}
 		met[v.Content] = true
-		f := g.t.Facts[v.Seen[0]]
+		f := g.t.Seen[v.Seen[0]]
 		for _, i := range v.Seen {
-			if g.t.Facts[i].Readable {
-				f = g.t.Facts[i]
+			if g.t.Seen[i].Readable {
+				f = g.t.Seen[i]
 			}
 		}
 		then := *f
@@ -120,11 +120,11 @@ func (g *gathering) contents() (last []*copies.Copy) {
 func (s *elsewhereSearch) twins() error {
 	const some = 20
 	for n, v := range s.last {
-		facts, err := s.Site.Catalogue.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
+		seen, err := s.Site.Catalogue.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
 		if err != nil {
 			return err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			if f.Open {
 				if err := s.compareDigest(f, n); err != nil {
 					return err
@@ -141,11 +141,11 @@ func (s *elsewhereSearch) sameSize() error {
 		if !v.SHA256.Known() {
 			continue
 		}
-		facts, err := s.Site.Catalogue.CopiesOfSize(s.ctx, v.Size, maxElsewhere)
+		seen, err := s.Site.Catalogue.CopiesOfSize(s.ctx, v.Size, maxElsewhere)
 		if err != nil {
 			return err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			if !f.SHA256.Known() {
 				if err := s.compareDigest(f, n); err != nil {
 					return err
@@ -172,12 +172,12 @@ func (s *elsewhereSearch) compareDigest(f *copies.Copy, content int) error {
 
 // sameName takes up what stands anywhere under the same name.
 func (s *elsewhereSearch) sameName() error {
-	facts, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
+	seen, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
 	n := 0
-	for _, f := range facts {
+	for _, f := range seen {
 		if !f.Open || f.Type != entry.File || s.met[f.Place] || !f.Store.Traits.Live() {
 			continue
 		}
@@ -198,16 +198,16 @@ func (s *elsewhereSearch) sameName() error {
 func (s *elsewhereSearch) cameUp() error {
 	last := s.t.Versions[len(s.t.Versions)-1]
 	ext := names.Fold(path.Ext(s.q.Place.Name()))
-	facts, err := s.Site.Catalogue.CopiesWritten(s.ctx, s.q.Place.Machine, last.Written, maxElsewhere,
+	seen, err := s.Site.Catalogue.CopiesWritten(s.ctx, s.q.Place.Machine, last.Written, maxElsewhere,
 		func(p string) bool { return names.Fold(path.Ext(p)) == ext })
 	if err != nil {
 		return err
 	}
-	slices.SortStableFunc(facts, func(a, b *copies.Copy) int {
+	slices.SortStableFunc(seen, func(a, b *copies.Copy) int {
 		return cmp.Compare(max(a.Size, last.Size)-min(a.Size, last.Size), max(b.Size, last.Size)-min(b.Size, last.Size))
 	})
 	n := 0
-	for _, f := range facts {
+	for _, f := range seen {
 		if s.met[f.Place] {
 			continue
 		}
@@ -226,13 +226,13 @@ func (s *elsewhereSearch) cameUp() error {
 	return nil
 }
 
-// came is when something was first seen at a fact's place.
+// came is when something was first seen at a copy's place.
 func (s *elsewhereSearch) came(f *copies.Copy) (time.Time, error) {
 	first := f.First
-	facts, err := s.Site.Catalogue.CopiesAt(s.ctx, f.Place)
-	for i := range facts {
-		if facts[i].First.Before(first) {
-			first = facts[i].First
+	seen, err := s.Site.Catalogue.CopiesAt(s.ctx, f.Place)
+	for i := range seen {
+		if seen[i].First.Before(first) {
+			first = seen[i].First
 		}
 	}
 	return first, err
@@ -241,12 +241,12 @@ func (s *elsewhereSearch) came(f *copies.Copy) (time.Time, error) {
 // lost finds what the machine's stores hold under the file's name without a record of where it came from.
 func (s *elsewhereSearch) lost() error {
 	name := s.q.Place.Name()
-	facts, err := s.Site.Catalogue.CopiesLost(s.ctx, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
+	seen, err := s.Site.Catalogue.CopiesLost(s.ctx, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
 	if err != nil {
 		return err
 	}
 	n := 0
-	for _, f := range facts {
+	for _, f := range seen {
 		if plainName(f.Place.Name()) != name && f.Place.Name() != name || s.met[f.Place] {
 			continue
 		}
@@ -269,12 +269,12 @@ func (s *elsewhereSearch) lost() error {
 // sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what is there, else
 // what was there last.
 func (s *elsewhereSearch) sameNameAnywhere() error {
-	facts, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
+	seen, err := s.Site.Catalogue.CopiesNamed(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
 	best := map[place.Place]*copies.Copy{}
-	for _, f := range facts {
+	for _, f := range seen {
 		if f.Type != entry.File || f.Lost || !f.Readable {
 			continue
 		}
@@ -305,7 +305,7 @@ func (s *elsewhereSearch) stands(f *copies.Copy) bool {
 	return f.Store.Traits.Live() && f.Open
 }
 
-// nearer tells whether one fact says more of where a file of a place is now than another.
+// nearer tells whether one copy says more of where a file of a place is now than another.
 func (s *elsewhereSearch) nearer(a, b *copies.Copy) bool {
 	if x, y := s.stands(a), s.stands(b); x != y {
 		return x

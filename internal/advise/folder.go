@@ -53,11 +53,11 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	if err != nil {
 		return answer, false, err
 	}
-	facts, err := a.Site.Catalogue.CopiesAt(ctx, q.Place)
+	seen, err := a.Site.Catalogue.CopiesAt(ctx, q.Place)
 	if err != nil {
 		return answer, false, err
 	}
-	if len(types) > 1 && !folderIsMeant(facts) {
+	if len(types) > 1 && !folderIsMeant(seen) {
 		return answer, false, nil
 	}
 	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{}, from: map[copies.SourceID]int{}}
@@ -68,10 +68,10 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 	if err != nil {
 		return answer, true, err
 	}
-	if err := b.advise(facts); err != nil {
+	if err := b.advise(seen); err != nil {
 		return answer, true, err
 	}
-	if answer, err = b.answer(facts); err != nil {
+	if answer, err = b.answer(seen); err != nil {
 		return answer, true, err
 	}
 	return answer, true, ctx.Err()
@@ -79,10 +79,10 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 
 // folderIsMeant tells, of a place at which both a folder and something else was seen, whether it is the folder that is
 // missed: what is there now is not missed; where nothing does, what was seen last is.
-func folderIsMeant(facts []*copies.Copy) bool {
+func folderIsMeant(seen []*copies.Copy) bool {
 	var last time.Time
 	folder := true
-	for _, f := range facts {
+	for _, f := range seen {
 		is := f.Type == entry.Folder
 		if f.Type == entry.Other {
 			continue
@@ -111,34 +111,34 @@ type folderAdvice struct {
 	stores map[copies.SourceID]*copies.Store
 	files  []advice.FolderFile
 	from   map[copies.SourceID]int // files that a source has copies of
-	left   []leftoverFact          // of leftovers, in the order of files
+	left   []namedLeftover         // of leftovers, in the order of files
 }
 
 // see takes up one place below the folder.
-func (b *folderAdvice) see(rel string, t *trail.Trail, facts []*copies.Copy) {
+func (b *folderAdvice) see(rel string, t *trail.Trail, seen []*copies.Copy) {
 	f := advice.FolderFile{Path: rel}
 	for n := range t.Versions {
 		v := &t.Versions[n]
-		if v.Type != entry.File || b.leftOnly(v, facts) {
+		if v.Type != entry.File || b.leftOnly(v, seen) {
 			continue
 		}
-		compact := b.version(v, facts)
+		compact := b.version(v, seen)
 		compact.Ends = !v.Superseded.IsZero() && (n+1 == len(t.Versions) || v.Superseded.Before(t.Versions[n+1].Arrived))
 		f.Versions = append(f.Versions, compact)
 	}
 	met := map[copies.SourceID]bool{}
-	for i := range facts {
-		fact := facts[i]
-		if fact.Readable && !met[fact.Store.ID] {
-			met[fact.Store.ID] = true
-			b.from[fact.Store.ID]++
+	for i := range seen {
+		one := seen[i]
+		if one.Readable && !met[one.Store.ID] {
+			met[one.Store.ID] = true
+			b.from[one.Store.ID]++
 		}
-		if fact.Store.Traits.Leftovers && fact.Open && fact.Readable && fact.Type == entry.File && fact.Size > 0 {
-			b.left = append(b.left, leftoverFact{len(b.files), fact})
+		if one.Store.Traits.Leftovers && one.Open && one.Readable && one.Type == entry.File && one.Size > 0 {
+			b.left = append(b.left, namedLeftover{len(b.files), one})
 		}
 	}
 	if len(f.Versions) == 0 {
-		f.Versions = recordAlone(facts)
+		f.Versions = recordAlone(seen)
 	}
 	if len(f.Versions) == 0 {
 		for len(b.left) > 0 && b.left[len(b.left)-1].file == len(b.files) {
@@ -150,9 +150,9 @@ func (b *folderAdvice) see(rel string, t *trail.Trail, facts []*copies.Copy) {
 }
 
 // recordAlone is a file of which nothing is left but the record that it was thrown away.
-func recordAlone(facts []*copies.Copy) []advice.FolderVersion {
-	for i := range facts {
-		if f := facts[i]; !f.Readable && !f.Gone.IsZero() && f.Type == entry.Other {
+func recordAlone(seen []*copies.Copy) []advice.FolderVersion {
+	for i := range seen {
+		if f := seen[i]; !f.Readable && !f.Gone.IsZero() && f.Type == entry.Other {
 			gone := f.Gone.UnixNano()
 			return []advice.FolderVersion{{Arrived: gone - 1, First: gone - 1, LastSeen: gone, Superseded: gone, Size: -1, Proved: true, Ends: true}}
 		}
@@ -161,22 +161,22 @@ func recordAlone(facts []*copies.Copy) []advice.FolderVersion {
 }
 
 // version keeps of a version what a folder's advice is made of.
-func (b *folderAdvice) version(v *trail.Version, facts []*copies.Copy) advice.FolderVersion {
+func (b *folderAdvice) version(v *trail.Version, seen []*copies.Copy) advice.FolderVersion {
 	compact := advice.FolderVersion{
 		Written: nano(v.Written), Arrived: nano(v.Arrived), LastSeen: nano(v.LastSeen), Superseded: nano(v.Superseded),
-		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: trails.ReadFrom(v, facts), Content: int32(v.Content),
+		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: trails.ReadFrom(v, seen), Content: int32(v.Content),
 		Proved: v.Doubt == "" && v.Arrived.Equal(v.Written), Doubted: v.Doubt != "", Hidden: v.Hidden,
 	}
 	for _, i := range v.Seen {
-		fact := facts[i]
-		if at := fact.Recorded(); !at.IsZero() && fact.Written.Equal(v.Written) {
+		one := seen[i]
+		if at := one.Recorded(); !at.IsZero() && one.Written.Equal(v.Written) {
 			compact.Stamp = at.UnixNano()
 		}
 		switch {
-		case fact.Open && fact.Readable && fact.Store.Traits.Live():
-			compact.Live = fact.ID
-		case !fact.Gone.IsZero() && fact.Readable && fact.Gone.Equal(v.Superseded):
-			compact.Thrown, compact.ThrownAt = fact.ID, fact.Gone.UnixNano()
+		case one.Open && one.Readable && one.Store.Traits.Live():
+			compact.Live = one.ID
+		case !one.Gone.IsZero() && one.Readable && one.Gone.Equal(v.Superseded):
+			compact.Thrown, compact.ThrownAt = one.ID, one.Gone.UnixNano()
 		}
 	}
 	return compact
@@ -190,7 +190,7 @@ func nano(t time.Time) int64 {
 }
 
 // advise lets package advice choose, and finds a folder that only makes sense whole as one.
-func (b *folderAdvice) advise(facts []*copies.Copy) error {
+func (b *folderAdvice) advise(seen []*copies.Copy) error {
 	b.Sealed = b.sealed()
 	if err := b.describeLeftovers(); err != nil {
 		return err
@@ -200,7 +200,7 @@ func (b *folderAdvice) advise(facts []*copies.Copy) error {
 	if err != nil {
 		return err
 	}
-	ev := advice.FolderEvidence{Place: b.q.Place, Files: b.files, Nameless: nameless, Thrown: b.thrown(facts), Sealed: b.Sealed != "",
+	ev := advice.FolderEvidence{Place: b.q.Place, Files: b.files, Nameless: nameless, Thrown: b.thrown(seen), Sealed: b.Sealed != "",
 		Now: b.now, Zone: b.q.Zone}
 	b.FolderAdvice = advice.AdviseFolder(b.q.Question, ev, r)
 	switch {
@@ -221,7 +221,7 @@ func (b *folderAdvice) advise(facts []*copies.Copy) error {
 	if b.AsOf.IsZero() {
 		return nil
 	}
-	return b.asOne(facts)
+	return b.asOne(seen)
 }
 
 func (b *folderAdvice) speak() advice.Speaker { return advice.Speaker{Now: b.now, Zone: b.q.Zone} }
@@ -231,9 +231,9 @@ func (b *folderAdvice) because(code string, pairs ...any) {
 }
 
 // thrown lists the folder itself where stores hold it as one item that was thrown away.
-func (b *folderAdvice) thrown(facts []*copies.Copy) (all []advice.Thrown) {
-	for i := range facts {
-		f := facts[i]
+func (b *folderAdvice) thrown(seen []*copies.Copy) (all []advice.Thrown) {
+	for i := range seen {
+		f := seen[i]
 		if f.Type != entry.Folder || f.Gone.IsZero() {
 			continue
 		}
@@ -244,11 +244,11 @@ func (b *folderAdvice) thrown(facts []*copies.Copy) (all []advice.Thrown) {
 
 // movedCopy finds the folder where it stands now among what was surveyed.
 func (b *folderAdvice) movedCopy() error {
-	facts, err := b.Site.Catalogue.CopiesAt(b.ctx, b.MovedTo)
+	seen, err := b.Site.Catalogue.CopiesAt(b.ctx, b.MovedTo)
 	if err != nil {
 		return err
 	}
-	for _, f := range facts {
+	for _, f := range seen {
 		if f.Open && f.Type == entry.Folder && f.Store.Traits.Live() {
 			b.Moved = f
 		}
@@ -257,8 +257,8 @@ func (b *folderAdvice) movedCopy() error {
 }
 
 // answer says what came of it, and where we looked.
-func (b *folderAdvice) answer(facts []*copies.Copy) (Answer, error) {
-	t := &trails.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Facts: facts}
+func (b *folderAdvice) answer(seen []*copies.Copy) (Answer, error) {
+	t := &trails.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Seen: seen}
 	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, t: t, now: b.now, number: map[copies.SourceID]int{}, all: b.stores}
 	g.order()
 	answer := Answer{Question: b.q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}

@@ -10,16 +10,16 @@ import (
 	"humble-rewind/internal/core/trail"
 )
 
-// leftoverFact is a leftover that is named as a file's.
-type leftoverFact struct {
+// namedLeftover is a leftover that is named as a file's.
+type namedLeftover struct {
 	file int
-	fact *copies.Copy
+	one  *copies.Copy
 }
 
 // leftOnly tells whether a version is known from leftovers alone.
-func (b *folderAdvice) leftOnly(v *trail.Version, facts []*copies.Copy) bool {
+func (b *folderAdvice) leftOnly(v *trail.Version, seen []*copies.Copy) bool {
 	return !slices.ContainsFunc(v.Seen, func(i int) bool {
-		return !facts[i].Store.Traits.Leftovers
+		return !seen[i].Store.Traits.Leftovers
 	})
 }
 
@@ -35,18 +35,18 @@ func (b *folderAdvice) describeLeftovers() error {
 	homes := homesOf(m)
 	for _, l := range b.left {
 		f := &b.files[l.file]
-		own, lies := place.Join(b.q.Place.Path, f.Path), l.fact.LiesAt().Path
+		own, lies := place.Join(b.q.Place.Path, f.Path), l.one.LiesAt().Path
 		for match := range b.Rules.Matches(lies, homes.of(lies)) {
 			if match.Rule.Kind == stray.Lock || !match.Fits(own) {
 				continue
 			}
 			at := place.Place{Machine: b.q.Place.Machine, Path: lies}
-			earliest := l.fact.Written
-			if earliest.IsZero() || earliest.After(l.fact.First) {
-				earliest = l.fact.First
+			earliest := l.one.Written
+			if earliest.IsZero() || earliest.After(l.one.First) {
+				earliest = l.one.First
 			}
-			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Candidate{ID: l.fact.ID, Record: l.fact, Source: -1, Leftover: true, Place: at},
-				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.fact.Size, SHA256: l.fact.SHA256,
+			f.Leftovers = append(f.Leftovers, advice.Stray{Copy: advice.Candidate{ID: l.one.ID, Record: l.one, Source: -1, Leftover: true, Place: at},
+				What: match.Rule.Kind.Phrase(), Earliest: earliest, Size: l.one.Size, SHA256: l.one.SHA256,
 				Named: match.Rule.Trust != stray.Weak,
 				Sure:  match.Rule.Trust == stray.Sure && match.Dir != "", Beside: match.Beside, Backup: match.Rule.Kind == stray.Backup})
 			break
@@ -79,14 +79,14 @@ func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
 		if !s.Traits.Leftovers || s.Machine != b.q.Place.Machine {
 			continue
 		}
-		facts, err := b.Site.Catalogue.CopiesOfSource(b.ctx, s.ID, maxStrays, func(lies string) bool {
+		seen, err := b.Site.Catalogue.CopiesOfSource(b.ctx, s.ID, maxStrays, func(lies string) bool {
 			_, ok := may(lies)
 			return ok
 		})
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			lies := f.LiesAt().Path
 			if !f.Readable || f.Size <= 0 || homes.of(lies) == "" && !g.leftBy(f, m, home) {
 				continue

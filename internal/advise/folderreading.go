@@ -174,7 +174,7 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	if last.Size <= 0 || last.Stamp == 0 {
 		return place.Place{}, false
 	}
-	facts, err := r.Site.Catalogue.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
+	seen, err := r.Site.Catalogue.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
 	if err != nil {
 		r.err = err
 	}
@@ -183,7 +183,7 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 		sum = c.SHA256
 	}
 	first, stands := map[place.Place]int64{}, map[place.Place]bool{}
-	for _, t := range facts {
+	for _, t := range seen {
 		if t.Type != entry.File || !t.Store.Traits.Shows() || sum.Known() && t.SHA256.Known() && t.SHA256 != sum {
 			continue
 		}
@@ -197,7 +197,7 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	}
 	// What came up when it went is it; what came up later it became by further moves, of which not all need have been seen.
 	best, came := place.Place{}, int64(0)
-	for _, t := range facts { // in their order
+	for _, t := range seen { // in their order
 		if at := first[t.Place]; stands[t.Place] && at > last.LastSeen && (came == 0 || at < came) {
 			best, came = t.Place, at
 		}

@@ -176,24 +176,24 @@ func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share 
 		return nil
 	}
 	origin := &Origin{Place: f.Place, Strength: by, Evidence: []string{why}, share: share}
-	facts, err := o.Site.Catalogue.CopiesAt(o.ctx, f.Place)
+	seen, err := o.Site.Catalogue.CopiesAt(o.ctx, f.Place)
 	if err != nil {
 		return err
 	}
-	if len(facts) == 0 {
+	if len(seen) == 0 {
 		return nil // of unknown origin itself
 	}
-	o.history(origin, facts)
+	o.history(origin, seen)
 	o.found[f.Place] = origin
 	return nil
 }
 
 // history adds what is known of the place: whether something stands there, until when it was seen, when it was deleted.
-func (o *originSearch) history(origin *Origin, facts []*copies.Copy) {
+func (o *originSearch) history(origin *Origin, seen []*copies.Copy) {
 	now := o.Now()
 	var last, gone time.Time
 	stands := false
-	for _, f := range facts {
+	for _, f := range seen {
 		s := f.Store
 		if s.Traits.Live() && f.Open {
 			stands = true

@@ -426,8 +426,8 @@ func (r *reading) rivals(of place.Place, beside bool) []advice.Rival {
 		}
 	}
 	name, kind := of.Name(), path.Ext(of.Name())
-	if facts, err := r.Site.Catalogue.CopiesNamed(r.ctx, name, maxNamed); err == nil {
-		for _, f := range facts {
+	if seen, err := r.Site.Catalogue.CopiesNamed(r.ctx, name, maxNamed); err == nil {
+		for _, f := range seen {
 			take(f)
 		}
 	}

@@ -37,8 +37,8 @@ const maxHeld = 60
 
 // asOne looks for the newest point in time of one store, not after the moment that is wanted, at which the whole folder
 // can be read and nothing in it is known to be broken.
-func (b *folderAdvice) asOne(facts []*copies.Copy) error {
-	all, err := b.held(facts)
+func (b *folderAdvice) asOne(seen []*copies.Copy) error {
+	all, err := b.held(seen)
 	if err != nil {
 		return err
 	}
@@ -66,8 +66,8 @@ func (b *folderAdvice) asOne(facts []*copies.Copy) error {
 }
 
 // held lists the points in time of all stores at which the folder can be read whole, newest first.
-func (b *folderAdvice) held(facts []*copies.Copy) (all []held, err error) {
-	for _, f := range facts {
+func (b *folderAdvice) held(seen []*copies.Copy) (all []held, err error) {
+	for _, f := range seen {
 		s := f.Store
 		if f.Type != entry.Folder || !f.Readable || !s.Traits.Dated() || f.First.After(b.AsOf) {
 			continue

@@ -25,8 +25,8 @@ const (
 	maxNameless   = 20     // that are not
 )
 
-// strayFact is a leftover that may belong to the document.
-type strayFact struct {
+// strayCopy is a leftover that may belong to the document.
+type strayCopy struct {
 	*copies.Copy
 	match stray.Match
 	lies  string // its path
@@ -35,7 +35,7 @@ type strayFact struct {
 // strays finds the leftovers that may belong to the document, and says who has it open. Of many, those that the rules name come first, then
 // those that were written last before the moment that is wanted.
 func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
-	candidates, err := g.strayFacts()
+	candidates, err := g.strayCopies()
 	if err != nil {
 		return nil, nil, err
 	}
@@ -43,7 +43,7 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 	if g.q.Loss == advice.Unsaved || g.q.Loss == advice.Damaged {
 		until = advice.LastRight(time.Time{}, g.q.Noticed, g.now)
 	}
-	slices.SortStableFunc(candidates, func(a, b strayFact) int {
+	slices.SortStableFunc(candidates, func(a, b strayCopy) int {
 		return cmp.Or(advice.Behind(a.Recorded().After(until), b.Recorded().After(until)), b.Recorded().Compare(a.Recorded()))
 	})
 	named, nameless := 0, 0
@@ -76,7 +76,7 @@ func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
 
 // mayBe tells whether what a leftover is known by besides its name fits the document: it was written while that was worked on, or soon
 // after, and is not of quite another size.
-func (g *gathering) mayBe(f strayFact) bool {
+func (g *gathering) mayBe(f strayCopy) bool {
 	const before = 24 * time.Hour
 	first, largest := time.Time{}, int64(0)
 	for n := range g.t.Versions {
@@ -92,16 +92,16 @@ func (g *gathering) mayBe(f strayFact) bool {
 	return f.Size > 0 && f.Readable && !first.IsZero() && f.Recorded().After(first.Add(-before)) && advice.NotTooLarge(f.Size, largest)
 }
 
-// strayFacts lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
+// strayCopies lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
 // it, what stands in its folder, or anywhere on the machine under a name that holds the document's.
-func (g *gathering) strayFacts() ([]strayFact, error) {
+func (g *gathering) strayCopies() ([]strayCopy, error) {
 	m, err := g.Site.Catalogue.Machine(g.ctx, g.q.Place.Machine)
 	if err != nil {
 		return nil, err
 	}
 	homes := homesOf(m)
 	home := homes.of(g.q.Place.Path)
-	var all []strayFact
+	var all []strayCopy
 	met := map[string]bool{}
 	take := func(f *copies.Copy, lies string) {
 		if met[lies] {
@@ -111,7 +111,7 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 		for match := range g.Rules.Matches(lies, at) {
 			if g.fits(match) && (match.Beside || at == home || at == "" && g.leftBy(f, m, home)) {
 				met[lies] = true
-				all = append(all, strayFact{f, match, lies})
+				all = append(all, strayCopy{f, match, lies})
 				return
 			}
 		}
@@ -127,12 +127,12 @@ func (g *gathering) strayFacts() ([]strayFact, error) {
 			continue
 		}
 		covered = covered || place.Under(g.q.Place.Path, s.At)
-		facts, err := g.Site.Catalogue.CopiesOfSource(g.ctx, s.ID, maxStrays,
+		seen, err := g.Site.Catalogue.CopiesOfSource(g.ctx, s.ID, maxStrays,
 			func(lies string) bool { return of.May(lies, homes.of(lies)) })
 		if err != nil {
 			return nil, err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			take(f, f.LiesAt().Path)
 		}
 	}
@@ -206,7 +206,7 @@ func (all homes) of(path string) string {
 
 // stray describes a leftover by its name, its place and when its content was first written. Whether it belongs to the document is not
 // judged here.
-func (g *gathering) stray(f strayFact) (advice.Stray, error) {
+func (g *gathering) stray(f strayCopy) (advice.Stray, error) {
 	rule := f.match.Rule
 	s := advice.Stray{
 		Copy:     g.candidate(f.Copy),
@@ -245,12 +245,12 @@ func (g *gathering) earliest(s *advice.Stray) error {
 	if !s.SHA256.Known() {
 		return nil
 	}
-	facts, err := g.Site.Catalogue.CopiesWithDigest(g.ctx, s.SHA256, maxElsewhere)
+	seen, err := g.Site.Catalogue.CopiesWithDigest(g.ctx, s.SHA256, maxElsewhere)
 	if err != nil {
 		return err
 	}
 	first := time.Date(1980, 1, 2, 0, 0, 0, 0, time.UTC) // earlier times are those of clocks that were never set
-	for _, f := range facts {
+	for _, f := range seen {
 		if at := f.Written; f.Place.Machine == g.q.Place.Machine && at.After(first) && at.Before(s.Earliest) {
 			s.Earliest = at
 		}
@@ -259,13 +259,13 @@ func (g *gathering) earliest(s *advice.Stray) error {
 }
 
 // lock says who has the document open since when, as far as the lock tells.
-func (g *gathering) lock(f strayFact) string {
+func (g *gathering) lock(f strayCopy) string {
 	since := advice.Say(f.Written, g.now, g.q.Zone)
 	return lockSentence(place.Readable(place.Name(f.lies)), g.lockOwner(f), since)
 }
 
 // lockOwner reads a lock: programs write the user's name among its first words, parted by commas or control characters.
-func (g *gathering) lockOwner(f strayFact) string {
+func (g *gathering) lockOwner(f strayCopy) string {
 	who := f.Person
 	opened, err := g.Contents.Open(g.ctx, f.Copy)
 	if err != nil {

@@ -293,7 +293,7 @@ func (u *under) takeApart() error {
 	return u.take(&l)
 }
 
-// enough is how many facts are yielded at once.
+// enough is how many copies are yielded at once.
 const enough = 2000
 
 func (u *under) take(l *located) error {

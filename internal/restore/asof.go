@@ -96,11 +96,11 @@ func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]want
 // reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; nil where
 // none can be read.
 func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, stood *copies.Copy) {
-	reading := trails.ReadingOf(&t.Versions[version], t.Facts, at)
+	reading := trails.ReadingOf(&t.Versions[version], t.Seen, at)
 	if reading.From < 0 {
 		return nil, nil
 	}
-	return t.Facts[reading.From], t.Facts[reading.Stood]
+	return t.Seen[reading.From], t.Seen[reading.Stood]
 }
 
 // fileAsOf wants the version of a file that was current, as it was then.

@@ -48,13 +48,13 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 // where it is asked to go, else beside what stands at aside.
 func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
-	facts, err := r.Site.Catalogue.CopiesAt(ctx, p)
+	seen, err := r.Site.Catalogue.CopiesAt(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	var best sighting.Capture
 	var from *copies.Copy
-	for _, f := range facts {
+	for _, f := range seen {
 		if f.Type != entry.Folder || !f.Readable || !f.Store.Traits.Dated() || f.First.After(at) {
 			continue
 		}
@@ -146,11 +146,11 @@ func (r *Restorer) withLogs(ctx context.Context, wanted []*copies.Copy) ([]*copi
 			continue
 		}
 		for _, ending := range sealed.Logs {
-			facts, err := r.Site.Catalogue.CopiesAt(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
+			seen, err := r.Site.Catalogue.CopiesAt(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
 			if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 				return nil, err
 			}
-			for _, f := range facts {
+			for _, f := range seen {
 				if f.Store.ID != c.Store.ID || !f.Readable || f.Type != entry.File || met[f.ID] || f.First.After(c.Last) ||
 					f.Last.Before(c.Last) {
 					continue

@@ -89,7 +89,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		for i := range all {
 			v := &all[i]
 			if state := request.Params.Condition; state == nil ||
-				slices.ContainsFunc(v.Seen, func(n int) bool { return t.Facts[n].Condition == condition.State(*state) }) {
+				slices.ContainsFunc(v.Seen, func(n int) bool { return t.Seen[n].Condition == condition.State(*state) }) {
 				shown = append(shown, v)
 			}
 		}
@@ -99,7 +99,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	}
 	var whole []catalogue.Shown
 	if how != api.GetTrailParamsCopiesMarks {
-		if whole, err = s.catalogue.ShownAs(ctx, t.Facts, t.States()); err != nil {
+		if whole, err = s.catalogue.ShownAs(ctx, t.Seen, t.States()); err != nil {
 			return nil, err
 		}
 	}
@@ -122,7 +122,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 // saidOf tells who made a version and what they said of it, by the first copy that knows.
 func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
 	for _, n := range v.Seen {
-		if f := t.Facts[n]; f.Author != "" {
+		if f := t.Seen[n]; f.Author != "" {
 			return &f.Author, optional(f.Message)
 		}
 	}
@@ -163,7 +163,7 @@ func toVersion(v *trail.Version) api.TrailVersion {
 func toMarks(t *trails.Trail, v *trail.Version) *[]api.TrailMark {
 	all := make([]api.TrailMark, len(v.Seen))
 	for i, n := range v.Seen {
-		f := t.Facts[n]
+		f := t.Seen[n]
 		lane := slices.IndexFunc(t.Stores, func(s *copies.Store) bool { return s.ID == f.Store.ID })
 		all[i] = api.TrailMark{Id: f.ID.String(), Lane: lane, Readable: f.Readable, CapturedAt: f.First.UTC(),
 			LastSeenAt: f.Last.UTC()}

@@ -44,7 +44,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 			require.NoError(t, err)
 			assert.Len(t, tr.Versions, len(jumps))
 			last := tr.Versions[len(tr.Versions)-1]
-			assert.Equal(t, began.Add(time.Duration(len(jumps)-11)*time.Hour), tr.Facts[last.Seen[0]].Written, "what stands now comes last")
+			assert.Equal(t, began.Add(time.Duration(len(jumps)-11)*time.Hour), tr.Seen[last.Seen[0]].Written, "what stands now comes last")
 		})
 	}
 }

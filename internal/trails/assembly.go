@@ -60,34 +60,34 @@ func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err e
 		return until, err
 	}
 	a.saw(p.Path, top)
-	g := gatherer{r: r, ctx: ctx, stores: a.all, facts: map[place.Place][]*copies.Copy{}}
+	g := gatherer{r: r, ctx: ctx, stores: a.all, seen: map[place.Place][]*copies.Copy{}}
 	a.Was, until, err = g.folderWas(p)
 	return until, err
 }
 
 // below takes up every place below a folder of it, with what was seen of each while the folder had another name.
 func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former map[string][]*copies.Copy) error {
-	var facts []*copies.Copy
+	var seen []*copies.Copy
 	take := func() {
-		if len(facts) == 0 {
+		if len(seen) == 0 {
 			return
 		}
-		path := facts[0].Place.Path
-		a.place(path, append(facts, former[path]...))
+		path := seen[0].Place.Path
+		a.place(path, append(seen, former[path]...))
 		delete(former, path)
-		facts = facts[:0]
+		seen = seen[:0]
 	}
-	for fact, err := range r.Site.Catalogue.CopiesUnder(ctx, p) {
+	for one, err := range r.Site.Catalogue.CopiesUnder(ctx, p) {
 		if err != nil {
 			return err
 		}
-		if len(facts) > 0 && facts[0].Place != fact.Place {
+		if len(seen) > 0 && seen[0].Place != one.Place {
 			take()
 			if a.weight > maxWeight {
 				return fmt.Errorf("%s: %w: more than %d entries are below it", p, ErrTooMuch, len(a.Entries))
 			}
 		}
-		facts = append(facts, fact)
+		seen = append(seen, one)
 	}
 	take()
 	for _, path := range slices.Sorted(maps.Keys(former)) {
@@ -107,13 +107,13 @@ type assembly struct {
 	places  int
 	weight  int64           // of the entries, roughly, in bytes
 	sources []*copies.Store // of the place at hand
-	each    func(rel string, t *trail.Trail, facts []*copies.Copy)
+	each    func(rel string, t *trail.Trail, seen []*copies.Copy)
 }
 
 // take is what becomes of a place in a folder as of a moment.
-func (a *assembly) take(rel string, t *trail.Trail, facts []*copies.Copy) {
+func (a *assembly) take(rel string, t *trail.Trail, seen []*copies.Copy) {
 	a.changes(rel, t)
-	a.entry(rel, t, facts)
+	a.entry(rel, t, seen)
 }
 
 // row gathers what happens to one entry of the folder.
@@ -124,8 +124,8 @@ type row struct {
 	arrow   time.Time         // when it moved here or away; zero where it did not
 }
 
-func (a *assembly) saw(path string, facts []*copies.Copy) {
-	for _, f := range facts {
+func (a *assembly) saw(path string, seen []*copies.Copy) {
+	for _, f := range seen {
 		if a.parents[path] == nil {
 			a.parents[path] = map[copies.SourceID]bool{}
 		}
@@ -135,15 +135,15 @@ func (a *assembly) saw(path string, facts []*copies.Copy) {
 
 // former gathers what was seen below a folder of it while it had another name, by the paths that it has under this one.
 func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]*copies.Copy) error {
-	for fact, err := range r.Site.Catalogue.CopiesUnder(ctx, was) {
+	for one, err := range r.Site.Catalogue.CopiesUnder(ctx, was) {
 		if err != nil {
 			return err
 		}
-		if rest, ok := place.Below(fact.Place.Path, a.Was.Path); ok && fact.First.Before(until) {
+		if rest, ok := place.Below(one.Place.Path, a.Was.Path); ok && one.First.Before(until) {
 			path := place.Join(a.Place.Path, rest)
-			into[path] = append(into[path], fact)
-			if fact.Type == entry.Folder {
-				a.saw(path, []*copies.Copy{fact})
+			into[path] = append(into[path], one)
+			if one.Type == entry.Folder {
+				a.saw(path, []*copies.Copy{one})
 			}
 		}
 	}
@@ -151,26 +151,26 @@ func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until
 }
 
 // place takes up everything that was seen at one place, under whichever name of the folder.
-func (a *assembly) place(path string, facts []*copies.Copy) {
+func (a *assembly) place(path string, seen []*copies.Copy) {
 	a.places++
 	a.sources = a.sources[:0]
 	isFolder := false
-	for _, f := range facts {
+	for _, f := range seen {
 		f.Place.Path = path // under whichever name of the folder it was seen
 		a.source(f.Store)
 		isFolder = isFolder || f.Type == entry.Folder
 	}
 	if isFolder {
-		a.saw(path, facts)
+		a.saw(path, seen)
 	}
 	for id, s := range a.stores {
 		if s.Traits.Shows() && (a.parents[place.Folder(path)][id] || s.LooksAfter(path)) {
 			a.source(s)
 		}
 	}
-	t := trail.Build(facts, a.sources, nil, nil)
+	t := trail.Build(seen, a.sources, nil, nil)
 	rel, _ := place.Below(path, a.Place.Path)
-	a.each(rel, &t, facts)
+	a.each(rel, &t, seen)
 }
 
 // source takes a store to those of the place at hand.
@@ -228,7 +228,7 @@ func at(t *trail.Trail, moment time.Time) (*trail.Version, bool) {
 	return &t.Versions[n], proved
 }
 
-func (a *assembly) entry(rel string, t *trail.Trail, facts []*copies.Copy) {
+func (a *assembly) entry(rel string, t *trail.Trail, seen []*copies.Copy) {
 	then, proved := at(t, a.AsOf)
 	other, _ := at(t, a.Against)
 	e := Entry{Path: rel, Proved: proved, State: Same}
@@ -249,12 +249,12 @@ func (a *assembly) entry(rel string, t *trail.Trail, facts []*copies.Copy) {
 	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
 	e.content = contentKey{v.Size, v.Written.UnixNano()}
 	if then != nil {
-		r := ReadingOf(then, facts, a.AsOf)
+		r := ReadingOf(then, seen, a.AsOf)
 		if r.From >= 0 {
-			e.Copy, e.Source = facts[r.From].ID, facts[r.From].Store.ID
+			e.Copy, e.Source = seen[r.From].ID, seen[r.From].Store.ID
 		}
 		if r.Stood >= 0 {
-			e.Stood, e.Written = facts[r.Stood].ID, facts[r.Stood].Written
+			e.Stood, e.Written = seen[r.Stood].ID, seen[r.Stood].Written
 		}
 	}
 	a.weight += int64(len(rel)) + entryWeight
@@ -270,13 +270,13 @@ const (
 // ErrTooMuch says that a folder holds more than can be put together at once.
 var ErrTooMuch = errors.New("it holds more than can be put together at once")
 
-// ReadFrom picks the copy that a version is best read from; 0 where none can be. The facts are those that Under gave.
-func ReadFrom(v *trail.Version, facts []*copies.Copy) copies.ID {
-	r := ReadingOf(v, facts, time.Time{})
+// ReadFrom picks the copy that a version is best read from; 0 where none can be. The copies are those that Under gave.
+func ReadFrom(v *trail.Version, seen []*copies.Copy) copies.ID {
+	r := ReadingOf(v, seen, time.Time{})
 	if r.From < 0 {
 		return 0
 	}
-	return facts[r.From].ID
+	return seen[r.From].ID
 }
 
 func (a *assembly) finish() {

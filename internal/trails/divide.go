@@ -17,11 +17,11 @@ const maxDivided = 12
 
 // divide looks for damage that kept size and write time in stores of points in time: what a span first and last showed is
 // read, and where that differs the span is divided where the content changed. It tells whether any was.
-func (r *Reader) divide(ctx context.Context, facts []*copies.Copy) (divided bool, err error) {
+func (r *Reader) divide(ctx context.Context, seen []*copies.Copy) (divided bool, err error) {
 	left := int64(contents.DigestBytes)
 	n := 0
-	for k := len(facts) - 1; k >= 0 && n < maxDivided; k-- {
-		f := facts[k]
+	for k := len(seen) - 1; k >= 0 && n < maxDivided; k-- {
+		f := seen[k]
 		if !f.Store.Traits.Dated() || f.Type != entry.File || !f.Readable || f.Size == 0 || f.Beside || f.Mark.Content.Kind.Names() ||
 			f.Size > contents.DigestFile ||
 			f.First.Equal(f.Last) {

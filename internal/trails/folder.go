@@ -212,11 +212,11 @@ func (r *Reader) Entries(ctx context.Context, p place.Place, asOf time.Time) (Fo
 }
 
 // Under calls each with the trail of everything below a folder, by its path relative to the folder. Neither the trail nor
-// the facts may be kept. Nothing there is ErrNothingThere.
-func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, facts []*copies.Copy)) error {
+// the copies may be kept. Nothing there is ErrNothingThere.
+func (r *Reader) Under(ctx context.Context, p place.Place, each func(path string, t *trail.Trail, seen []*copies.Copy)) error {
 	a := &assembly{
 		Folder: &Folder{Place: p},
-		each:   func(rel string, t *trail.Trail, facts []*copies.Copy) { each(rel, t, facts) },
+		each:   func(rel string, t *trail.Trail, seen []*copies.Copy) { each(rel, t, seen) },
 	}
 	return a.walk(ctx, r)
 }

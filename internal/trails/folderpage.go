@@ -27,7 +27,7 @@ func (r *Reader) FolderPage(ctx context.Context, p place.Place, asOf, against ti
 	if err != nil {
 		return f, "", err
 	}
-	names, facts, err := pg.names(ctx, r, until, after, limit+1)
+	names, seen, err := pg.names(ctx, r, until, after, limit+1)
 	if err != nil {
 		return f, "", err
 	}
@@ -35,7 +35,7 @@ func (r *Reader) FolderPage(ctx context.Context, p place.Place, asOf, against ti
 		names, next = names[:limit], names[limit-1]
 	}
 	for _, name := range names {
-		if err := pg.name(ctx, r, name, facts[name], until); err != nil {
+		if err := pg.name(ctx, r, name, seen[name], until); err != nil {
 			return f, "", err
 		}
 	}
@@ -62,27 +62,27 @@ type paging struct {
 // names returns the names that come next, with what was seen of each directly in the folder. There are at most so many.
 func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after string, most int) ([]string, map[string][]*copies.Copy,
 	error) {
-	facts := map[string][]*copies.Copy{}
+	seen := map[string][]*copies.Copy{}
 	for _, of := range [...]place.Place{pg.Place, pg.Was} { // its own come first, as everywhere
 		if of.Path == "" || of.Machine != pg.Place.Machine {
 			continue
 		}
 		met, last := 0, ""
-		for fact, err := range r.Site.Catalogue.CopiesIn(ctx, of, after) {
+		for one, err := range r.Site.Catalogue.CopiesIn(ctx, of, after) {
 			if err != nil {
 				return nil, nil, err
 			}
-			if of == pg.Was && !fact.First.Before(until) {
+			if of == pg.Was && !one.First.Before(until) {
 				continue
 			}
-			name := fact.Place.Name()
+			name := one.Place.Name()
 			if met == 0 || name != last {
 				if met++; met > most {
 					break
 				}
 				last = name
 			}
-			facts[name] = append(facts[name], fact)
+			seen[name] = append(seen[name], one)
 		}
 		folders, err := r.Site.Catalogue.FoldersIn(ctx, of, after) // also those that were never seen themselves
 		if err != nil {
@@ -90,20 +90,20 @@ func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after s
 		}
 		for _, name := range folders {
 			pg.deeper[name] = true
-			if _, ok := facts[name]; !ok {
-				facts[name] = nil
+			if _, ok := seen[name]; !ok {
+				seen[name] = nil
 			}
 		}
 	}
-	names := slices.Sorted(maps.Keys(facts))
-	return names[:min(len(names), most)], facts, nil
+	names := slices.Sorted(maps.Keys(seen))
+	return names[:min(len(names), most)], seen, nil
 }
 
 // name takes up an entry of the folder, and what is in it.
-func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []*copies.Copy, until time.Time) error {
+func (pg *paging) name(ctx context.Context, r *Reader, name string, seen []*copies.Copy, until time.Time) error {
 	path := place.Join(pg.Place.Path, name)
-	if len(facts) > 0 {
-		pg.place(path, facts)
+	if len(seen) > 0 {
+		pg.place(path, seen)
 	}
 	if !pg.deeper[name] {
 		return nil
@@ -118,10 +118,10 @@ func (pg *paging) name(ctx context.Context, r *Reader, name string, facts []*cop
 }
 
 // take keeps an entry of the folder itself; what is deeper is folded into it.
-func (pg *paging) take(rel string, t *trail.Trail, facts []*copies.Copy) {
+func (pg *paging) take(rel string, t *trail.Trail, seen []*copies.Copy) {
 	name, rest, deeper := strings.Cut(rel, "/")
 	before, weight := len(pg.Entries), pg.weight
-	pg.assembly.take(rel, t, facts)
+	pg.assembly.take(rel, t, seen)
 	if !deeper || len(pg.Entries) == before {
 		return
 	}

@@ -20,7 +20,7 @@ type gatherer struct {
 	r      *Reader
 	ctx    context.Context
 	stores map[copies.SourceID]*copies.Store
-	facts  map[place.Place][]*copies.Copy
+	seen   map[place.Place][]*copies.Copy
 	found  []trail.Name
 }
 
@@ -28,14 +28,14 @@ type gatherer struct {
 const maxNames = 16
 
 func (g *gatherer) of(p place.Place) ([]*copies.Copy, error) {
-	if facts, ok := g.facts[p]; ok {
-		return facts, nil
+	if seen, ok := g.seen[p]; ok {
+		return seen, nil
 	}
-	facts, err := g.r.Site.Catalogue.CopiesAt(g.ctx, p)
+	seen, err := g.r.Site.Catalogue.CopiesAt(g.ctx, p)
 	if err == nil {
-		g.facts[p] = facts
+		g.seen[p] = seen
 	}
-	return facts, err
+	return seen, err
 }
 
 func (g *gatherer) has(p place.Place) bool {
@@ -47,8 +47,8 @@ func (g *gatherer) add(n trail.Name) error {
 	if g.has(n.Place) || len(g.found) >= maxNames {
 		return nil
 	}
-	facts, err := g.of(n.Place)
-	if err == nil && len(facts) > 0 {
+	seen, err := g.of(n.Place)
+	if err == nil && len(seen) > 0 {
 		g.found = append(g.found, n)
 	}
 	return err
@@ -68,12 +68,12 @@ func (g *gatherer) names(p place.Place) ([]trail.Name, error) {
 	return g.found, nil
 }
 
-// shows keeps the facts of sources whose captures show what stands.
-func (g *gatherer) shows(facts []*copies.Copy) []*copies.Copy {
-	return slices.DeleteFunc(slices.Clone(facts), func(f *copies.Copy) bool { return !f.Store.Traits.Shows() })
+// shows keeps the copies of sources whose captures show what stands.
+func (g *gatherer) shows(seen []*copies.Copy) []*copies.Copy {
+	return slices.DeleteFunc(slices.Clone(seen), func(f *copies.Copy) bool { return !f.Store.Traits.Shows() })
 }
 
-// before is the capture of a fact's source right before its first; zero where it is the source's first.
+// before is the capture of a copy's source right before its first; zero where it is the source's first.
 func (g *gatherer) before(f *copies.Copy) time.Time {
 	captures := f.Store.Captures
 	i, _ := slices.BinarySearchFunc(captures, f.First, time.Time.Compare)
@@ -98,12 +98,12 @@ func (g *gatherer) after(f *copies.Copy) time.Time {
 
 // cameFrom looks where the first thing seen under a name was before. What stood there afterwards is another file.
 func (g *gatherer) cameFrom(n trail.Name) error {
-	facts, err := g.of(n.Place)
+	seen, err := g.of(n.Place)
 	if err != nil {
 		return err
 	}
 	met := map[copies.SourceID]bool{}
-	for _, f := range g.shows(facts) {
+	for _, f := range g.shows(seen) {
 		if met[f.Store.ID] || f.Type != entry.File {
 			continue
 		}
@@ -260,19 +260,19 @@ func (g *gatherer) folderOrigin(f *copies.Copy, since time.Time) (place.Place, e
 		f,
 		func(n *copies.Copy) bool { return n.First.Equal(f.First) },
 		func(n, t *copies.Copy) bool { return g.left(t, n, since) },
-		func(old place.Place, facts []*copies.Copy) bool {
-			return slices.ContainsFunc(facts, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && !o.Open && o.Last.Equal(since) })
+		func(old place.Place, seen []*copies.Copy) bool {
+			return slices.ContainsFunc(seen, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && !o.Open && o.Last.Equal(since) })
 		},
 	)
 }
 
 // folderWas finds the folder that most of the files in one came from when it came up, and until when.
 func (g *gatherer) folderWas(p place.Place) (old place.Place, until time.Time, err error) {
-	facts, err := g.of(p)
+	seen, err := g.of(p)
 	if err != nil {
 		return old, until, err
 	}
-	for _, f := range g.shows(facts) {
+	for _, f := range g.shows(seen) {
 		since := g.before(f)
 		if f.Type != entry.Folder || since.IsZero() {
 			continue
@@ -331,11 +331,11 @@ func (g *gatherer) byNeighbours(
 			continue
 		}
 		other := place.Place{Machine: to.Machine, Path: place.Join(to.Path, f.Place.Name())}
-		facts, err := g.of(other)
+		seen, err := g.of(other)
 		if err != nil {
 			return place.Place{}, err
 		}
-		if stood(other, facts) {
+		if stood(other, seen) {
 			return other, nil
 		}
 	}
@@ -344,12 +344,12 @@ func (g *gatherer) byNeighbours(
 
 // wentTo looks where what was last seen under a name turned up.
 func (g *gatherer) wentTo(n trail.Name) error {
-	facts, err := g.of(n.Place)
+	seen, err := g.of(n.Place)
 	if err != nil {
 		return err
 	}
 	last := map[copies.SourceID]*copies.Copy{}
-	for _, f := range g.shows(facts) {
+	for _, f := range g.shows(seen) {
 		last[f.Store.ID] = f
 	}
 	for _, f := range last {
@@ -401,8 +401,8 @@ func (g *gatherer) destination(f *copies.Copy, noticed time.Time) (place.Place, 
 		f,
 		func(n *copies.Copy) bool { return !n.Open && n.Last.Equal(f.Last) },
 		came,
-		func(_ place.Place, facts []*copies.Copy) bool {
-			return slices.ContainsFunc(facts, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && o.First.Equal(noticed) })
+		func(_ place.Place, seen []*copies.Copy) bool {
+			return slices.ContainsFunc(seen, func(o *copies.Copy) bool { return o.Store.ID == f.Store.ID && o.First.Equal(noticed) })
 		},
 	)
 	if err == nil && to == (place.Place{}) {

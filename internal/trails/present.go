@@ -52,14 +52,14 @@ func (r *Reader) addPresent(ctx context.Context, t *Trail, covered map[place.Pla
 
 // presentAt compares what stands at a place with what the source showed last; false where it cannot be seen now.
 func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *copies.Store, l Present) (bool, error) {
-	open := slices.IndexFunc(t.Facts, func(f *copies.Copy) bool { return f.Store.ID == store.ID && f.Place == p && f.Open })
+	open := slices.IndexFunc(t.Seen, func(f *copies.Copy) bool { return f.Store.ID == store.ID && f.Place == p && f.Open })
 	stands, sum, err := r.standing(ctx, p, l.Reread)
 	switch {
 	case ctx.Err() != nil:
 		return false, ctx.Err()
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, problem.NotFolder):
 		if open >= 0 {
-			t.Facts[open].Open, t.Facts[open].Readable = false, false
+			t.Seen[open].Open, t.Seen[open].Readable = false, false
 			t.Notes = append(t.Notes, fmt.Sprintf("The last survey still saw it at %s; it is no longer there.", p))
 		}
 		return true, nil
@@ -68,7 +68,7 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *
 		return false, nil
 	}
 	if open >= 0 {
-		f := t.Facts[open]
+		f := t.Seen[open]
 		if f.Type == stands.Type &&
 			(f.Type != entry.File || f.Size == stands.Size && f.Recorded().Equal(stands.Written) && (!sum.Known() || !f.SHA256.Known() ||
 				f.SHA256 == sum)) {
@@ -80,7 +80,7 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *
 		}
 		f.Open, f.Readable = false, false
 	}
-	t.Facts = append(t.Facts, &copies.Copy{Store: store, Place: p, Type: stands.Type, Size: stands.Size,
+	t.Seen = append(t.Seen, &copies.Copy{Store: store, Place: p, Type: stands.Type, Size: stands.Size,
 		Mark: entry.Mark{Written: entry.At(stands.Written)}, Written: stands.Written.Add(-store.ClockAhead), SHA256: sum,
 		Captured: l.At, First: l.At, Last: l.At, Open: true})
 	t.Notes = append(

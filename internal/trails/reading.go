@@ -13,16 +13,16 @@ type Reading struct{ From, Stood int }
 
 // ReadingOf picks what a version is read from as of a moment; a zero moment is now. What shows the very moment comes before what
 // does not; then what stays there even when the machine's own file changes; then the latest.
-func ReadingOf(v *trail.Version, facts []*copies.Copy, moment time.Time) Reading {
-	r := Reading{From: -1, Stood: stood(v, facts, moment)}
+func ReadingOf(v *trail.Version, seen []*copies.Copy, moment time.Time) Reading {
+	r := Reading{From: -1, Stood: stood(v, seen, moment)}
 	var best [3]int
 	for _, i := range v.Seen {
-		s := facts[i].Store
-		if !facts[i].Readable {
+		s := seen[i].Store
+		if !seen[i].Readable {
 			continue
 		}
 		score := [3]int{0, 1, 0}
-		if r.Stood >= 0 && (i == r.Stood || shows(facts[i], moment) && facts[i].Written.Equal(facts[r.Stood].Written)) {
+		if r.Stood >= 0 && (i == r.Stood || shows(seen[i], moment) && seen[i].Written.Equal(seen[r.Stood].Written)) {
 			score[0] = 1
 		}
 		switch {
@@ -32,7 +32,7 @@ func ReadingOf(v *trail.Version, facts []*copies.Copy, moment time.Time) Reading
 			score[1] = 2
 		}
 		if r.From < 0 || score[0] > best[0] || score[0] == best[0] &&
-			(score[1] > best[1] || score[1] == best[1] && facts[i].Last.After(facts[r.From].Last)) {
+			(score[1] > best[1] || score[1] == best[1] && seen[i].Last.After(seen[r.From].Last)) {
 			r.From, best = i, score
 		}
 	}
@@ -49,21 +49,21 @@ func shows(s *copies.Copy, moment time.Time) bool {
 
 // stood picks what of a version stood at a moment: what came last at or before it. When that was, between two captures, the
 // write time tells where it lies there; else it counts from the capture that first showed it.
-func stood(v *trail.Version, facts []*copies.Copy, moment time.Time) int {
+func stood(v *trail.Version, seen []*copies.Copy, moment time.Time) int {
 	if moment.IsZero() {
 		return -1
 	}
 	best, first := -1, -1
 	var since time.Time
 	for _, i := range v.Seen {
-		if !facts[i].Store.Traits.Shows() {
+		if !seen[i].Store.Traits.Shows() {
 			continue
 		}
-		if first < 0 || facts[i].First.Before(facts[first].First) {
+		if first < 0 || seen[i].First.Before(seen[first].First) {
 			first = i
 		}
-		came := facts[i].First
-		if w := facts[i].Written; !w.IsZero() && w.Before(came) && w.After(before(v, facts, i)) {
+		came := seen[i].First
+		if w := seen[i].Written; !w.IsZero() && w.Before(came) && w.After(before(v, seen, i)) {
 			came = w
 		}
 		if !came.After(moment) && (best < 0 || came.After(since)) {
@@ -77,11 +77,11 @@ func stood(v *trail.Version, facts []*copies.Copy, moment time.Time) int {
 }
 
 // before is the last capture that showed the version otherwise before something of it was first seen; zero where there is none.
-func before(v *trail.Version, facts []*copies.Copy, than int) (last time.Time) {
+func before(v *trail.Version, seen []*copies.Copy, than int) (last time.Time) {
 	for _, i := range v.Seen {
-		if i != than && facts[i].Store.Traits.Shows() && facts[i].Last.Before(facts[than].First) &&
-			facts[i].Last.After(last) {
-			last = facts[i].Last
+		if i != than && seen[i].Store.Traits.Shows() && seen[i].Last.Before(seen[than].First) &&
+			seen[i].Last.After(last) {
+			last = seen[i].Last
 		}
 	}
 	return last

@@ -19,11 +19,11 @@ func (g *gatherer) redirected(n trail.Name) error {
 	for folder := place.Folder(n.Place.Path); folder != "/"; folder = place.Folder(folder) {
 		rest, _ := place.Below(n.Place.Path, folder)
 		here := place.Place{Machine: n.Place.Machine, Path: folder}
-		facts, err := g.of(here)
+		seen, err := g.of(here)
 		if err != nil {
 			return err
 		}
-		for _, f := range facts {
+		for _, f := range seen {
 			if f.Type != entry.Link {
 				continue
 			}
@@ -114,17 +114,17 @@ func (g *gatherer) swap(p place.Place, old, now string, at time.Time, text strin
 
 // userDirs follows the changes of a home's user-dirs.dirs.
 func (g *gatherer) userDirs(p place.Place, home string) error {
-	facts, err := g.of(place.Place{Machine: p.Machine, Path: place.Join(home, ".config/user-dirs.dirs")})
-	if err != nil || len(facts) == 0 {
+	seen, err := g.of(place.Place{Machine: p.Machine, Path: place.Join(home, ".config/user-dirs.dirs")})
+	if err != nil || len(seen) == 0 {
 		return err
 	}
-	facts = slices.DeleteFunc(
-		slices.Clone(facts),
+	seen = slices.DeleteFunc(
+		slices.Clone(seen),
 		func(f *copies.Copy) bool { return f.Type != entry.File || !f.Readable || f.Size > maxUserDirs },
 	)
-	slices.SortStableFunc(facts, func(a, b *copies.Copy) int { return a.Written.Compare(b.Written) })
+	slices.SortStableFunc(seen, func(a, b *copies.Copy) int { return a.Written.Compare(b.Written) })
 	var before map[string]string
-	for _, f := range facts[:min(len(facts), maxVersions)] {
+	for _, f := range seen[:min(len(seen), maxVersions)] {
 		text, err := g.read(f)
 		if err != nil {
 			if g.ctx.Err() != nil {

@@ -80,11 +80,11 @@ func (r *Reader) marked(ctx context.Context, machine string, folders []string) (
 func (r *Reader) nameless(ctx context.Context, p place.Place) (string, error) {
 	met := map[string]bool{}
 	var names []string
-	for fact, err := range r.Site.Catalogue.CopiesIn(ctx, p, "") {
+	for one, err := range r.Site.Catalogue.CopiesIn(ctx, p, "") {
 		if err != nil {
 			return "", err
 		}
-		if name := fact.Place.Name(); !met[name] {
+		if name := one.Place.Name(); !met[name] {
 			met[name] = true
 			if names = append(names, name); len(names) == maxNeighbor {
 				break

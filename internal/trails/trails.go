@@ -30,8 +30,8 @@ type Trail struct {
 	trail.Trail
 	Place  place.Place
 	Names  []trail.Name // the place itself first
-	Facts  []*copies.Copy
-	Stores []*copies.Store   // of the facts, and those that would have shown something
+	Seen   []*copies.Copy
+	Stores []*copies.Store   // of the copies, and those that would have shown something
 	Covers []copies.SourceID // the sources that would have shown the place itself, had something been there
 	Notes  []string
 }
@@ -40,7 +40,7 @@ type Trail struct {
 // catalogue.ErrNotFound.
 func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
 	t, err := r.trail(ctx, p, Present{})
-	if err == nil && len(t.Facts) == 0 {
+	if err == nil && len(t.Seen) == 0 {
 		err = fmt.Errorf("%s: %w", p, catalogue.ErrNotFound)
 	}
 	return t, err
@@ -55,7 +55,7 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 	if err != nil {
 		return t, err
 	}
-	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]*copies.Copy{}}
+	g := gatherer{r: r, ctx: ctx, stores: stores, seen: map[place.Place][]*copies.Copy{}}
 	if t.Names, err = g.names(p); err != nil {
 		return t, err
 	}
@@ -63,19 +63,19 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 		return t, err
 	}
 	if present.Reread {
-		if divided, err := r.divide(ctx, t.Facts); err != nil {
+		if divided, err := r.divide(ctx, t.Seen); err != nil {
 			return t, err
 		} else if divided {
-			clear(g.facts)
+			clear(g.seen)
 			if err := g.gather(&t); err != nil {
 				return t, err
 			}
 		}
 	}
-	if t.Notes, err = r.digest(ctx, t.Facts); err != nil {
+	if t.Notes, err = r.digest(ctx, t.Seen); err != nil {
 		return t, err
 	}
-	t.Stores = storesOf(t.Facts)
+	t.Stores = storesOf(t.Seen)
 	covered := map[place.Place]map[copies.SourceID]bool{}
 	for _, n := range t.Names {
 		covering, err := g.covering(n.Place)
@@ -98,19 +98,19 @@ func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Tra
 			return t, err
 		}
 	}
-	t.Trail = trail.Build(t.Facts, t.Stores, t.Names, func(source copies.SourceID, p place.Place) bool { return covered[p][source] })
+	t.Trail = trail.Build(t.Seen, t.Stores, t.Names, func(source copies.SourceID, p place.Place) bool { return covered[p][source] })
 	return t, nil
 }
 
-// gather takes up the facts of all names of a trail.
+// gather takes up the copies of all names of a trail.
 func (g *gatherer) gather(t *Trail) error {
-	t.Facts = nil
+	t.Seen = nil
 	for _, n := range t.Names {
-		facts, err := g.of(n.Place)
+		seen, err := g.of(n.Place)
 		if err != nil {
 			return err
 		}
-		t.Facts = append(t.Facts, facts...)
+		t.Seen = append(t.Seen, seen...)
 	}
 	return nil
 }
@@ -121,13 +121,13 @@ func (r *Reader) Covering(ctx context.Context, p place.Place) ([]copies.SourceID
 	if err != nil {
 		return nil, err
 	}
-	g := gatherer{r: r, ctx: ctx, stores: stores, facts: map[place.Place][]*copies.Copy{}}
+	g := gatherer{r: r, ctx: ctx, stores: stores, seen: map[place.Place][]*copies.Copy{}}
 	return g.covering(p)
 }
 
 // covering lists the sources that would have shown a place, had something been there.
 func (g *gatherer) covering(p place.Place) ([]copies.SourceID, error) {
-	facts, err := g.of(p)
+	seen, err := g.of(p)
 	if err != nil {
 		return nil, err
 	}
@@ -139,7 +139,7 @@ func (g *gatherer) covering(p place.Place) ([]copies.SourceID, error) {
 	for id, s := range g.stores {
 		of := func(c *copies.Copy) bool { return c.Store.ID == id }
 		if s.Traits.Shows() && s.Machine == p.Machine &&
-			(slices.ContainsFunc(facts, of) || slices.ContainsFunc(parent, of) || s.LooksAfter(p.Path)) {
+			(slices.ContainsFunc(seen, of) || slices.ContainsFunc(parent, of) || s.LooksAfter(p.Path)) {
 			all = append(all, id)
 		}
 	}
@@ -147,9 +147,9 @@ func (g *gatherer) covering(p place.Place) ([]copies.SourceID, error) {
 	return all, nil
 }
 
-// States tells how the places of the facts are today.
+// States tells how the places of the copies are today.
 func (t *Trail) States() []trail.State {
-	return trail.States(t.Facts, func(c *copies.Copy) bool {
+	return trail.States(t.Seen, func(c *copies.Copy) bool {
 		return slices.ContainsFunc(t.Stores, func(s *copies.Store) bool {
 			return s.Machine == c.Place.Machine && len(s.Captures) > 0 && s.LooksAfter(c.Place.Path)
 		})
@@ -157,9 +157,9 @@ func (t *Trail) States() []trail.State {
 }
 
 // storesOf lists the stores that copies are from, the machine's own files first, then by number.
-func storesOf(facts []*copies.Copy) []*copies.Store {
+func storesOf(seen []*copies.Copy) []*copies.Store {
 	var all []*copies.Store
-	for _, f := range facts {
+	for _, f := range seen {
 		if !slices.ContainsFunc(all, func(s *copies.Store) bool { return s.ID == f.Store.ID }) {
 			all = append(all, f.Store)
 		}
@@ -181,12 +181,12 @@ func storesOf(facts []*copies.Copy) []*copies.Store {
 
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
 // finds. The machine's own files are only believed where they still are as the survey saw them.
-func (r *Reader) digest(ctx context.Context, facts []*copies.Copy) ([]string, error) {
+func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]string, error) {
 	left := int64(contents.DigestBytes)
 	skipped := 0
 	digests := map[copies.ID]digest.Sum{}
-	for n := len(facts) - 1; n >= 0; n-- {
-		f := facts[n]
+	for n := len(seen) - 1; n >= 0; n-- {
+		f := seen[n]
 		if f.Type != entry.File || f.SHA256.Known() || !f.Readable {
 			continue
 		}

@@ -95,10 +95,10 @@ func (o *office) told(path string) string {
 	require.NoError(o.t, err)
 	var parts []string
 	for _, v := range tr.Versions {
-		f := tr.Facts[v.Seen[0]]
+		f := tr.Seen[v.Seen[0]]
 		for _, n := range v.Seen {
-			if tr.Facts[n].Readable {
-				f = tr.Facts[n]
+			if tr.Seen[n].Readable {
+				f = tr.Seen[n]
 			}
 		}
 		c := f

@@ -93,7 +93,7 @@ func (r *repository) told(name string) string {
 			parts = append(parts, "beside:")
 		}
 		for _, v := range all {
-			f := tr.Facts[v.Seen[0]]
+			f := tr.Seen[v.Seen[0]]
 			c := f
 			content, err := r.s.Contents.Bytes(r.t.Context(), c, 100)
 			require.NoError(r.t, err)
@@ -133,7 +133,7 @@ func TestEverySaveOfEveryBranchIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	last := tr.Versions[len(tr.Versions)-1]
 	assert.Equal(t, 5*time.Hour, last.Superseded.Sub(day), "the commit that removed it is known")
-	copyOf, err := s.Catalogue.Copy(t.Context(), tr.Facts[tr.Beside[0].Seen[0]].ID)
+	copyOf, err := s.Catalogue.Copy(t.Context(), tr.Seen[tr.Beside[0].Seen[0]].ID)
 	require.NoError(t, err)
 	assert.Contains(t, copyOf.Lies, "on branch sketch")
 	assert.Equal(t, "a sketch", copyOf.Message)

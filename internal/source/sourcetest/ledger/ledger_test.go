@@ -98,8 +98,8 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 
 	tr, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/a.txt"})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"one", "two", "one"}, contentsOf(t, s, tr.Versions, tr.Facts))
-	for _, f := range tr.Facts {
+	assert.Equal(t, []string{"one", "two", "one"}, contentsOf(t, s, tr.Versions, tr.Seen))
+	for _, f := range tr.Seen {
 		assert.True(t, f.SHA256.Known(), "what the store calls a content need not be read to be known")
 	}
 	b, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/b.txt"})
@@ -121,9 +121,9 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	assert.Contains(t, s.Tree("/home/ines/found.txt"), "100644 ")
 }
 
-func contentsOf(t *testing.T, s *sitetest.Site, versions []trail.Version, facts []*copies.Copy) (all []string) {
+func contentsOf(t *testing.T, s *sitetest.Site, versions []trail.Version, seen []*copies.Copy) (all []string) {
 	for _, v := range versions {
-		content, err := s.Contents.Bytes(t.Context(), facts[v.Seen[len(v.Seen)-1]], 100)
+		content, err := s.Contents.Bytes(t.Context(), seen[v.Seen[len(v.Seen)-1]], 100)
 		require.NoError(t, err)
 		all = append(all, string(content))
 	}
