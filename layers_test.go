@@ -28,7 +28,11 @@ internal/reach…           : internal/core… internal/reach…
 internal/source…          : internal/core… internal/reach… internal/source…
 internal/kinds            : internal/core… internal/reach… internal/source…
 internal/catalogue/block  : internal/core…
-internal/catalogue        : internal/core… internal/catalogue/block
+internal/catalogue/file   : internal/core…
+internal/catalogue/rows   : internal/core… internal/catalogue/file
+internal/catalogue/names  : internal/core… internal/catalogue/file
+internal/catalogue/spans  : internal/core… internal/catalogue/block internal/catalogue/file internal/catalogue/rows internal/catalogue/names
+internal/catalogue        : internal/core… internal/catalogue/file internal/catalogue/rows internal/catalogue/names internal/catalogue/spans
 internal/safekeeping      : internal/core/digest
 internal/clouddrive       :
 internal/explain          : internal/core… internal/reach/system internal/catalogue
@@ -138,6 +142,37 @@ func anyCovers(rules []string, pkg string) bool {
 func covers(rule, pkg string) bool {
 	prefix, open := strings.CutSuffix(rule, "…")
 	return pkg == rule || open && (pkg == strings.TrimSuffix(prefix, "/") || strings.HasPrefix(pkg, strings.TrimSuffix(prefix, "/")+"/"))
+}
+
+// Only the catalogue knows SQL, and of its rooms no door is so wide that nobody knows what is behind it.
+func TestTheCatalogueKeepsItsRooms(t *testing.T) {
+	const most = 20 // public methods of one type
+	methods := map[string]int{}
+	eachFile(t, "internal", func(file string, parsed *ast.File) {
+		inside := covers("internal/catalogue…", path.Dir(file))
+		for _, spec := range parsed.Imports {
+			if spec.Path.Value == `"database/sql"` && !inside && path.Dir(file) != "internal/clouddrive" { // which has records of its own
+				t.Errorf("%s imports database/sql; what it asks belongs into a room of the catalogue", file)
+			}
+		}
+		for _, d := range parsed.Decls {
+			if f, ok := d.(*ast.FuncDecl); ok && inside && f.Recv != nil && f.Name.IsExported() {
+				of := f.Recv.List[0].Type
+				if star, ok := of.(*ast.StarExpr); ok {
+					of = star.X
+				}
+				if name, ok := of.(*ast.Ident); ok {
+					methods[path.Dir(file)+"."+name.Name]++
+				}
+			}
+		}
+	})
+	require.Greater(t, len(methods), 15)
+	for of, n := range methods {
+		if n > most {
+			t.Errorf("%s has %d public methods; part it", of, n)
+		}
+	}
 }
 
 func TestCoreHasNoClock(t *testing.T) {

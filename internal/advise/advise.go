@@ -54,7 +54,7 @@ type Answer struct {
 // Advise answers. What reads no content for too long, or cannot be read at all, is passed over with the reason; an error
 // means that the question makes no sense or the records cannot be read.
 func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
-	if _, err := a.Site.Catalogue.Machine(ctx, q.Place.Machine); err != nil {
+	if _, err := a.Site.Catalogue.Machines.Named(ctx, q.Place.Machine); err != nil {
 		return Answer{}, &problem.Input{
 			What: fmt.Sprintf("advise on %s", q.Place),
 			Err:  err,
@@ -123,7 +123,7 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 		ev.Trail = g.onBesides(ev.Trail)
 	}
 	var err error
-	if g.all, err = g.Site.Catalogue.Stores(g.ctx); err != nil {
+	if g.all, err = g.Site.Catalogue.Copies.Stores(g.ctx); err != nil {
 		return ev, err
 	}
 	g.order()
@@ -167,7 +167,7 @@ func (g *gathering) neighbours() ([]advice.Neighbour, error) {
 	const some = 50
 	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
 	own := g.q.Place
-	seen, err := g.Site.Catalogue.CopiesLike(g.ctx, own.Machine, stem(own.Name()), some)
+	seen, err := g.Site.Catalogue.Search.Like(g.ctx, own.Machine, stem(own.Name()), some)
 	if err != nil {
 		return nil, err
 	}
@@ -254,7 +254,7 @@ func (g *gathering) sources() ([]advice.Source, error) {
 
 // folderSince says from when on each source shows the folder that the place is in.
 func (g *gathering) folderSince() (map[copies.SourceID]time.Time, error) {
-	seen, err := g.Site.Catalogue.CopiesAt(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
+	seen, err := g.Site.Catalogue.Copies.At(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
 	if err != nil {
 		return nil, err
 	}
@@ -291,5 +291,5 @@ func (a *Adviser) digest(ctx context.Context, c *copies.Copy) (digest.Sum, error
 	if err != nil {
 		return digest.Sum{}, ctx.Err()
 	}
-	return sum, a.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+	return sum, a.Site.Catalogue.Contents.SetDigest(ctx, c.ID, sum)
 }

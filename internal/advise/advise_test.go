@@ -83,7 +83,7 @@ func TestThousandsOfVersionsAreAnsweredByReadingFew(t *testing.T) {
 
 func copyOf(t *testing.T, s *sitetest.Site, id copies.ID) *copies.Copy {
 	t.Helper()
-	c, err := s.Catalogue.Copy(t.Context(), id)
+	c, err := s.Catalogue.Copies.ByID(t.Context(), id)
 	require.NoError(t, err)
 	return c
 }
@@ -122,7 +122,7 @@ func TestAStoreThatFailedLastIsTriedAllTheSame(t *testing.T) {
 	snapshot(t, s, 1, "/home/ines/a.txt", "all there is\n")
 	src := add(t, s, "snapshots", "/snap")
 	s.Survey(src)
-	require.NoError(t, s.Catalogue.SetTrouble(t.Context(), src.ID, "the store does not answer"))
+	require.NoError(t, s.Catalogue.Sources.SetTrouble(t.Context(), src.ID, "the store does not answer"))
 	for _, there := range []bool{true, false} {
 		if !there {
 			require.NoError(t, os.Rename(s.Path("/snap"), s.Path("/gone")))

@@ -46,7 +46,7 @@ func (b *folderAdvice) reading() *folderReading {
 func (r *folderReading) Recall(ids []copies.ID) {
 	const some = 2000 // at once
 	for part := range slices.Chunk(ids, some) {
-		known, err := r.Site.Catalogue.Conditions(r.ctx, part)
+		known, err := r.Site.Catalogue.Contents.Known(r.ctx, part)
 		if err != nil {
 			r.err = err
 			return
@@ -71,7 +71,7 @@ func (r *folderReading) Ahead(some []advice.Sized) {
 	if len(unread) == 0 {
 		return
 	}
-	all, err := r.Site.Catalogue.Copies(r.ctx, unread)
+	all, err := r.Site.Catalogue.Copies.ByIDs(r.ctx, unread)
 	if err == nil {
 		_, err = r.Examiner.Some(r.ctx, all)
 	}
@@ -79,7 +79,7 @@ func (r *folderReading) Ahead(some []advice.Sized) {
 		r.err = err
 		return
 	}
-	found, err := r.Site.Catalogue.Conditions(r.ctx, unread)
+	found, err := r.Site.Catalogue.Contents.Known(r.ctx, unread)
 	if err != nil {
 		r.err = err
 	}
@@ -111,7 +111,7 @@ func (r *folderReading) Condition(content advice.Content) advice.Examined {
 	}
 	j, ok := r.known[id]
 	if !ok {
-		more, err := r.Site.Catalogue.Conditions(r.ctx, []copies.ID{id})
+		more, err := r.Site.Catalogue.Contents.Known(r.ctx, []copies.ID{id})
 		if err != nil {
 			r.err = err
 		}
@@ -174,7 +174,7 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	if last.Size <= 0 || last.Stamp == 0 {
 		return place.Place{}, false
 	}
-	seen, err := r.Site.Catalogue.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
+	seen, err := r.Site.Catalogue.Search.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
 	if err != nil {
 		r.err = err
 	}

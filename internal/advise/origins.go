@@ -43,7 +43,7 @@ const maxOrigins = 10
 // Origins says where a copy without a recorded origin likely came from, likeliest first: the same content, else the same
 // size and name, else similar content. Where several fit alike, those come first at which nothing stands any more.
 func (a *Adviser) Origins(ctx context.Context, c *copies.Copy, zone *time.Location) ([]Origin, error) {
-	stores, err := a.Site.Catalogue.Stores(ctx)
+	stores, err := a.Site.Catalogue.Copies.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ type originSearch struct {
 func (o *originSearch) search() error {
 	lies := o.c.LiesAt()
 	if o.sum.Known() && o.c.Size > 0 {
-		same, err := o.Site.Catalogue.CopiesWithDigest(o.ctx, o.sum, maxElsewhere)
+		same, err := o.Site.Catalogue.Search.WithDigest(o.ctx, o.sum, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -95,12 +95,12 @@ func (o *originSearch) search() error {
 		}
 	}
 	name := place.Name(lies.Path)
-	named, err := o.Site.Catalogue.CopiesNamed(o.ctx, name, maxElsewhere)
+	named, err := o.Site.Catalogue.Search.Named(o.ctx, name, maxElsewhere)
 	if err != nil {
 		return err
 	}
 	if plain := plainName(name); plain != name {
-		more, err := o.Site.Catalogue.CopiesNamed(o.ctx, plain, maxElsewhere)
+		more, err := o.Site.Catalogue.Search.Named(o.ctx, plain, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -176,7 +176,7 @@ func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share 
 		return nil
 	}
 	origin := &Origin{Place: f.Place, Strength: by, Evidence: []string{why}, share: share}
-	seen, err := o.Site.Catalogue.CopiesAt(o.ctx, f.Place)
+	seen, err := o.Site.Catalogue.Copies.At(o.ctx, f.Place)
 	if err != nil {
 		return err
 	}

@@ -56,7 +56,7 @@ func (r *reading) copy(id copies.ID) (*copies.Copy, error) {
 	if c, ok := r.copies[id]; ok {
 		return c, nil
 	}
-	c, err := r.Site.Catalogue.Copy(r.ctx, id)
+	c, err := r.Site.Catalogue.Copies.ByID(r.ctx, id)
 	if err == nil {
 		r.copies[id] = c
 	}
@@ -65,7 +65,7 @@ func (r *reading) copy(id copies.ID) (*copies.Copy, error) {
 
 // know reads the records of some copies in one go.
 func (r *reading) know(ids []copies.ID) error {
-	all, err := r.Site.Catalogue.Copies(r.ctx, ids)
+	all, err := r.Site.Catalogue.Copies.ByIDs(r.ctx, ids)
 	for _, c := range all {
 		r.copies[c.ID] = c
 	}
@@ -426,13 +426,13 @@ func (r *reading) rivals(of place.Place, beside bool) []advice.Rival {
 		}
 	}
 	name, kind := of.Name(), path.Ext(of.Name())
-	if seen, err := r.Site.Catalogue.CopiesNamed(r.ctx, name, maxNamed); err == nil {
+	if seen, err := r.Site.Catalogue.Search.Named(r.ctx, name, maxNamed); err == nil {
 		for _, f := range seen {
 			take(f)
 		}
 	}
 	if beside {
-		if like, err := r.Site.Catalogue.CopiesLike(r.ctx, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
+		if like, err := r.Site.Catalogue.Search.Like(r.ctx, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
 			for _, f := range like {
 				if path.Ext(f.Place.Name()) == kind {
 					take(f)
@@ -459,7 +459,7 @@ func (r *reading) besides(folder place.Place, kind string) (all []*copies.Copy) 
 	if all, ok := r.beside[key]; ok {
 		return all
 	}
-	for f, err := range r.Site.Catalogue.CopiesIn(r.ctx, folder, "") {
+	for f, err := range r.Site.Catalogue.Copies.In(r.ctx, folder, "") {
 		if err != nil || len(all) > 2*maxRivals {
 			break
 		}

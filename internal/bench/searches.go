@@ -47,7 +47,7 @@ func (b *bench) fill(ctx context.Context, name string, n int) (filled, error) {
 		return f, err
 	}
 	defer c.Close()
-	if _, err := c.AddMachine(ctx, catalogue.Machine{Name: "front-office", At: f.machine, Zone: "UTC", RetentionDays: 30,
+	if _, err := c.Machines.Add(ctx, catalogue.Machine{Name: "front-office", At: f.machine, Zone: "UTC", RetentionDays: 30,
 		Notes: []string{}}); err != nil {
 		return f, err
 	}
@@ -74,11 +74,11 @@ func (b *bench) fill(ctx context.Context, name string, n int) (filled, error) {
 		kind string
 		all  func(yield func(sighting.Sighting) bool)
 	}{{"live", own}, {"trash", gone}} {
-		src, err := c.AddSource(ctx, catalogue.Source{Source: copies.Source{Machine: "front-office", AtMachine: "front-office", Kind: store.kind, At: "/home/ines"}})
+		src, err := c.Sources.Add(ctx, catalogue.Source{Source: copies.Source{Machine: "front-office", AtMachine: "front-office", Kind: store.kind, At: "/home/ines"}})
 		if err != nil {
 			return f, err
 		}
-		survey := c.Survey(ctx, src, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
+		survey := c.Surveys.Begin(ctx, src, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
 		k := 0
 		for s := range store.all {
 			k++

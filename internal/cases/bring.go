@@ -80,7 +80,7 @@ func (b *Book) home(ctx context.Context, r *restore.Request) error {
 	if r.To == nil || len(r.Copies) != 1 {
 		return nil
 	}
-	c, err := b.Site.Catalogue.Copy(ctx, r.Copies[0])
+	c, err := b.Site.Catalogue.Copies.ByID(ctx, r.Copies[0])
 	if err == nil && !c.Lost && c.Place == *r.To {
 		r.To = nil
 	}
@@ -93,7 +93,7 @@ func (b *Book) named(ctx context.Context, k catalogue.Case, chosen []copies.ID) 
 	if len(chosen) > 1 || k.Place.Path == "" {
 		return r, nil
 	}
-	c, err := b.Site.Catalogue.Copy(ctx, chosen[0])
+	c, err := b.Site.Catalogue.Copies.ByID(ctx, chosen[0])
 	if err == nil && c.Type == entry.File { // whatever it is called where it lies
 		r.To = &k.Place
 	}
@@ -109,7 +109,7 @@ func (b *Book) Brought(ctx context.Context, id int64, by string, receipt int64, 
 	if err != nil {
 		return err
 	}
-	_, err = b.Site.Catalogue.AddCaseEntry(
+	_, err = b.Site.Catalogue.Cases.AddEntry(
 		ctx,
 		id,
 		catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work},

@@ -62,7 +62,7 @@ func (b *Book) Open(ctx context.Context, k catalogue.Case, by string) (catalogue
 		return k, refuse(what, errors.New("nothing says what was lost"), "Give its place, some words of its name, or at least whose it is.")
 	}
 	k.OpenedAt, k.OpenedBy = b.Now(), by
-	k, err := b.Site.Catalogue.AddCase(ctx, k)
+	k, err := b.Site.Catalogue.Cases.Add(ctx, k)
 	if err == nil {
 		b.changed(k.ID)
 	}
@@ -74,7 +74,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 		return refuse(what, fmt.Errorf("%q is not one of the losses that cases are of", k.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
 	}
 	if k.Place.Machine != "" {
-		if _, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine); err != nil {
+		if _, err := b.Site.Catalogue.Machines.Named(ctx, k.Place.Machine); err != nil {
 			return refuse(what, fmt.Errorf("machine %s: %w", k.Place.Machine, err), "List the machines.",
 				problem.Step{Do: problem.ListMachines})
 		}
@@ -86,7 +86,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 		return nil
 	}
 	if k.Person == "" { // whose home it is in
-		m, err := b.Site.Catalogue.Machine(ctx, k.Place.Machine)
+		m, err := b.Site.Catalogue.Machines.Named(ctx, k.Place.Machine)
 		if err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 // Change changes a case that is still as it was at version; 0 is for whatever version. Else it fails with
 // catalogue.ErrChangedMeanwhile.
 func (b *Book) Change(ctx context.Context, id, version int64, by string, c Changes) (catalogue.Case, error) {
-	k, err := b.Site.Catalogue.Case(ctx, id)
+	k, err := b.Site.Catalogue.Cases.ByID(ctx, id)
 	if err != nil {
 		return k, err
 	}
@@ -123,7 +123,7 @@ func (b *Book) Change(ctx context.Context, id, version int64, by string, c Chang
 	if err := b.check(ctx, "change the case", &k); err != nil {
 		return k, err
 	}
-	k, err = b.Site.Catalogue.ChangeCase(ctx, k, version, b.Now(), entries...)
+	k, err = b.Site.Catalogue.Cases.Change(ctx, k, version, b.Now(), entries...)
 	if err == nil {
 		b.changed(id)
 	}
@@ -166,7 +166,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		if err != nil {
 			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is no copy", ref), "Name a copy by its id, such as c12.")
 		}
-		c, err := b.Site.Catalogue.Copy(ctx, copies.ID(n))
+		c, err := b.Site.Catalogue.Copies.ByID(ctx, copies.ID(n))
 		if err != nil {
 			return catalogue.Case{}, err
 		}
@@ -187,7 +187,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 	default:
 		return catalogue.Case{}, refuse(what, fmt.Errorf("%q cannot be added", kind), "Choose note, copy, wrong, right, step or unstep.")
 	}
-	k, err := b.Site.Catalogue.AddCaseEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: kind, Text: text, Ref: ref})
+	k, err := b.Site.Catalogue.Cases.AddEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: kind, Text: text, Ref: ref})
 	if err == nil {
 		b.changed(id)
 	}
@@ -203,7 +203,7 @@ func (b *Book) digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
 	if err != nil {
 		return digest.Sum{}, err
 	}
-	return sum, b.Site.Catalogue.SetDigest(ctx, c.ID, sum)
+	return sum, b.Site.Catalogue.Contents.SetDigest(ctx, c.ID, sum)
 }
 
 // Wrong lists the contents that were said not to be the right ones, each with a copy's id.
@@ -310,7 +310,7 @@ func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place,
 	if strings.TrimSpace(k.Words) == "" {
 		return nil, nil
 	}
-	found, err := b.Site.Catalogue.Find(
+	found, err := b.Site.Catalogue.Search.Find(
 		ctx,
 		catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten},
 	)
@@ -337,7 +337,7 @@ type Aid struct {
 func (b *Book) FirstAid(ctx context.Context, k catalogue.Case, zone *time.Location) (Aid, error) {
 	aid := Aid{Done: Ticked(k), Drive: firstaid.Drive{Free: -1}}
 	if machine := k.Place.Machine; machine != "" {
-		m, err := b.Site.Catalogue.Machine(ctx, machine)
+		m, err := b.Site.Catalogue.Machines.Named(ctx, machine)
 		if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 			return aid, err
 		}

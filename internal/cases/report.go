@@ -97,7 +97,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 		if !ok {
 			continue
 		}
-		receipt, err := b.Site.Catalogue.Receipt(ctx, id)
+		receipt, err := b.Site.Catalogue.Receipts.ByID(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
 			continue
 		}
@@ -108,7 +108,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 		if err != nil {
 			return err
 		}
-		items, err := b.Site.Catalogue.Items(ctx, id, 0, 0)
+		items, err := b.Site.Catalogue.Receipts.Items(ctx, id, 0, 0)
 		if err != nil {
 			return err
 		}
@@ -119,7 +119,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 	}
 	for _, receipt := range r.Receipts {
 		for _, i := range receipt.Items {
-			if c, err := b.Site.Catalogue.Copy(ctx, i.Copy); err == nil {
+			if c, err := b.Site.Catalogue.Copies.ByID(ctx, i.Copy); err == nil {
 				r.written[i.Copy] = c.Recorded()
 			} else if !errors.Is(err, catalogue.ErrNotFound) {
 				return err

@@ -34,9 +34,9 @@ func newShelf(t *testing.T) *shelf {
 	s.Catalogue, err = catalogue.Open(t.Context(), s.dir)
 	require.NoError(t, err)
 	t.Cleanup(func() { s.Close() })
-	_, err = s.AddMachine(t.Context(), catalogue.Machine{Name: "loft", At: "/x", Zone: "UTC", RetentionDays: 30})
+	_, err = s.Machines.Add(t.Context(), catalogue.Machine{Name: "loft", At: "/x", Zone: "UTC", RetentionDays: 30})
 	require.NoError(t, err)
-	s.source, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
+	s.source, err = s.Sources.Add(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	require.NoError(t, err)
 	return s
 }
@@ -45,7 +45,7 @@ func newShelf(t *testing.T) *shelf {
 func (s *shelf) capture(names ...string) {
 	s.t.Helper()
 	ctx := s.t.Context()
-	d := s.Survey(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
+	d := s.Surveys.Begin(ctx, s.source, now, catalogue.Following{Owner: func(string, entry.Maybe[int64]) string { return "ines" }})
 	var all []sighting.Sighting
 	for i, name := range names {
 		all = append(
@@ -64,7 +64,7 @@ func (s *shelf) capture(names ...string) {
 
 func (s *shelf) names(q catalogue.Query) []string {
 	s.t.Helper()
-	found, err := s.Find(s.t.Context(), q)
+	found, err := s.Search.Find(s.t.Context(), q)
 	require.NoError(s.t, err)
 	names := []string{}
 	for _, c := range found.Copies {
@@ -119,7 +119,7 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 		whole := s.names(catalogue.Query{Sort: sort, Limit: 100})
 		var paged []string
 		for cursor, pages := "", 0; ; pages++ {
-			found, err := s.Find(t.Context(), catalogue.Query{Sort: sort, Limit: 7, Cursor: cursor})
+			found, err := s.Search.Find(t.Context(), catalogue.Query{Sort: sort, Limit: 7, Cursor: cursor})
 			require.NoError(t, err)
 			assert.Equal(t, 26, found.Total)
 			assert.True(t, found.Exact)
@@ -135,7 +135,7 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 	}
 	assert.Equal(t, all[:3], s.names(catalogue.Query{Limit: 3}), "newest deletion first")
 	for _, cursor := range []string{"nonsense", "bm9uc2Vuc2U", "eyJ2IjoxfQ", "eyJ2IjoiYSIsImkiOjF9"} {
-		_, err := s.Find(t.Context(), catalogue.Query{Cursor: cursor})
+		_, err := s.Search.Find(t.Context(), catalogue.Query{Cursor: cursor})
 		assert.ErrorIs(t, err, catalogue.ErrCursor, cursor)
 	}
 }
@@ -170,11 +170,11 @@ func TestForgettingLeavesNoTraceInTheSearch(t *testing.T) {
 	require.NoError(t, s.RemoveSource(t.Context(), s.source.ID))
 	assert.Empty(t, s.names(catalogue.Query{Words: "offsets", Records: true}))
 	var err error
-	s.source, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
+	s.source, err = s.Sources.Add(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	require.NoError(t, err)
 	s.capture("offsets.csv")
 	assert.Equal(t, []string{"offsets.csv"}, s.names(catalogue.Query{Words: "offsets"}))
-	_, err = s.AddSource(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
+	_, err = s.Sources.Add(t.Context(), catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "loft", Kind: "trash", At: "/home/ines"}})
 	assert.ErrorIs(t, err, catalogue.ErrTaken)
 	require.NoError(t, s.ForgetMachine(t.Context(), "loft"))
 	assert.ErrorIs(t, s.ForgetMachine(t.Context(), "loft"), catalogue.ErrNotFound)

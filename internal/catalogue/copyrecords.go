@@ -2,9 +2,9 @@ package catalogue
 
 import (
 	"context"
-	"database/sql"
 	"errors"
 	"fmt"
+	"humble-rewind/internal/catalogue/file"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -24,7 +24,7 @@ var copied = []string{"machines", "people", "former_homes", "sources", "receipts
 
 // CopyRecords makes the copy in the catalogue's folder anew.
 func (c *Catalogue) CopyRecords(ctx context.Context) error {
-	dir := filepath.Dir(c.sums.path)
+	dir := c.f.Dir()
 	making := filepath.Join(dir, recordsCopy+"-new")
 	if err := os.RemoveAll(making); err != nil {
 		return err
@@ -36,7 +36,7 @@ func (c *Catalogue) CopyRecords(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	err = to.takeFrom(ctx, c.sums.path)
+	err = to.takeFrom(ctx, c.f.Path())
 	if err := errors.Join(err, to.Close()); err != nil {
 		return errors.Join(fmt.Errorf("copy the records: %w", err), os.RemoveAll(making))
 	}
@@ -47,24 +47,11 @@ func (c *Catalogue) CopyRecords(ctx context.Context) error {
 	if err := os.Rename(last, before); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return rename(making, last)
+	return file.Rename(making, last)
 }
 
 // takeFrom fills a new catalogue with what cannot be read anew of another.
 func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
-	conn, err := c.write.Conn(ctx)
-	if err != nil {
-		return err
-	}
-	defer conn.Close()
-	if _, err := conn.ExecContext(ctx, "ATTACH DATABASE ? AS old", path); err != nil {
-		return err
-	}
-	tx, err := conn.BeginTx(ctx, &sql.TxOptions{})
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
 	statements := []string{}
 	for _, table := range copied {
 		statements = append(statements, "INSERT INTO main."+table+" SELECT * FROM old."+table)
@@ -76,18 +63,10 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', "+
 			"renewed_below = (SELECT value FROM main.counters WHERE name = 'spans') + 1",
 	)
-	for _, statement := range statements {
-		if _, err := tx.ExecContext(ctx, statement); err != nil {
-			return fmt.Errorf("%s: %w", statement, err)
-		}
-	}
-	if err := tx.Commit(); err != nil {
+	if err := c.f.TakeFrom(ctx, path, statements); err != nil {
 		return err
 	}
-	if _, err := conn.ExecContext(ctx, "DETACH DATABASE old"); err != nil {
-		return err
-	}
-	return c.counters.load(ctx, conn)
+	return c.spans.Load(c.f)
 }
 
 // RecordsCopied tells when the last copy of the records in a folder was made; zero where there is none.
@@ -135,21 +114,4 @@ func Rebuild(ctx context.Context, dir string, now time.Time) (aside string, from
 		return aside, info.ModTime(), nil
 	}
 	return aside, from, nil
-}
-
-// Check looks whether everything is as it was written: every page by its checksum, the whole by SQLite's own check, then
-// every block and what the tables promise each other. The problem is "" where it is. After each piece of the blocks rest is called with how
-// long it took; nil where there is to be no rest.
-func (c *Catalogue) Check(ctx context.Context, rest func(worked time.Duration)) (problem string, err error) {
-	if err := c.sums.check(); err != nil {
-		return err.Error(), nil
-	}
-	var verdict string
-	if err := c.read.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&verdict); err != nil {
-		return "", err
-	}
-	if verdict != "ok" {
-		return verdict, nil
-	}
-	return c.checkBlocks(ctx, rest)
 }

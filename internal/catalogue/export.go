@@ -11,16 +11,15 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"maps"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
 
-	"humble-rewind/internal/catalogue/block"
+	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/sighting"
 )
 
 // Export writes everything that is known as JSON lines (RFC 8259, one object a line), so that nobody needs this program to read their
@@ -87,7 +86,7 @@ func (r record) at(key string, at time.Time) record {
 }
 
 func (e *exporter) machines() error {
-	all, err := e.c.Machines(e.ctx)
+	all, err := e.c.Machines.All(e.ctx)
 	if err != nil {
 		return err
 	}
@@ -108,11 +107,11 @@ func (e *exporter) machines() error {
 }
 
 func (e *exporter) sources() error {
-	stores, err := e.c.Stores(e.ctx)
+	stores, err := e.c.Copies.Stores(e.ctx)
 	if err != nil {
 		return err
 	}
-	all, err := e.c.Sources(e.ctx, "")
+	all, err := e.c.Sources.Of(e.ctx, "")
 	if err != nil {
 		return err
 	}
@@ -141,76 +140,38 @@ func (e *exporter) sources() error {
 }
 
 func (e *exporter) spans() error {
-	r, err := e.c.reading(e.ctx)
-	if err != nil {
-		return err
-	}
-	for _, id := range slices.Sorted(maps.Keys(r.stores)) {
-		for from := (Position{}); ; {
-			some, err := e.c.blocksFrom(e.ctx, id, from)
-			if err != nil {
-				return err
-			}
-			if len(some) == 0 {
-				break
-			}
-			for _, b := range some {
-				from = Position{b.folder.id, b.id}
-				all := make([]located, 0, len(b.now)+len(b.past))
-				for _, spans := range [...][]block.Span{b.past, b.now} {
-					for _, s := range spans {
-						all = append(all, located{s, b.folder})
-					}
-				}
-				if err := e.some(r, all); err != nil {
-					return err
-				}
-			}
+	return e.c.Copies.Each(e.ctx, func(c *copies.Copy) error {
+		line := record{"record": "span", "id": c.ID.String(), "source": c.Store.ID.String(), "machine": c.Store.Machine, "type": c.Type,
+			"origin_known": !c.Lost, "readable": c.Readable, "within": c.Within}
+		lies := sighting.Locator{Dir: c.At.Dir, Name: c.At.Name}
+		line.name("place", c.Place.Path).name("lies", lies.Path())
+		line.at("first", c.Captured).at("written", c.Recorded()).at("gone", c.GoneRecorded()).some("person", c.Person)
+		line.name("target", c.Target).name("claimed", c.Claimed).some("lies_for_people", c.Lies).some("sha256", c.SHA256.Hex())
+		line.some("author", c.Author).some("message", c.Message)
+		if c.Condition != condition.Unread {
+			line["condition"] = c.Condition
 		}
-	}
-	return nil
-}
-
-func (e *exporter) some(r *reading, all []located) error {
-	ids := make([]copies.ID, len(all))
-	for i := range all {
-		ids[i] = all[i].ID
-	}
-	known, err := e.c.contentsOf(e.ctx, ids)
-	if err != nil {
-		return err
-	}
-	for i := range all {
-		l := &all[i]
-		row := known[l.ID]
-		line := record{"record": "span", "id": l.ID.String(), "source": l.folder.source.String(),
-			"machine": r.machineOf(l), "type": l.Type, "origin_known": l.OriginKnown, "readable": r.readable(l), "within": l.Within}
-		line.name("place", l.placePath()).name("lies", place.Join("/"+l.folder.path, l.Name)[1:])
-		line.at("first", atNanos(l.First)).at("written", l.Written.Time()).at("gone", l.Gone.Time()).some("person", l.Person)
-		line.name("target", l.Target).name("claimed", l.Claimed).some("lies_for_people", l.Lies)
-		line.some("sha256", row.sha256.Hex()).some("condition", string(row.condition))
-		line.some("author", l.Author).some("message", l.Message).at("told", l.Told.Time())
-		if l.Beside {
+		if c.Told {
+			line.at("told", c.First.Add(c.Store.ClockAhead))
+		}
+		if c.Beside {
 			line["beside"] = true
 		}
-		if !l.Stands() {
-			line.at("last", atNanos(l.Last))
+		if !c.Open {
+			line.at("last", c.Last)
 		}
-		if l.Size >= 0 {
-			line["size"] = l.Size
+		if c.Size >= 0 {
+			line["size"] = c.Size
 		}
-		if l.Ref != "" {
-			line["ref"] = base64.StdEncoding.EncodeToString([]byte(l.Ref))
+		if c.OwnRef != "" {
+			line["ref"] = base64.StdEncoding.EncodeToString([]byte(c.OwnRef))
 		}
-		if len(l.Notes) > 0 {
-			line["notes"] = l.Notes
+		if len(c.Notes) > 0 {
+			line["notes"] = c.Notes
 		}
-		line.mark(&l.Mark)
-		if err := e.put(line); err != nil {
-			return err
-		}
-	}
-	return nil
+		line.mark(&c.Mark)
+		return e.put(line)
+	})
 }
 
 // mark adds what tells a changed entry from an unchanged one.
@@ -229,7 +190,7 @@ func (r record) mark(m *entry.Mark) {
 	}
 	r.at("changed", m.File.Changed.Time())
 	if m.Content != (entry.ContentID{}) {
-		r["content"] = contentName(m.Content)
+		r["content"] = string(m.Content.Kind) + ":" + m.Content.Value
 	}
 }
 
@@ -251,7 +212,7 @@ var exported = map[string]string{"receipt": "receipts", "case": "cases", "case_e
 // times are nanoseconds since 1970.
 func (e *exporter) tables() error {
 	for _, kind := range []string{"receipt", "case", "case_entry", "examined"} {
-		rows, err := e.c.read.QueryContext(e.ctx, "SELECT * FROM "+exported[kind])
+		rows, err := e.c.f.Read.QueryContext(e.ctx, "SELECT * FROM "+exported[kind])
 		if err != nil {
 			return err
 		}
@@ -259,7 +220,7 @@ func (e *exporter) tables() error {
 			return err
 		}
 	}
-	return e.c.eachItem(e.ctx, func(receipt int64, i ReceiptItem) error {
+	return e.c.Receipts.EachItem(e.ctx, func(receipt int64, i ReceiptItem) error {
 		line := record{"record": "receipt_item", "receipt_id": receipt, "n": i.N, "copy": i.Copy, "source_id": i.Source,
 			"from_machine": i.From.Machine, "to_machine": i.To.Machine, "type": i.Type, "size": i.Size, "outcome": i.Outcome, "note": i.Note}
 		return e.put(line.name("from_path", i.From.Path).name("to_path", i.To.Path).some("sha256", i.SHA256.Hex()))

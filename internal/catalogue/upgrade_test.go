@@ -1,6 +1,7 @@
 package catalogue
 
 import (
+	"database/sql"
 	"fmt"
 	"io/fs"
 	"path/filepath"
@@ -12,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/traits"
@@ -19,10 +22,10 @@ import (
 
 // old makes a catalogue as the version before typed marks left it, with what fill puts into it.
 func old(t *testing.T, dir string, fill ...string) {
-	db, err := open(filepath.Join(dir, "catalogue.sqlite"), "")
+	db, err := sql.Open("sqlite", filepath.Join(dir, "catalogue.sqlite"))
 	require.NoError(t, err)
 	defer db.Close()
-	files, err := fs.Sub(embedded, "migrations")
+	files, err := fs.Sub(file.Migrations, "migrations")
 	require.NoError(t, err)
 	migrations, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithDisableGlobalRegistry(true))
 	require.NoError(t, err)
@@ -90,20 +93,20 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Close()
 
-	sources, err := c.Sources(ctx, "")
+	sources, err := c.Sources.Of(ctx, "")
 	require.NoError(t, err)
 	assert.False(t, sources[0].Renew)
 	for n, shape := range []traits.Shape{traits.Now, traits.Points, traits.Removals, traits.Traces} {
 		assert.Equal(t, shape, sources[n].Traits.Shape, "what was two flags is one of the traits, also before the kinds say more")
 	}
-	require.NoError(t, c.SetTraits(ctx, "trash", traits.Traits{Shape: traits.Removals, Rank: 10, Expires: true}))
-	again, err := c.Source(ctx, sources[2].ID)
+	require.NoError(t, c.Sources.SetTraits(ctx, "trash", traits.Traits{Shape: traits.Removals, Rank: 10, Expires: true}))
+	again, err := c.Sources.ByID(ctx, sources[2].ID)
 	require.NoError(t, err)
 	assert.True(t, again.Traits.Expires)
 	assert.True(t, sources[1].Renew, "the store of points in time is to be read anew")
 	assert.Contains(t, sources[1].Trouble, "read anew", "and the Desk says so")
 	known := func(src int, dir string) func(string) entry.Mark {
-		marks, err := c.Survey(ctx, sources[src], time.Unix(0, 100), Following{}).Marks(ctx, dir)
+		marks, err := c.Surveys.Begin(ctx, sources[src], time.Unix(0, 100), Following{}).Marks(ctx, dir)
 		require.NoError(t, err)
 		return marks
 	}
@@ -127,12 +130,12 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	item.Inside = 77
 	assert.Equal(t, item, known(2, "files")("folder"))
 
-	require.NoError(t, c.Renew(ctx, sources[1]))
-	_, err = c.Copy(ctx, 2)
+	require.NoError(t, c.Surveys.Renew(ctx, sources[1]))
+	_, err = c.Copies.ByID(ctx, 2)
 	require.ErrorIs(t, err, ErrNotFound)
 	assert.ErrorContains(t, err, "read anew", "until its store is")
 	sources[1].Renew = false
-	d := c.Survey(ctx, sources[1], time.Unix(0, 100), Following{})
+	d := c.Surveys.Begin(ctx, sources[1], time.Unix(0, 100), Following{})
 	for n, point := range []string{"b", "c"} {
 		require.NoError(t, d.Begin(sighting.Capture{Name: point, At: time.Unix(0, int64(20+10*n))}))
 		require.NoError(
@@ -143,16 +146,16 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	}
 	_, err = d.End(nil)
 	require.NoError(t, err)
-	now, err := c.Copy(ctx, 2)
+	now, err := c.Copies.ByID(ctx, 2)
 	require.NoError(t, err, "a copy that a receipt names still leads to what its number stood for")
 	assert.Equal(t, int64(30), now.Captured.UnixNano(), "and that was read from the latest point")
 	assert.Greater(t, now.ID, int64(6), "no number is given twice")
-	_, err = c.Copy(ctx, 3)
+	_, err = c.Copies.ByID(ctx, 3)
 	assert.ErrorContains(t, err, "read anew")
-	thinned, err := c.Copy(ctx, 4)
+	thinned, err := c.Copies.ByID(ctx, 4)
 	require.NoError(t, err, "what only points showed that are gone stays as a record")
 	assert.False(t, thinned.Readable)
-	_, err = c.Copy(ctx, 400)
+	_, err = c.Copies.ByID(ctx, 400)
 	assert.NotContains(t, err.Error(), "read anew", "what never was is not explained by it")
 }
 
@@ -162,13 +165,13 @@ func TestWhatWasBelievedIsAskedAgain(t *testing.T) {
 	c, err := Open(ctx, dir)
 	require.NoError(t, err)
 	for _, statement := range []string{"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
-		"DELETE FROM goose_db_version WHERE version_id = 13"} {
-		_, err := c.write.ExecContext(ctx, statement)
+		"DELETE FROM goose_db_version WHERE version_id >= 13", "DROP INDEX name_chunks_by_source", "ALTER TABLE name_chunks DROP COLUMN source_id"} {
+		_, err := c.f.Write.ExecContext(ctx, statement)
 		require.NoError(t, err)
 	}
 	kinds := []string{"live", "snapshots", "trash", "strays", "cloud", "archive", "history"}
 	for n, kind := range kinds {
-		_, err := c.write.ExecContext(ctx, "INSERT INTO sources (id, machine_id, at_machine_id, kind, at, surveyed_at) VALUES (?, 1, 1, ?, ?, 50)",
+		_, err := c.f.Write.ExecContext(ctx, "INSERT INTO sources (id, machine_id, at_machine_id, kind, at, surveyed_at) VALUES (?, 1, 1, ?, ?, 50)",
 			n+1, kind, []byte("/"+kind))
 		require.NoError(t, err)
 	}
@@ -176,11 +179,57 @@ func TestWhatWasBelievedIsAskedAgain(t *testing.T) {
 	c, err = Open(ctx, dir)
 	require.NoError(t, err)
 	defer c.Close()
-	sources, err := c.Sources(ctx, "")
+	sources, err := c.Sources.Of(ctx, "")
 	require.NoError(t, err)
 	require.Len(t, sources, len(kinds))
 	for _, src := range sources {
 		assert.Equal(t, src.Kind == "archive" || src.Kind == "history", src.Renew, src.Kind)
 		assert.Equal(t, src.Kind == "trash" || src.Kind == "strays" || src.Kind == "cloud", src.Recheck, src.Kind)
 	}
+}
+
+// Names that an earlier version kept for all sources together are each among those of its source.
+func TestNamesArePartedBySource(t *testing.T) {
+	dir, ctx := t.TempDir(), t.Context()
+	c, err := Open(ctx, dir)
+	require.NoError(t, err)
+	_, err = c.Machines.Add(ctx, Machine{Name: "loft", At: "/x", Zone: "UTC"})
+	require.NoError(t, err)
+	var sources []Source
+	for _, at := range []string{"/home/ines", "/home/oda"} {
+		src, err := c.Sources.Add(ctx, Source{Source: copies.Source{Kind: "trash", Machine: "loft", AtMachine: "loft", At: at}})
+		require.NoError(t, err)
+		sources = append(sources, src)
+		d := c.Surveys.Begin(ctx, src, time.Unix(100, 0), Following{})
+		for _, name := range []string{"Keel", "Mast"} {
+			require.NoError(t, d.Sight(sighting.Sighting{At: sighting.Locator{Name: name}, Mark: entry.Mark{Size: 1}, Origin: at + "/" + name,
+				Type: entry.File, Readable: true}))
+		}
+		_, err = d.End(nil)
+		require.NoError(t, err)
+	}
+	for _, statement := range []string{"DROP INDEX name_chunks_by_source", "UPDATE name_chunks SET source_id = 1",
+		"ALTER TABLE name_chunks DROP COLUMN source_id", "DELETE FROM goose_db_version WHERE version_id = 14"} {
+		_, err := c.f.Write.ExecContext(ctx, statement)
+		require.NoError(t, err)
+	}
+	require.NoError(t, c.Close())
+
+	c, err = Open(ctx, dir)
+	require.NoError(t, err)
+	defer c.Close()
+	named := func(words string) (where []string) {
+		found, err := c.Search.Find(ctx, Query{Words: words, Sort: ByName})
+		require.NoError(t, err)
+		for _, x := range found.Copies {
+			where = append(where, x.Place.Path)
+		}
+		return where
+	}
+	assert.Equal(t, []string{"/home/ines/Keel", "/home/oda/Keel"}, named("keel"))
+	var chunks int
+	require.NoError(t, c.f.Read.QueryRowContext(ctx, "SELECT count(*) FROM name_chunks WHERE source_id IN (1, 2)").Scan(&chunks))
+	assert.Equal(t, 2, chunks)
+	require.NoError(t, c.RemoveSource(ctx, sources[0].ID))
+	assert.Equal(t, []string{"/home/oda/Keel"}, named("keel"))
 }

@@ -85,7 +85,7 @@ func TestOnlyFilesHaveBytesAndNoMoreThanAskedFor(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "laid", string(b))
 	s.Discard("/home/ines/Moulds/", "1.txt\n")
-	src, err := s.Catalogue.Source(t.Context(), c.Store.ID)
+	src, err := s.Catalogue.Sources.ByID(t.Context(), c.Store.ID)
 	require.NoError(t, err)
 	s.Survey(src)
 	_, err = s.Contents.OpenFile(t.Context(), s.Named("moulds").Copy)

@@ -111,7 +111,7 @@ func (r *Reader) known(ctx context.Context, id entry.ContentID) (digest.Sum, err
 	if sum, ok := r.cache().Get(id); ok {
 		return sum, nil
 	}
-	sum, err := r.Site.Catalogue.DigestOfContent(ctx, id)
+	sum, err := r.Site.Catalogue.Contents.DigestOf(ctx, id)
 	if err == nil && sum.Known() {
 		r.cache().Add(id, sum)
 	}
@@ -129,7 +129,7 @@ func (r *Reader) DigestAll(ctx context.Context, of copies.SourceID, progress fun
 		d.side.Go(func() { d.readEach(ctx) })
 	}
 	for at := (catalogue.Position{}); ; {
-		some, next, err := r.Site.Catalogue.Undigested(ctx, of, at, batch)
+		some, next, err := r.Site.Catalogue.Contents.Undigested(ctx, of, at, batch)
 		if err != nil || len(some) == 0 {
 			return d.end(ctx, err)
 		}
@@ -228,7 +228,7 @@ func (d *digesting) keep(ctx context.Context, enough int) error {
 	}
 	d.sums = map[copies.ID]digest.Sum{}
 	d.mu.Unlock()
-	return d.r.Site.Catalogue.SetDigests(context.WithoutCancel(ctx), sums)
+	return d.r.Site.Catalogue.Contents.SetDigests(context.WithoutCancel(ctx), sums)
 }
 
 // end waits for what is still being read, keeps it too, and returns how many files could not be read.

@@ -60,7 +60,7 @@ func (e *Examiner) known(ctx context.Context, sum digest.Sum) (Result, bool, err
 	if !sum.Known() {
 		return Result{}, false, nil
 	}
-	f, err := e.Contents.Site.Catalogue.Findings(ctx, sum)
+	f, err := e.Contents.Site.Catalogue.Contents.Findings(ctx, sum)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return Result{}, false, nil
 	}
@@ -83,7 +83,7 @@ func (e *Examiner) read(ctx context.Context, c *copies.Copy) (Result, error) {
 	if err != nil {
 		return Result{}, err
 	}
-	return Result{found.Findings, found.SHA256}, e.Contents.Site.Catalogue.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
+	return Result{found.Findings, found.SHA256}, e.Contents.Site.Catalogue.Contents.SetExamined(ctx, []catalogue.Examined{found}, e.Now())
 }
 
 // examined reads a copy, without keeping what it finds.
@@ -216,12 +216,12 @@ func (e *Examiner) All(ctx context.Context, of copies.SourceID, progress func(fi
 		}
 		found := pending
 		pending, kept = nil, time.Now()
-		keeping.Go(func() error { return records.SetExamined(context.WithoutCancel(ctx), found, e.Now()) })
+		keeping.Go(func() error { return records.Contents.SetExamined(context.WithoutCancel(ctx), found, e.Now()) })
 		return nil
 	}
 	defer func() { err = errors.Join(err, keep(), keeping.Wait()) }()
 	for at := (catalogue.Position{}); ; {
-		some, next, err := records.UnexaminedIn(ctx, of, at, batch)
+		some, next, err := records.Contents.UnexaminedIn(ctx, of, at, batch)
 		if err != nil || len(some) == 0 {
 			return unread, err
 		}
@@ -250,7 +250,7 @@ func (e *Examiner) Some(ctx context.Context, some []*copies.Copy) ([]catalogue.E
 	if err := ctx.Err(); err != nil {
 		return all, err
 	}
-	return all, e.Contents.Site.Catalogue.SetExamined(ctx, all, e.Now())
+	return all, e.Contents.Site.Catalogue.Contents.SetExamined(ctx, all, e.Now())
 }
 
 // patient bounds how long one copy may take.
@@ -310,7 +310,7 @@ func (e *Examiner) Background(ctx context.Context, b Budget, told func(examined,
 // Round examines as much as one round's budget allows. What could not be read is added to failed and passed over.
 func (e *Examiner) Round(ctx context.Context, b Budget, failed map[copies.ID]bool) (examined, broken int, err error) {
 	const some = 200
-	all, err := e.Contents.Site.Catalogue.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
+	all, err := e.Contents.Site.Catalogue.Contents.Unexamined(ctx, e.Now().Add(-b.Within), b.Bytes, some+len(failed))
 	if err != nil {
 		return 0, 0, err
 	}

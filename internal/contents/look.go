@@ -76,7 +76,7 @@ func (r *Reader) Bytes(ctx context.Context, c *copies.Copy, most int64) ([]byte,
 // Shares reads two copies by their numbers and returns which share of each one's content the other has; what cannot be read has
 // nothing in common with anything.
 func (r *Reader) Shares(ctx context.Context, a, b copies.ID) (ofA, ofB float64, err error) {
-	both, err := r.Site.Catalogue.Copies(ctx, []copies.ID{a, b})
+	both, err := r.Site.Catalogue.Copies.ByIDs(ctx, []copies.ID{a, b})
 	if err != nil {
 		return 0, 0, err
 	}

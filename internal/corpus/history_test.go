@@ -296,7 +296,7 @@ func (h *History) survey() error {
 		if !h.machines[machine] {
 			continue
 		}
-		if _, err := h.records.Machine(h.ctx, machine); errors.Is(err, catalogue.ErrNotFound) {
+		if _, err := h.records.Machines.Named(h.ctx, machine); errors.Is(err, catalogue.ErrNotFound) {
 			if err := h.enrol(machine); err != nil {
 				return err
 			}
@@ -307,7 +307,7 @@ func (h *History) survey() error {
 			return err
 		}
 	}
-	sources, err := h.records.Sources(h.ctx, "")
+	sources, err := h.records.Sources.Of(h.ctx, "")
 	if err != nil {
 		return err
 	}
@@ -330,7 +330,7 @@ func (h *History) Digest() {
 	if h.err != nil {
 		return
 	}
-	sources, err := h.records.Sources(h.ctx, "")
+	sources, err := h.records.Sources.Of(h.ctx, "")
 	h.fail(err)
 	reader := contents.Reader{Site: h.site, Apart: pool}
 	for _, src := range sources {

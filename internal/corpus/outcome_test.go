@@ -100,13 +100,13 @@ func (o *Outcome) judge(h *History, reader *contents.Reader) {
 // lists tells whether a runner-up from a kind of source is listed.
 func (o *Outcome) lists(h *History, kind string) bool {
 	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool {
-		c, err := h.records.Copy(h.ctx, other.Copy.ID)
+		c, err := h.records.Copies.ByID(h.ctx, other.Copy.ID)
 		return err == nil && c.Store.Kind == kind
 	})
 }
 
 func contentOf(h *History, reader *contents.Reader, id copies.ID) ([]byte, error) {
-	c, err := h.records.Copy(h.ctx, id)
+	c, err := h.records.Copies.ByID(h.ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func contentOf(h *History, reader *contents.Reader, id copies.ID) ([]byte, error
 // naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
 // before the file was last right.
 func (o *Outcome) naive(h *History, reader *contents.Reader) error {
-	facts, err := h.records.CopiesAt(h.ctx, o.Answer.Question.Place)
+	facts, err := h.records.Copies.At(h.ctx, o.Answer.Question.Place)
 	if err != nil {
 		return err
 	}

@@ -71,7 +71,7 @@ func New(c *catalogue.Catalogue, log *slog.Logger, now func() time.Time, workers
 
 // Resume starts again what the last stop interrupted.
 func (r *Runner) Resume(ctx context.Context) error {
-	unfinished, err := r.catalogue.UnfinishedJobs(ctx)
+	unfinished, err := r.catalogue.Jobs.Unfinished(ctx)
 	if err != nil {
 		return err
 	}
@@ -94,7 +94,7 @@ func (r *Runner) Submit(ctx context.Context, kind, by string, request any, total
 	if err != nil {
 		return catalogue.Job{}, err
 	}
-	j, err := r.catalogue.AddJob(
+	j, err := r.catalogue.Jobs.Add(
 		ctx,
 		catalogue.Job{Kind: kind, By: by, Request: encoded, CreatedAt: r.now(), Total: total, Receipt: receipt},
 	)
@@ -236,7 +236,7 @@ func (r *Runner) Job(ctx context.Context, id int64) (catalogue.Job, error) {
 	if t != nil {
 		return t.Job(), nil
 	}
-	return r.catalogue.Job(ctx, id)
+	return r.catalogue.Jobs.ByID(ctx, id)
 }
 
 // Cancel asks a job to stop after the item it is at.
@@ -264,7 +264,7 @@ func (r *Runner) Follow(ctx context.Context, id int64, see func(catalogue.Job) e
 		t := r.running[id]
 		r.mu.Unlock()
 		if t == nil {
-			j, err := r.catalogue.Job(ctx, id)
+			j, err := r.catalogue.Jobs.ByID(ctx, id)
 			if err != nil {
 				return err
 			}
@@ -342,7 +342,7 @@ func (t *Task) save() (kept bool) {
 	// A context of its own: how a job ended must be kept even while everything stops.
 	ctx, done := context.WithTimeout(context.Background(), 30*time.Second)
 	defer done()
-	if err := t.runner.catalogue.SaveJob(ctx, t.Job()); err != nil {
+	if err := t.runner.catalogue.Jobs.Save(ctx, t.Job()); err != nil {
 		t.runner.log.LogAttrs(ctx, slog.LevelError, "job not kept", slog.Int64("job", t.job.ID), slog.String("error", err.Error()))
 		return false
 	}

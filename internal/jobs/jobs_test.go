@@ -111,7 +111,7 @@ func TestACancelledJobIsToldApartFromAStop(t *testing.T) {
 	<-began
 	r.Stop()
 	assert.False(t, <-byTechnician)
-	left, err := c.Job(t.Context(), second.ID)
+	left, err := c.Jobs.ByID(t.Context(), second.ID)
 	require.NoError(t, err)
 	assert.False(t, left.State.Ended(), "a stop ends no job")
 

@@ -174,7 +174,7 @@ func (p *points) at(ctx context.Context, c *copies.Copy, moment time.Time) (*cop
 	held, ok := p.held[c.Store.ID]
 	if !ok {
 		var err error
-		if held, err = p.records.Held(ctx, c.Store.ID, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
+		if held, err = p.records.Copies.Held(ctx, c.Store.ID, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
 			return nil, err
 		}
 		p.held[c.Store.ID] = held

@@ -104,7 +104,7 @@ func (b *batch) commitReady() error {
 			it.item.Outcome = catalogue.ItemStarted
 		}
 	}
-	return b.r.Site.Catalogue.SaveItems(b.ctx, b.receipt, b.items)
+	return b.r.Site.Catalogue.Receipts.SaveItems(b.ctx, b.receipt, b.items)
 }
 
 // takeOut removes copied items from their stores, where they are still what was copied, and makes the stores forget all that
@@ -172,8 +172,8 @@ func (b *batch) record() error {
 			return err
 		}
 	}
-	if err := b.r.Site.Catalogue.SaveItems(b.ctx, b.receipt, b.items); err != nil {
+	if err := b.r.Site.Catalogue.Receipts.SaveItems(b.ctx, b.receipt, b.items); err != nil {
 		return err
 	}
-	return b.r.Site.Catalogue.EndCopies(b.ctx, left)
+	return b.r.Site.Catalogue.Surveys.End(b.ctx, left)
 }

@@ -57,7 +57,7 @@ func (r *Restorer) Carry(ctx context.Context, id int64, progress Progress) error
 		return fmt.Errorf("receipt r%d is being worked on", id)
 	}
 	defer r.Leave(id)
-	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	batches, err := r.Site.Catalogue.Receipts.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func (c *carrying) all(batches []int64) error {
 		if c.ctx.Err() != nil {
 			break
 		}
-		items, err := c.r.Site.Catalogue.Batch(context.WithoutCancel(c.ctx), c.receipt, first)
+		items, err := c.r.Site.Catalogue.Receipts.Batch(context.WithoutCancel(c.ctx), c.receipt, first)
 		if err != nil {
 			return c.end(before, err)
 		}

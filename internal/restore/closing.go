@@ -13,14 +13,14 @@ import (
 
 // close settles what was not begun, takes the final prints of folders that later items were put into, and closes.
 func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
-	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	batches, err := r.Site.Catalogue.Receipts.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
 	c := closing{r: r, receipt: id, notBegun: notBegun, open: newHandles(ctx, r.Site)}
 	defer c.open.close()
 	for _, first := range batches {
-		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		items, err := r.Site.Catalogue.Receipts.Batch(ctx, id, first)
 		if err != nil {
 			return err
 		}
@@ -44,7 +44,7 @@ func (r *Restorer) close(ctx context.Context, id int64, notBegun string) error {
 	case c.failed > 0:
 		state = catalogue.ReceiptFailed
 	}
-	if err := r.Site.Catalogue.CloseReceipt(ctx, id, state, r.Now()); err != nil {
+	if err := r.Site.Catalogue.Receipts.Close(ctx, id, state, r.Now()); err != nil {
 		return err
 	}
 	switch state {
@@ -96,7 +96,7 @@ func (c *closing) batch(ctx context.Context, items []catalogue.ReceiptItem) erro
 	if c.unsettled {
 		return nil
 	}
-	return c.r.Site.Catalogue.SaveItems(ctx, c.receipt, changed)
+	return c.r.Site.Catalogue.Receipts.SaveItems(ctx, c.receipt, changed)
 }
 
 // arrived takes note of what arrived where that is a folder, or went into one that came before: folders do.
@@ -147,5 +147,5 @@ func (c *closing) printAgain(ctx context.Context) error {
 		}
 		changed = append(changed, *it.item)
 	}
-	return c.r.Site.Catalogue.SaveItems(ctx, c.receipt, changed)
+	return c.r.Site.Catalogue.Receipts.SaveItems(ctx, c.receipt, changed)
 }

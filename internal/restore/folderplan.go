@@ -178,7 +178,7 @@ func (b *folderPlan) readAhead(ahead chan<- known) error {
 				ids = append(ids, e.Stood)
 			}
 		}
-		all, err := b.r.Site.Catalogue.Copies(b.ctx, ids)
+		all, err := b.r.Site.Catalogue.Copies.ByIDs(b.ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -228,7 +228,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 	if e.Copy == 0 {
 		return true, nil
 	}
-	c, err := b.r.Site.Catalogue.Copy(b.ctx, e.Copy)
+	c, err := b.r.Site.Catalogue.Copies.ByID(b.ctx, e.Copy)
 	if err != nil {
 		return true, err
 	}

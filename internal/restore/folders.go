@@ -52,7 +52,7 @@ func (r *Restorer) datedFolders(open *handles, receipt int64, alone []datedFolde
 		r.dateBack(open, map[place.Place]time.Time{folder.at: folder.written})
 	}
 	ctx := open.ctx
-	before, err := r.Site.Catalogue.Folders(ctx, receipt)
+	before, err := r.Site.Catalogue.Receipts.Folders(ctx, receipt)
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (r *Restorer) datedFolders(open *handles, receipt int64, alone []datedFolde
 			after[p] = info.Written
 		}
 	}
-	return r.Site.Catalogue.SaveFoldersAfter(ctx, receipt, after)
+	return r.Site.Catalogue.Receipts.SaveFoldersAfter(ctx, receipt, after)
 }
 
 // datedFolder is a folder with the write time that it is to have.
@@ -81,7 +81,7 @@ func (w *work) dated() time.Time {
 
 // untouchedFolders returns the folders that nobody has written in since a bring-back, with their write times from before.
 func (r *Restorer) untouchedFolders(open *handles, receipt int64) map[place.Place]time.Time {
-	folders, err := r.Site.Catalogue.Folders(open.ctx, receipt)
+	folders, err := r.Site.Catalogue.Receipts.Folders(open.ctx, receipt)
 	if err != nil {
 		return nil // their times stay those of the undo
 	}

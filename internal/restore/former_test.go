@@ -36,7 +36,7 @@ func TestAReceiptOfAFormerVersionIsSettled(t *testing.T) {
 		work["after"] = work["before"]
 		item.Work, _ = json.Marshal(work)
 		item.Outcome = catalogue.ItemStarted
-		require.NoError(t, s.Catalogue.SaveItems(t.Context(), r.ID, []catalogue.ReceiptItem{item}))
+		require.NoError(t, s.Catalogue.Receipts.SaveItems(t.Context(), r.ID, []catalogue.ReceiptItem{item}))
 		temporary[item.To.Name()] = "/home/ines/.humble-rewind-r1-" + string(rune('0'+item.N)) + "."
 		require.Equal(t, n, item.N)
 	}

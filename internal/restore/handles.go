@@ -124,7 +124,7 @@ func (h *handles) sourceByID(id copies.SourceID) (source.Store, error) {
 	if s, ok := h.sources[id]; ok {
 		return s, nil
 	}
-	src, err := h.site.Catalogue.Source(h.ctx, id)
+	src, err := h.site.Catalogue.Sources.ByID(h.ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 	if z, ok := h.zones[machine]; ok {
 		return z, nil
 	}
-	m, err := h.site.Catalogue.Machine(h.ctx, machine)
+	m, err := h.site.Catalogue.Machines.Named(h.ctx, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -150,7 +150,7 @@ func (h *handles) zone(machine string) (*time.Location, error) {
 func (h *handles) people(machine string) []catalogue.Person {
 	people, ok := h.homes[machine]
 	if !ok {
-		if m, err := h.site.Catalogue.Machine(h.ctx, machine); err == nil {
+		if m, err := h.site.Catalogue.Machines.Named(h.ctx, machine); err == nil {
 			people = m.People
 		}
 		h.homes[machine] = people

@@ -202,7 +202,7 @@ func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, e
 	}
 	all := map[int]source.Slip{}
 	for id, indexes := range bySource {
-		src, err := r.Site.Catalogue.Source(ctx, id)
+		src, err := r.Site.Catalogue.Sources.ByID(ctx, id)
 		if err != nil {
 			return nil, err
 		}

@@ -99,7 +99,7 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 	touched := touchedFolders{open: newHandles(ctx, r.Site), times: map[place.Place]time.Time{}}
 	defer touched.open.close()
 	r.mu.Lock() // so that nobody takes the receipt for one that a stop left
-	receipt, err = r.Site.Catalogue.BeginReceipt(ctx, receipt, func(put func([]catalogue.ReceiptItem) error) error {
+	receipt, err = r.Site.Catalogue.Receipts.Begin(ctx, receipt, func(put func([]catalogue.ReceiptItem) error) error {
 		b := batching{put: put}
 		_, err := p.each(ctx, func(item plan.Item, wanted *wanted) error {
 			touched.add(item)
@@ -121,7 +121,7 @@ func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.R
 	if err != nil {
 		return receipt, err
 	}
-	if err := r.Site.Catalogue.SaveFolders(ctx, receipt.ID, touched.times); err != nil {
+	if err := r.Site.Catalogue.Receipts.SaveFolders(ctx, receipt.ID, touched.times); err != nil {
 		r.Leave(receipt.ID)
 		return receipt, err
 	}

@@ -193,7 +193,7 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 	before := s.Tree("/etc") + s.Tree("/home/ada")
 	for _, c := range s.Find(catalogue.Query{Machine: "town", Limit: 100}) {
 		path := c.Place.Path
-		if !!c.Lost {
+		if c.Lost {
 			path = c.Claimed
 			assert.Equal(t, "ines", c.Person, "%s: her item stays hers", path)
 		}

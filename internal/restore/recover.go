@@ -17,17 +17,17 @@ func (r *Restorer) Recover(ctx context.Context, id int64) error {
 		return nil // somebody is at it
 	}
 	defer r.Leave(id)
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	receipt, err := r.Site.Catalogue.Receipts.ByID(ctx, id)
 	if err != nil || receipt.State != catalogue.ReceiptOpen {
 		return err
 	}
-	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	batches, err := r.Site.Catalogue.Receipts.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
 	unsettled := &UnsettledError{Receipt: id}
 	for _, first := range batches {
-		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		items, err := r.Site.Catalogue.Receipts.Batch(ctx, id, first)
 		if err != nil {
 			return err
 		}
@@ -120,14 +120,14 @@ func (r *Restorer) Settle(ctx context.Context, jobs map[int64]bool) (map[int64]e
 	for state, settle := range map[catalogue.ReceiptState]func(id int64) error{
 		catalogue.ReceiptOpen: func(id int64) error { return r.Recover(ctx, id) },
 		catalogue.ReceiptUndoing: func(id int64) error {
-			receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+			receipt, err := r.Site.Catalogue.Receipts.ByID(ctx, id)
 			if err == nil {
 				err = r.Undo(ctx, id, receipt.UndoneBy, func(int64, int64, string) {})
 			}
 			return err
 		},
 	} {
-		all, err := r.Site.Catalogue.ReceiptsIn(ctx, state)
+		all, err := r.Site.Catalogue.Receipts.In(ctx, state)
 		if err != nil {
 			return unsettled, err
 		}
@@ -139,7 +139,7 @@ func (r *Restorer) Settle(ctx context.Context, jobs map[int64]bool) (map[int64]e
 			if ctx.Err() != nil {
 				return unsettled, ctx.Err()
 			}
-			if receipt, e := r.Site.Catalogue.Receipt(ctx, id); err != nil && (e != nil || receipt.State == state) {
+			if receipt, e := r.Site.Catalogue.Receipts.ByID(ctx, id); err != nil && (e != nil || receipt.State == state) {
 				unsettled[id] = err // else the error only says that not everything arrived
 			}
 		}

@@ -66,7 +66,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			unique = append(unique, id)
 		}
 	}
-	all, err := r.Site.Catalogue.Copies(ctx, unique)
+	all, err := r.Site.Catalogue.Copies.ByIDs(ctx, unique)
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +135,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 
 // heldAt is a copy as its store showed it at one of its points in time.
 func (r *Restorer) heldAt(ctx context.Context, c *copies.Copy, at time.Time) (*copies.Copy, error) {
-	held, err := r.Site.Catalogue.Held(ctx, c.Store.ID, at, at)
+	held, err := r.Site.Catalogue.Copies.Held(ctx, c.Store.ID, at, at)
 	if err != nil {
 		return c, err
 	}
@@ -258,7 +258,7 @@ func (r *Restorer) activate(id int64) {
 func (r *Restorer) BeginUndo(ctx context.Context, id int64, by string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	err := r.Site.Catalogue.BeginUndo(ctx, id, by)
+	err := r.Site.Catalogue.Receipts.BeginUndo(ctx, id, by)
 	if err == nil {
 		r.activate(id)
 	}

@@ -250,7 +250,7 @@ func started(t *testing.T, s *sitetest.Site, receipt, n int64, content string) {
 	item.Work, err = cbor.Marshal(work)
 	require.NoError(t, err)
 	item.Outcome, item.SHA256 = catalogue.ItemStarted, digest.Sum(sha256.Sum256([]byte(content)))
-	require.NoError(t, s.Catalogue.SaveItems(t.Context(), receipt, []catalogue.ReceiptItem{item}))
+	require.NoError(t, s.Catalogue.Receipts.SaveItems(t.Context(), receipt, []catalogue.ReceiptItem{item}))
 	s.Restorer.Leave(receipt)
 }
 
@@ -286,7 +286,7 @@ func TestRecoverFinishesWhatArrivedAndTidiesWhatDidNot(t *testing.T) {
 		Name:    ".humble-rewind-x",
 		Secret:  "known to nobody",
 	}
-	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
+	require.NoError(t, s.Catalogue.Receipts.AddStage(t.Context(), stage))
 	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": "", "/home/ines/.humble-rewind-x/2.part": "half of"})
 	require.Empty(t, settle(t, s))
 	r = s.Receipt(r.ID)
@@ -314,7 +314,7 @@ func TestAFolderThatIsNoStageIsNotEmptied(t *testing.T) {
 	r := s.Begin(restore.Request{Copies: ids(s.Named("a.txt"))})
 	require.NoError(
 		t,
-		s.Catalogue.AddStage(
+		s.Catalogue.Receipts.AddStage(
 			t.Context(),
 			catalogue.Stage{
 				Receipt: r.ID,
@@ -374,7 +374,7 @@ func TestWhatIsAwayIsUnsettledUntilItIsBack(t *testing.T) {
 		Name:    ".humble-rewind-x",
 		Secret:  "known to nobody",
 	}
-	require.NoError(t, s.Catalogue.AddStage(t.Context(), stage))
+	require.NoError(t, s.Catalogue.Receipts.AddStage(t.Context(), stage))
 	s.Lay(map[string]string{"/home/ines/.humble-rewind-x/known to nobody/": ""})
 	require.NoError(t, os.Rename(s.Path("/home/ines/a.txt"), s.Path("/home/ines/.humble-rewind-x/0.aside")))
 	require.NoError(t, os.Rename(s.Path("/home/ines"), s.Path("/away")))
@@ -506,7 +506,7 @@ func TestAnInterruptedUndoGoesOn(t *testing.T) {
 	s.Survey(s.AddTrash("/home/ines"))
 	before := s.Tree("/")
 	r := s.BringBack(restore.Request{Copies: ids(s.Named("a.txt"), s.Named("b.txt")), Rule: plan.SetAside})
-	require.NoError(t, s.Catalogue.BeginUndo(t.Context(), r.ID, "tester"))
+	require.NoError(t, s.Catalogue.Receipts.BeginUndo(t.Context(), r.ID, "tester"))
 	require.NoError(t, os.Rename(s.Path("/home/ines/b.txt"), s.Path(sitetest.HomeTrash+"/files/b.txt")))
 	require.NoError(t, s.Restorer.Undo(t.Context(), r.ID, "tester", func(int64, int64, string) {}))
 	assert.Equal(t, before, s.Tree("/"))

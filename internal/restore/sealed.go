@@ -48,7 +48,7 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 // where it is asked to go, else beside what stands at aside.
 func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
-	seen, err := r.Site.Catalogue.CopiesAt(ctx, p)
+	seen, err := r.Site.Catalogue.Copies.At(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +62,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 		if at.Before(until) {
 			until = at
 		}
-		held, err := r.Site.Catalogue.Held(ctx, f.Store.ID, f.First, until)
+		held, err := r.Site.Catalogue.Copies.Held(ctx, f.Store.ID, f.First, until)
 		if err != nil {
 			return nil, err
 		}
@@ -146,7 +146,7 @@ func (r *Restorer) withLogs(ctx context.Context, wanted []*copies.Copy) ([]*copi
 			continue
 		}
 		for _, ending := range sealed.Logs {
-			seen, err := r.Site.Catalogue.CopiesAt(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
+			seen, err := r.Site.Catalogue.Copies.At(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
 			if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 				return nil, err
 			}

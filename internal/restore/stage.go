@@ -78,13 +78,13 @@ func (s *stages) on(ctx context.Context, folder reach.Folder, p place.Place) (*s
 		Name:    ".humble-rewind-" + strings.ToLower(rand.Text()[:10]),
 		Secret:  rand.Text(),
 	}
-	if err := s.records.AddStage(ctx, record); err != nil {
+	if err := s.records.Receipts.AddStage(ctx, record); err != nil {
 		return nil, err
 	}
 	made, err := makeStage(ctx, folder, record)
 	if err != nil {
 		_ = folder.Remove(ctx, record.Name) // empty, if it is there at all
-		return nil, errors.Join(fmt.Errorf("make a folder to work in: %w", err), s.records.DropStage(ctx, record))
+		return nil, errors.Join(fmt.Errorf("make a folder to work in: %w", err), s.records.Receipts.DropStage(ctx, record))
 	}
 	s.at[key] = made
 	return made, nil
@@ -123,7 +123,7 @@ func private(ctx context.Context, folder reach.Folder) error {
 
 // reopen opens the stages that an interrupted attempt left. Where the folder of one is away, the error is errAway.
 func (s *stages) reopen(ctx context.Context, open *handles) error {
-	left, err := s.records.Stages(ctx, s.receipt)
+	left, err := s.records.Receipts.Stages(ctx, s.receipt)
 	if err != nil {
 		return err
 	}
@@ -134,7 +134,7 @@ func (s *stages) reopen(ctx context.Context, open *handles) error {
 		}
 		inside, err := folder.Into(ctx, record.Name)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder) {
-			if err := s.records.DropStage(ctx, record); err != nil {
+			if err := s.records.Receipts.DropStage(ctx, record); err != nil {
 				return err
 			}
 			continue
@@ -145,7 +145,7 @@ func (s *stages) reopen(ctx context.Context, open *handles) error {
 		if _, err := inside.Look(ctx, record.Secret); err != nil { // not made to its end, or somebody else's
 			inside.Close()
 			_ = folder.Remove(ctx, record.Name) // which removes nothing but an empty folder
-			if err := s.records.DropStage(ctx, record); err != nil {
+			if err := s.records.Receipts.DropStage(ctx, record); err != nil {
 				return err
 			}
 			continue
@@ -183,7 +183,7 @@ func (s *stages) close(ctx context.Context, open *handles) {
 	for _, st := range s.at {
 		if st.clear(ctx) {
 			if folder, err := open.folder(st.record.Folder); err == nil && ignoreGone(folder.Remove(ctx, st.record.Name)) == nil {
-				_ = s.records.DropStage(ctx, st.record) // else it is looked for in vain, once
+				_ = s.records.Receipts.DropStage(ctx, st.record) // else it is looked for in vain, once
 			}
 		}
 		st.Close()

@@ -77,7 +77,7 @@ func (r *Restorer) newTarget(ctx context.Context, receipt int64, open *handles) 
 		making:    &sync.Mutex{},
 	}
 	t.journal = func(item catalogue.ReceiptItem) error {
-		return r.Site.Catalogue.SaveItems(t.ctx, receipt, []catalogue.ReceiptItem{item})
+		return r.Site.Catalogue.Receipts.SaveItems(t.ctx, receipt, []catalogue.ReceiptItem{item})
 	}
 	return t
 }

@@ -28,7 +28,7 @@ const maxReasons = 20
 // CheckUndo looks whether a receipt can be undone exactly. It fails with a *RefusedError where the world has changed
 // since, and writes nothing.
 func (r *Restorer) CheckUndo(ctx context.Context, id int64) error {
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	receipt, err := r.Site.Catalogue.Receipts.ByID(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -98,12 +98,12 @@ var errEnough = errors.New("enough was seen")
 
 // eachItem calls do with every item of a receipt, and ends with the first error.
 func (r *Restorer) eachItem(ctx context.Context, id int64, do func(catalogue.ReceiptItem) error) error {
-	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	batches, err := r.Site.Catalogue.Receipts.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
 	for _, first := range batches {
-		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		items, err := r.Site.Catalogue.Receipts.Batch(ctx, id, first)
 		if err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 		return fmt.Errorf("receipt r%d is being worked on", id)
 	}
 	defer r.Leave(id)
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	receipt, err := r.Site.Catalogue.Receipts.ByID(ctx, id)
 	if err != nil || receipt.State != catalogue.ReceiptUndoing {
 		return err
 	}
@@ -33,7 +33,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	if t.arrived, err = r.arrivedOf(ctx, id); err != nil {
 		return err
 	}
-	batches, err := r.Site.Catalogue.Batches(ctx, id)
+	batches, err := r.Site.Catalogue.Receipts.Batches(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -44,7 +44,7 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	untouched := r.untouchedFolders(u.open, id)
 	var done int64
 	for _, first := range slices.Backward(batches) {
-		items, err := r.Site.Catalogue.Batch(ctx, id, first)
+		items, err := r.Site.Catalogue.Receipts.Batch(ctx, id, first)
 		if err != nil {
 			return u.stop(err)
 		}
@@ -70,9 +70,9 @@ func (r *Restorer) Undo(ctx context.Context, id int64, by string, progress Progr
 	progress(done, 0, "")
 	if u.changed > 0 {
 		err := fmt.Errorf("%w: %d of %d items were changed meanwhile and stay; receipt r%d says which", jobs.ErrPart, u.changed, done, id)
-		return errors.Join(err, r.Site.Catalogue.EndUndo(u.ctx, id, catalogue.ReceiptPart, "", r.Now()))
+		return errors.Join(err, r.Site.Catalogue.Receipts.EndUndo(u.ctx, id, catalogue.ReceiptPart, "", r.Now()))
 	}
-	return r.Site.Catalogue.EndUndo(u.ctx, id, catalogue.ReceiptUndone, by, r.Now())
+	return r.Site.Catalogue.Receipts.EndUndo(u.ctx, id, catalogue.ReceiptUndone, by, r.Now())
 }
 
 // undoing is an undo under way.
@@ -129,7 +129,7 @@ func (u *undoing) save() error {
 		}
 		return errors.Join(fmt.Errorf("undo: %s", why), u.endInPart())
 	}
-	if err := u.r.Site.Catalogue.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)); err != nil {
+	if err := u.r.Site.Catalogue.Receipts.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)); err != nil {
 		return err
 	}
 	var back []copies.ID
@@ -139,7 +139,7 @@ func (u *undoing) save() error {
 		}
 	}
 	u.undone, u.kept = nil, nil
-	return u.r.Site.Catalogue.ReopenCopies(u.ctx, back)
+	return u.r.Site.Catalogue.Surveys.Reopen(u.ctx, back)
 }
 
 // undoError says at which item an undo met an obstacle.
@@ -165,8 +165,8 @@ func (u *undoing) stop(why error) error {
 // endInPart ends an undo that did not go through.
 func (u *undoing) endInPart() error {
 	records := u.r.Site.Catalogue
-	return errors.Join(records.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)),
-		records.EndUndo(u.ctx, u.receipt, catalogue.ReceiptPart, "", u.r.Now()))
+	return errors.Join(records.Receipts.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)),
+		records.Receipts.EndUndo(u.ctx, u.receipt, catalogue.ReceiptPart, "", u.r.Now()))
 }
 
 // remember gives the stores back what they remembered of items that left them.

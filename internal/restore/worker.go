@@ -44,7 +44,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 
 // outcome words how a receipt that was settled at the start ended.
 func (r *Restorer) outcome(ctx context.Context, id int64) error {
-	receipt, err := r.Site.Catalogue.Receipt(ctx, id)
+	receipt, err := r.Site.Catalogue.Receipts.ByID(ctx, id)
 	if err != nil {
 		return err
 	}

@@ -77,7 +77,7 @@ func (s *Service) firstTechnician(ctx context.Context, dir string) error {
 	if err != nil {
 		return fmt.Errorf("the technician's token: %w", err)
 	}
-	return s.catalogue.SetTechnician(ctx, firstName, token.hash())
+	return s.catalogue.Technicians.Set(ctx, firstName, token.hash())
 }
 
 // signedIn is who asked, and by which console session if by any.
@@ -121,7 +121,7 @@ func (s *Service) requireTechnician(next echo.HandlerFunc) echo.HandlerFunc {
 
 func (s *Service) whose(r *http.Request) (who signedIn, err error) {
 	if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "bearer") {
-		who.name, err = s.catalogue.TechnicianByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
+		who.name, err = s.catalogue.Technicians.ByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
 		return who, err
 	}
 	cookie, err := r.Cookie(cookieName)
@@ -133,7 +133,7 @@ func (s *Service) whose(r *http.Request) (who signedIn, err error) {
 		return who, catalogue.ErrNotFound
 	}
 	who.session = sessionHash(secret(cookie.Value), secret(key))
-	who.name, err = s.catalogue.TechnicianBySession(r.Context(), who.session, s.now(), sessionLifetime)
+	who.name, err = s.catalogue.Technicians.BySession(r.Context(), who.session, s.now(), sessionLifetime)
 	return who, err
 }
 
@@ -206,7 +206,7 @@ func (s *Service) GetSession(ctx context.Context, _ api.GetSessionRequestObject)
 
 // SignIn begins a console session.
 func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
-	name, err := s.catalogue.TechnicianByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
+	name, err := s.catalogue.Technicians.ByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return nil, &refusal{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is no technician's token.",
 			Next: "Copy the whole line of " + TokenFile + " in the service's data folder."}
@@ -216,7 +216,7 @@ func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (
 	}
 	held, key := newSecret(), newSecret()
 	now := s.now()
-	if err := s.catalogue.AddSession(ctx, name, sessionHash(held, key), now, now.Add(sessionLifetime)); err != nil {
+	if err := s.catalogue.Technicians.AddSession(ctx, name, sessionHash(held, key), now, now.Add(sessionLifetime)); err != nil {
 		return nil, err
 	}
 	cookie := sessionCookie(string(held), int(sessionLifetime.Seconds()))
@@ -234,7 +234,7 @@ func sessionCookie(value string, maxAge int) string {
 // SignOut ends the console session that asked for it.
 func (s *Service) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
 	if who, _ := ctx.Value(signedInKey{}).(signedIn); who.session != nil {
-		if err := s.catalogue.EndSession(ctx, who.session); err != nil {
+		if err := s.catalogue.Technicians.EndSession(ctx, who.session); err != nil {
 			return nil, err
 		}
 	}

@@ -75,7 +75,7 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.catalogue.Machine(ctx, p.Machine); err != nil {
+	if _, err := s.catalogue.Machines.Named(ctx, p.Machine); err != nil {
 		return nil, &problem.Input{
 			What: fmt.Sprintf("examine %s", p),
 			Err:  err,
@@ -128,7 +128,7 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machine(ctx, c.Store.Machine)
+	m, err := s.catalogue.Machines.Named(ctx, c.Store.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -331,7 +331,7 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[copies
 		take(answer.Folder.Whole)
 		take(answer.Folder.Moved)
 	}
-	shown, err := s.catalogue.Shown(ctx, named)
+	shown, err := s.catalogue.Copies.Shown(ctx, named)
 	byID := make(map[copies.ID]catalogue.Shown, len(shown))
 	for _, c := range shown {
 		byID[c.ID] = c

@@ -147,7 +147,7 @@ func (s *Service) ListReceipts(ctx context.Context, request api.ListReceiptsRequ
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := s.catalogue.Receipts(ctx, before, limit+1)
+	receipts, err := s.catalogue.Receipts.Before(ctx, before, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (s *Service) receipt(ctx context.Context, id string) (catalogue.Receipt, er
 	if err != nil {
 		return catalogue.Receipt{}, err
 	}
-	return s.catalogue.Receipt(ctx, n)
+	return s.catalogue.Receipts.ByID(ctx, n)
 }
 
 // itemsPage is how many items of a receipt are shown at once where nobody says.
@@ -183,7 +183,7 @@ func (s *Service) GetReceipt(ctx context.Context, request api.GetReceiptRequestO
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.catalogue.Items(ctx, r.ID, int(from), limit)
+	items, err := s.catalogue.Receipts.Items(ctx, r.ID, int(from), limit)
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ func (s *Service) caseOf(ctx context.Context, id string) (catalogue.Case, error)
 	if err != nil {
 		return catalogue.Case{}, err
 	}
-	return s.catalogue.Case(ctx, n)
+	return s.catalogue.Cases.ByID(ctx, n)
 }
 
 // zonedCase reads a case, and the zone in which times are to be said of it.
@@ -50,7 +50,7 @@ func (s *Service) ListCases(ctx context.Context, request api.ListCasesRequestObj
 			return nil, catalogue.ErrCursor
 		}
 	}
-	found, err := s.catalogue.Cases(ctx, catalogue.CaseState(value(q.State)), value(q.Words), skip, limit+1)
+	found, err := s.catalogue.Cases.Matching(ctx, catalogue.CaseState(value(q.State)), value(q.Words), skip, limit+1)
 	if err != nil {
 		return nil, err
 	}

@@ -129,7 +129,7 @@ func (s *Service) digest(ctx context.Context, c *copies.Copy, content source.Con
 	if err != nil {
 		return digest.Sum{}, cannotRead(err)
 	}
-	return d.Value(), s.catalogue.SetDigest(ctx, c.ID, d.Value())
+	return d.Value(), s.catalogue.Contents.SetDigest(ctx, c.ID, d.Value())
 }
 
 type download struct {
@@ -317,7 +317,7 @@ func folderListing(ctx context.Context, folder reach.Tree) (api.GetPreviewRespon
 
 // listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
 func (s *Service) listing(ctx context.Context, c *copies.Copy) (api.GetPreviewResponseObject, error) {
-	found, err := s.catalogue.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
+	found, err := s.catalogue.Search.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
 	if err != nil {
 		return nil, err
 	}

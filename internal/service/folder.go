@@ -23,7 +23,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machine(ctx, p.Machine)
+	m, err := s.catalogue.Machines.Named(ctx, p.Machine)
 	if err != nil {
 		return nil, err
 	}

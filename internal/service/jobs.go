@@ -41,7 +41,7 @@ func (s *Service) ListJobs(ctx context.Context, request api.ListJobsRequestObjec
 	if kind != "" && !request.Params.Kind.Valid() {
 		return nil, badRequest(fmt.Sprintf("%q is no kind of job.", kind), "Choose survey, bring-back or undo.")
 	}
-	jobs, err := s.catalogue.Jobs(ctx, kind, before, limit+1)
+	jobs, err := s.catalogue.Jobs.Before(ctx, kind, before, limit+1)
 	if err != nil {
 		return nil, err
 	}

@@ -19,11 +19,11 @@ import (
 
 // ListMachines lists all machines.
 func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
-	machines, err := s.catalogue.Machines(ctx)
+	machines, err := s.catalogue.Machines.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sources, err := s.catalogue.Sources(ctx, "")
+	sources, err := s.catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -94,11 +94,11 @@ func (s *Service) GetMachine(ctx context.Context, request api.GetMachineRequestO
 }
 
 func (s *Service) machine(ctx context.Context, name string) (api.Machine, error) {
-	m, err := s.catalogue.Machine(ctx, name)
+	m, err := s.catalogue.Machines.Named(ctx, name)
 	if err != nil {
 		return api.Machine{}, err
 	}
-	sources, err := s.catalogue.Sources(ctx, name)
+	sources, err := s.catalogue.Sources.Of(ctx, name)
 	return toMachine(m, sources), err
 }
 
@@ -125,7 +125,7 @@ func (s *Service) SuggestSources(ctx context.Context, request api.SuggestSources
 
 // ListSources lists all sources.
 func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObject) (api.ListSourcesResponseObject, error) {
-	sources, err := s.catalogue.Sources(ctx, "")
+	sources, err := s.catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -217,7 +217,7 @@ func (s *Service) sourceOf(ctx context.Context, id string) (catalogue.Source, er
 	if err != nil {
 		return catalogue.Source{}, err
 	}
-	return s.catalogue.Source(ctx, n)
+	return s.catalogue.Sources.ByID(ctx, n)
 }
 
 // StartSurvey surveys one source, the sources of some machines, or all.
@@ -246,15 +246,15 @@ func (s *Service) toSurvey(ctx context.Context, machines []string, source string
 		if err != nil {
 			return nil, err
 		}
-		_, err = s.catalogue.Source(ctx, id)
+		_, err = s.catalogue.Sources.ByID(ctx, id)
 		return []copies.SourceID{id}, err
 	}
 	for _, name := range machines {
-		if _, err := s.catalogue.Machine(ctx, name); err != nil {
+		if _, err := s.catalogue.Machines.Named(ctx, name); err != nil {
 			return nil, err
 		}
 	}
-	sources, err := s.catalogue.Sources(ctx, "")
+	sources, err := s.catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}

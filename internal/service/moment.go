@@ -121,6 +121,6 @@ func (s *Service) whoseMoment(r *http.Request) (who signedIn, err error) {
 	if !bearer {
 		return who, catalogue.ErrNotFound
 	}
-	who.name, err = s.catalogue.TechnicianByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
+	who.name, err = s.catalogue.Technicians.ByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
 	return who, err
 }

@@ -193,11 +193,11 @@ func (s *Service) openRecords(ctx context.Context, config Config) (err error) {
 
 // renew surveys the sources whose records an earlier version of the program got wrong, unless that is under way already.
 func (s *Service) renew(ctx context.Context) error {
-	sources, err := s.catalogue.Sources(ctx, "")
+	sources, err := s.catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return err
 	}
-	unfinished, err := s.catalogue.UnfinishedJobs(ctx)
+	unfinished, err := s.catalogue.Jobs.Unfinished(ctx)
 	if err != nil {
 		return err
 	}
@@ -362,7 +362,7 @@ func (s *Service) expireDaily(ctx context.Context) {
 }
 
 func (s *Service) health(c *echo.Context) error {
-	if _, err := s.catalogue.People(c.Request().Context()); err != nil {
+	if _, err := s.catalogue.Machines.People(c.Request().Context()); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]string{"status": "ok"})

@@ -54,7 +54,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machine(ctx, p.Machine)
+	m, err := s.catalogue.Machines.Named(ctx, p.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -99,7 +99,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	}
 	var whole []catalogue.Shown
 	if how != api.GetTrailParamsCopiesMarks {
-		if whole, err = s.catalogue.ShownAs(ctx, t.Seen, t.States()); err != nil {
+		if whole, err = s.catalogue.Copies.ShownAs(ctx, t.Seen, t.States()); err != nil {
 			return nil, err
 		}
 	}

@@ -58,7 +58,7 @@ func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) 
 	if err != nil {
 		return nil // the survey says so itself
 	}
-	m, err := s.Catalogue.Machine(ctx, machine)
+	m, err := s.Catalogue.Machines.Named(ctx, machine)
 	if err != nil {
 		return err
 	}
@@ -81,7 +81,7 @@ func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) 
 			now = append(now, p)
 		}
 	}
-	return s.Catalogue.UpdatePeople(ctx, m, now, at)
+	return s.Catalogue.Machines.UpdatePeople(ctx, m, now, at)
 }
 
 // parsePasswd reads passwd(5): seven fields parted by colons. Lines that are not so are passed over.

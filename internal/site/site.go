@@ -47,7 +47,7 @@ type Site struct {
 // Begin keeps with the sources what the kinds declare of their stores. Call it once, before anything is asked.
 func (s *Site) Begin(ctx context.Context) error {
 	for _, kind := range s.Kinds {
-		if err := s.Catalogue.SetTraits(ctx, kind.Name(), kind.Traits()); err != nil {
+		if err := s.Catalogue.Sources.SetTraits(ctx, kind.Name(), kind.Traits()); err != nil {
 			return err
 		}
 	}
@@ -56,7 +56,7 @@ func (s *Site) Begin(ctx context.Context) error {
 
 // Files reaches a machine by its name. The answer is shared and must not be closed.
 func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error) {
-	m, err := s.Catalogue.Machine(ctx, machine)
+	m, err := s.Catalogue.Machines.Named(ctx, machine)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +149,7 @@ func (s *Site) setup(ctx context.Context, src copies.Source) (source.Setup, erro
 	if err != nil {
 		return source.Setup{}, err
 	}
-	machine, err := s.Catalogue.Machine(ctx, src.Machine)
+	machine, err := s.Catalogue.Machines.Named(ctx, src.Machine)
 	if err != nil {
 		return source.Setup{}, err
 	}
@@ -198,7 +198,7 @@ func (s *Site) Tidy(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	sources, err := s.Catalogue.Sources(ctx, "")
+	sources, err := s.Catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return err
 	}
@@ -214,7 +214,7 @@ func (s *Site) Tidy(ctx context.Context) error {
 
 // people lists who lives on a machine, with the homes that they have and had.
 func (s *Site) people(ctx context.Context, machine catalogue.Machine) ([]source.Person, error) {
-	former, err := s.Catalogue.FormerHomes(ctx, machine.Name)
+	former, err := s.Catalogue.Machines.FormerHomes(ctx, machine.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +230,7 @@ func (s *Site) people(ctx context.Context, machine catalogue.Machine) ([]source.
 
 // stores lists the folders on a source's machine that hold the points in time of others.
 func (s *Site) stores(ctx context.Context, src copies.Source) ([]string, error) {
-	sources, err := s.Catalogue.SourcesOn(ctx, src.AtMachine)
+	sources, err := s.Catalogue.Sources.On(ctx, src.AtMachine)
 	var stores []string
 	for _, other := range sources {
 		if other.ID != src.ID && other.Traits.Dated() {
@@ -304,7 +304,7 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 		}
 		m.People, m.Notes = people, append(m.Notes, notes...)
 	}
-	added, err := s.Catalogue.AddMachine(ctx, m)
+	added, err := s.Catalogue.Machines.Add(ctx, m)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "Choose another name, or forget the machine of that name first.")
 	}
@@ -332,7 +332,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	refuse := func(err error, next string, do ...problem.Step) (catalogue.Source, error) {
 		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next, Do: do}
 	}
-	if _, err := s.Catalogue.Machine(ctx, n.Machine); err != nil {
+	if _, err := s.Catalogue.Machines.Named(ctx, n.Machine); err != nil {
 		return refuse(err, "List the machines.", problem.Step{Do: problem.ListMachines})
 	}
 	kind, err := s.Kinds.Named(n.Kind)
@@ -388,7 +388,7 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 	if n.RetentionDays == nil && described.KeepsDays != nil {
 		src.OwnRetention = described.KeepsDays
 	}
-	added, err := s.Catalogue.AddSource(ctx, src)
+	added, err := s.Catalogue.Sources.Add(ctx, src)
 	if errors.Is(err, catalogue.ErrTaken) {
 		return refuse(err, "List the sources.", problem.Step{Do: problem.ListSources})
 	}

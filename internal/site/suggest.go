@@ -22,7 +22,7 @@ type Suggested struct {
 // Suggest looks for stores on a machine that are not read yet, and on other machines for folders that are named after it
 // and hold its files. What is named after another machine is that one's.
 func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
-	machines, err := s.Catalogue.Machines(ctx)
+	machines, err := s.Catalogue.Machines.All(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,7 @@ func (s *Site) suggest(ctx context.Context, machine string, wanted func(at strin
 	if err != nil {
 		return nil, err
 	}
-	sources, err := s.Catalogue.Sources(ctx, "")
+	sources, err := s.Catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}

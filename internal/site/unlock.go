@@ -36,7 +36,7 @@ func (s *Site) Unlock(ctx context.Context, src copies.Source, secret []byte) (op
 // UnlockMachine gives a machine the secret with which it is reached, for as long as the service runs, having tried it. One that does not
 // open it is not kept; the error is a problem.Input.
 func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) error {
-	m, err := s.Catalogue.Machine(ctx, name)
+	m, err := s.Catalogue.Machines.Named(ctx, name)
 	if err != nil {
 		return err
 	}

@@ -162,7 +162,7 @@ func (s *Site) Survey(src catalogue.Source) survey.Result {
 // Find returns the copies that a query finds.
 func (s *Site) Find(q catalogue.Query) []catalogue.Shown {
 	s.t.Helper()
-	found, err := s.Catalogue.Find(context.Background(), q)
+	found, err := s.Catalogue.Search.Find(context.Background(), q)
 	require.NoError(s.t, err)
 	return found.Copies
 }
@@ -205,9 +205,9 @@ type Receipt struct {
 // Receipt reads a receipt.
 func (s *Site) Receipt(id int64) Receipt {
 	s.t.Helper()
-	receipt, err := s.Catalogue.Receipt(context.Background(), id)
+	receipt, err := s.Catalogue.Receipts.ByID(context.Background(), id)
 	require.NoError(s.t, err)
-	items, err := s.Catalogue.Items(context.Background(), id, 0, 0)
+	items, err := s.Catalogue.Receipts.Items(context.Background(), id, 0, 0)
 	require.NoError(s.t, err)
 	return Receipt{receipt, items}
 }
@@ -219,7 +219,7 @@ func (s *Site) Undo(id int64) error {
 	if err := s.Restorer.CheckUndo(ctx, id); err != nil {
 		return err
 	}
-	require.NoError(s.t, s.Catalogue.BeginUndo(ctx, id, "tester"))
+	require.NoError(s.t, s.Catalogue.Receipts.BeginUndo(ctx, id, "tester"))
 	return s.Restorer.Undo(ctx, id, "tester", func(int64, int64, string) {})
 }
 

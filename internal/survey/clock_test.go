@@ -33,7 +33,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 			for n, jump := range jumps {
 				s.Lay(map[string]string{"/home/ines/Keel.txt": string(rune('a' + n))})
 				require.NoError(t, os.Chtimes(path, began.Add(time.Duration(n-10)*time.Hour), began.Add(time.Duration(n-10)*time.Hour)))
-				src, err = s.Catalogue.Source(t.Context(), src.ID)
+				src, err = s.Catalogue.Sources.ByID(t.Context(), src.ID)
 				require.NoError(t, err)
 				result, err := survey.Run(t.Context(), s.Site, src, began.Add(jump), func(int64, string) {})
 				require.NoError(t, err, "survey %d", n)

@@ -36,7 +36,7 @@ func TestSourcesSurveyedSideBySideKeepTheirRecordsApart(t *testing.T) {
 			var all sync.WaitGroup
 			for n, src := range sources {
 				run := func() {
-					src, err := s.Catalogue.Source(context.Background(), src.ID)
+					src, err := s.Catalogue.Sources.ByID(context.Background(), src.ID)
 					assert.NoError(t, err)
 					_, err = survey.Run(context.Background(), s.Site, src, time.Now(), func(int64, string) {})
 					assert.NoError(t, err, n)

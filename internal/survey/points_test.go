@@ -91,7 +91,7 @@ func history(r *rand.Rand, days int) []tree {
 // records writes everything that is known of places and when, one span a line; what can be read is marked.
 func records(t *testing.T, s *sitetest.Site) string {
 	var lines []string
-	for f, err := range s.Catalogue.CopiesUnder(t.Context(), place.Place{Machine: "loft", Path: "/home"}) {
+	for f, err := range s.Catalogue.Copies.Under(t.Context(), place.Place{Machine: "loft", Path: "/home"}) {
 		require.NoError(t, err)
 		lines = append(
 			lines,
@@ -331,7 +331,7 @@ func TestOneMoreSnapshotCostsOnlyWhatChanged(t *testing.T) {
 	snapshot(s, 1, first, second)
 	lists.Store(0)
 	opens.Store(0)
-	src, err := s.Catalogue.Source(t.Context(), src.ID)
+	src, err := s.Catalogue.Sources.ByID(t.Context(), src.ID)
 	require.NoError(t, err)
 	r := s.Survey(src)
 	assert.EqualValues(t, 2, r.Fresh, "records that begin")

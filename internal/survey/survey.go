@@ -29,7 +29,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if !entry.Countable(at) {
 		return Result{}, fmt.Errorf("the service's clock says that it is the year %d; put it right first", at.Year())
 	}
-	machine, err := s.Catalogue.Machine(ctx, src.Machine)
+	machine, err := s.Catalogue.Machines.Named(ctx, src.Machine)
 	if err != nil {
 		return Result{}, err
 	}
@@ -44,7 +44,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	}
 	defer judge.Close()
 	r := &reporter{source: src, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
-	r.Difference = s.Catalogue.Survey(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
+	r.Difference = s.Catalogue.Surveys.Begin(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
 	defer r.Abandon()
 	if src.Traits.Live() {
 		if _, latest, err := r.Latest(ctx); err != nil {

@@ -77,7 +77,7 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 	task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
 	all, ctx := errgroup.WithContext(ctx)
 	for _, id := range r.request.Sources {
-		src, err := w.reader.Site.Catalogue.Source(ctx, id)
+		src, err := w.reader.Site.Catalogue.Sources.ByID(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
 			continue // removed meanwhile
 		}
@@ -120,7 +120,7 @@ func (r *round) source(ctx context.Context, src catalogue.Source) error {
 			return err
 		}
 	}
-	src, err := s.Catalogue.Source(ctx, src.ID) // as it is now that it has its turn
+	src, err := s.Catalogue.Sources.ByID(ctx, src.ID) // as it is now that it has its turn
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return nil
 	}
@@ -135,14 +135,14 @@ func (r *round) source(ctx context.Context, src catalogue.Source) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if _, gone := s.Catalogue.Source(ctx, src.ID); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
+	if _, gone := s.Catalogue.Sources.ByID(ctx, src.ID); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
 		err = errors.New("it was removed while it was surveyed; what had been recorded of it went with it")
 	}
 	outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
 	if err != nil {
 		r.fail()
 		outcome.Error = explain.Error(err)
-		if err := s.Catalogue.SetTrouble(ctx, src.ID, outcome.Error); err != nil {
+		if err := s.Catalogue.Sources.SetTrouble(ctx, src.ID, outcome.Error); err != nil {
 			return err
 		}
 	}

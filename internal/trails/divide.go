@@ -31,7 +31,7 @@ func (r *Reader) divide(ctx context.Context, seen []*copies.Copy) (divided bool,
 		if left -= 2 * f.Size; left < 0 {
 			break
 		}
-		held, err := r.Site.Catalogue.Held(ctx, f.Store.ID, f.Captured, f.Last)
+		held, err := r.Site.Catalogue.Copies.Held(ctx, f.Store.ID, f.Captured, f.Last)
 		if err != nil {
 			return divided, err
 		}
@@ -80,7 +80,7 @@ func (r *Reader) divideSpan(ctx context.Context, c *copies.Copy, held []sighting
 	if err != nil {
 		return false, ctx.Err()
 	}
-	if err := r.Site.Catalogue.Divide(ctx, c.ID, held[low].At, held[high].At, first, after); err != nil {
+	if err := r.Site.Catalogue.Surveys.Divide(ctx, c.ID, held[low].At, held[high].At, first, after); err != nil {
 		return false, errors.Join(err, fmt.Errorf("divide span %s", c.ID))
 	}
 	return true, nil

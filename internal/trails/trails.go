@@ -48,10 +48,10 @@ func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
 
 func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Trail, error) {
 	t := Trail{Place: p}
-	if _, err := r.Site.Catalogue.Machine(ctx, p.Machine); err != nil {
+	if _, err := r.Site.Catalogue.Machines.Named(ctx, p.Machine); err != nil {
 		return t, err
 	}
-	stores, err := r.Site.Catalogue.Stores(ctx)
+	stores, err := r.Site.Catalogue.Copies.Stores(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -117,7 +117,7 @@ func (g *gatherer) gather(t *Trail) error {
 
 // Covering lists the sources that would have shown a place, had something been there.
 func (r *Reader) Covering(ctx context.Context, p place.Place) ([]copies.SourceID, error) {
-	stores, err := r.Site.Catalogue.Stores(ctx)
+	stores, err := r.Site.Catalogue.Copies.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -206,7 +206,7 @@ func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]string, err
 			digests[f.ID], f.SHA256 = sum, sum
 		}
 	}
-	return notes(skipped), r.Site.Catalogue.SetDigests(ctx, digests)
+	return notes(skipped), r.Site.Catalogue.Contents.SetDigests(ctx, digests)
 }
 
 func notes(skipped int) []string {

@@ -84,7 +84,7 @@ func (o *office) add() {
 func (o *office) again() survey.Result {
 	o.t.Helper()
 	var err error
-	o.src, err = o.Catalogue.Source(o.t.Context(), o.src.ID)
+	o.src, err = o.Catalogue.Sources.ByID(o.t.Context(), o.src.ID)
 	require.NoError(o.t, err)
 	return o.Site.Survey(o.src)
 }
@@ -250,7 +250,7 @@ func TestAServerThatDoesNotKeepToTheProtocol(t *testing.T) {
 			o.add()
 			o.Site.Survey(o.src)
 			var err error
-			o.src, err = o.Catalogue.Source(t.Context(), o.src.ID)
+			o.src, err = o.Catalogue.Sources.ByID(t.Context(), o.src.ID)
 			require.NoError(t, err)
 			if name == "it forgets its tokens" {
 				require.NoError(t, o.drive.Forget(t.Context()))

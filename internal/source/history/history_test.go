@@ -77,7 +77,7 @@ func (r *repository) add() catalogue.Source {
 }
 
 func (r *repository) again(src catalogue.Source) catalogue.Source {
-	src, err := r.s.Catalogue.Source(r.t.Context(), src.ID)
+	src, err := r.s.Catalogue.Sources.ByID(r.t.Context(), src.ID)
 	require.NoError(r.t, err)
 	return src
 }
@@ -133,14 +133,14 @@ func TestEverySaveOfEveryBranchIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	last := tr.Versions[len(tr.Versions)-1]
 	assert.Equal(t, 5*time.Hour, last.Superseded.Sub(day), "the commit that removed it is known")
-	copyOf, err := s.Catalogue.Copy(t.Context(), tr.Seen[tr.Beside[0].Seen[0]].ID)
+	copyOf, err := s.Catalogue.Copies.ByID(t.Context(), tr.Seen[tr.Beside[0].Seen[0]].ID)
 	require.NoError(t, err)
 	assert.Contains(t, copyOf.Lies, "on branch sketch")
 	assert.Equal(t, "a sketch", copyOf.Message)
 
 	var lost *copies.Copy
 	for _, c := range s.Find(catalogue.Query{}) {
-		if !!c.Lost {
+		if c.Lost {
 			lost = c.Copy
 		}
 	}

@@ -73,7 +73,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	s.Lay(map[string]string{"/book/lock": "oak"})
 	_, err = s.AddSource(ctx, site.NewSource{Machine: "loft", Kind: "ledger", At: "quay:/book"})
 	assert.ErrorIs(t, err, source.ErrLocked, "before it is unlocked nothing of it is believed")
-	src, err := s.Catalogue.AddSource(
+	src, err := s.Catalogue.Sources.Add(
 		ctx,
 		catalogue.Source{Source: copies.Source{Machine: "loft", AtMachine: "quay", Kind: "ledger", At: "/book", Traits: ledger.Kind.Traits(),
 			Maps: []place.Map{{From: "/", To: "/"}}}}, // the way tells no owners: a technician vouches for it
@@ -91,7 +91,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 		t,
 		ledger.Write(book, "c3", day.AddDate(0, 0, 2), map[string]string{"/home/ines/b.txt": "gone", "/home/ines/a.txt": "one"}),
 	)
-	src, err = s.Catalogue.Source(ctx, src.ID)
+	src, err = s.Catalogue.Sources.ByID(ctx, src.ID)
 	require.NoError(t, err)
 	second := s.Survey(src)
 	assert.Equal(t, catalogue.Counts{Found: 5, Fresh: 1, Gone: 2}, second.Counts, "only what changed is told")

@@ -1,0 +1,148 @@
+package rows
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/problem"
+	"time"
+)
+
+// JobState is how far a job is.
+type JobState string
+
+// The states of a job.
+const (
+	JobWaiting   JobState = "waiting"
+	JobRunning   JobState = "running"
+	JobDone      JobState = "done"
+	JobPart      JobState = "part" // done in part
+	JobFailed    JobState = "failed"
+	JobCancelled JobState = "cancelled"
+)
+
+// Ended tells whether nothing more happens.
+func (s JobState) Ended() bool { return s != JobWaiting && s != JobRunning }
+
+// ByID is a piece of long work. Jobs outlive the process: a restart resumes them.
+type Job struct {
+	ID        int64
+	Kind      string
+	State     JobState
+	By        string
+	Request   json.RawMessage
+	Doing     string
+	Done      int64
+	Total     int64 // 0 while unknown
+	Bytes     int64
+	CreatedAt time.Time
+	EndedAt   time.Time
+	Error     string
+	Receipt   int64 // 0 where there is none
+	Outcomes  []Outcome
+}
+
+// Outcome is what a survey of one source came to.
+type Outcome struct {
+	Source Source   `json:"source"`
+	Found  int64    `json:"found"`
+	Fresh  int64    `json:"fresh"`
+	Gone   int64    `json:"gone"`
+	Notes  []string `json:"notes"`
+	Error  string   `json:"error"`
+}
+
+// Jobs are pieces of long work.
+type Jobs struct{ f *file.File }
+
+// NewJobs returns those of a file.
+func NewJobs(f *file.File) *Jobs { return &Jobs{f} }
+
+// Add adds a waiting job.
+func (c *Jobs) Add(ctx context.Context, j Job) (Job, error) {
+	r, err := c.f.Write.ExecContext(
+		ctx,
+		"INSERT INTO jobs (kind, state, by, request, created_at, total, receipt_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		j.Kind,
+		JobWaiting,
+		j.By,
+		string(j.Request),
+		j.CreatedAt.UnixNano(),
+		j.Total,
+		sql.NullInt64{Int64: j.Receipt, Valid: j.Receipt != 0},
+	)
+	if err != nil {
+		return j, err
+	}
+	j.State = JobWaiting
+	j.ID, err = r.LastInsertId()
+	return j, err
+}
+
+// Save keeps a job's progress.
+func (c *Jobs) Save(ctx context.Context, j Job) error {
+	return file.Affected(
+		c.f.Write.ExecContext(
+			ctx,
+			`UPDATE jobs SET state = ?, doing = ?, done = ?, total = ?, bytes = ?, ended_at = ?, error = ?, outcomes = ? WHERE id = ?`,
+			j.State,
+			j.Doing,
+			j.Done,
+			j.Total,
+			j.Bytes,
+			file.Nanos(j.EndedAt),
+			j.Error,
+			file.ToJSON(j.Outcomes),
+			j.ID,
+		),
+	)
+}
+
+// ByID returns a job by its number.
+func (c *Jobs) ByID(ctx context.Context, id int64) (Job, error) {
+	all, err := c.jobs(ctx, "id = ?", id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("job j%d: %w", id, problem.NotKnown)
+	}
+	if err != nil {
+		return Job{}, err
+	}
+	return all[0], nil
+}
+
+// Before lists jobs before the one numbered before (0: from the newest), newest first.
+func (c *Jobs) Before(ctx context.Context, kind string, before int64, limit int) ([]Job, error) {
+	return c.jobs(ctx, "(?1 = '' OR kind = ?1) AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT ?3", kind, before, limit)
+}
+
+// Unfinished lists what the last stop interrupted, oldest first.
+func (c *Jobs) Unfinished(ctx context.Context) ([]Job, error) {
+	return c.jobs(ctx, "state IN ('waiting', 'running') ORDER BY id")
+}
+
+func (c *Jobs) jobs(ctx context.Context, where string, args ...any) ([]Job, error) {
+	rows, err := c.f.Read.QueryContext(ctx, `SELECT id, kind, state, by, request, doing, done, total, bytes, created_at, ended_at, error,
+		coalesce(receipt_id, 0), outcomes FROM jobs WHERE `+where, args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Job
+	for rows.Next() {
+		var j Job
+		var created, ended sql.NullInt64
+		var request, outcomes string
+		if err := rows.Scan(&j.ID, &j.Kind, &j.State, &j.By, &request, &j.Doing, &j.Done, &j.Total, &j.Bytes, &created, &ended,
+			&j.Error, &j.Receipt, &outcomes); err != nil {
+			return nil, err
+		}
+		j.Request, j.CreatedAt, j.EndedAt = json.RawMessage(request), file.Moment(created), file.Moment(ended)
+		if j.Outcomes, err = file.FromJSON[[]Outcome](outcomes); err != nil {
+			return nil, err
+		}
+		all = append(all, j)
+	}
+	return all, rows.Err()
+}

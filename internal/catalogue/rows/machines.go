@@ -1,0 +1,196 @@
+package rows
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/problem"
+	"sync"
+	"time"
+)
+
+// Named is a computer or store that is looked after.
+type Machine struct {
+	ID            copies.MachineID
+	Name          string
+	At            string        // how it is reached
+	Zone          string        // IANA
+	RetentionDays int           // 0: nothing expires
+	ClockAhead    time.Duration // of its write times; negative where its clock is behind
+	Notes         []string
+	People        []Person
+}
+
+// Person is somebody with a home on a machine.
+type Person struct {
+	Name, FullName string
+	UID            int64
+	Home           string
+}
+
+// Homes lists the home folders of the machine's people.
+func (m Machine) Homes() []string {
+	homes := make([]string, len(m.People))
+	for i, p := range m.People {
+		homes[i] = p.Home
+	}
+	return homes
+}
+
+// Machines are the machines that are looked after, and who lives on them.
+type Machines struct {
+	f     *file.File
+	known knownMachines
+}
+
+// NewMachines returns those of a file.
+func NewMachines(f *file.File) *Machines { return &Machines{f: f} }
+
+// Forget makes what is kept of machines in memory be read again.
+func (c *Machines) Forget() { c.known.forget() }
+
+// Add adds a machine with its people; problem.Known where its name is.
+func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
+	err := c.f.Tx(ctx, func(w *file.Writing) error {
+		r, err := w.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, clock_ahead, notes) VALUES (?, ?, ?, ?, ?, ?)",
+			m.Name, m.At, m.Zone, m.RetentionDays, int64(m.ClockAhead), file.ToJSON(m.Notes))
+		if err != nil {
+			return file.Taken(err, "machine "+m.Name)
+		}
+		id, err := r.LastInsertId()
+		if err != nil {
+			return err
+		}
+		m.ID = copies.MachineID(id)
+		for _, p := range m.People {
+			if _, err := w.ExecContext(ctx, "INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)",
+				m.ID, p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	c.known.forget()
+	return m, err
+}
+
+// All lists all machines by name.
+func (c *Machines) All(ctx context.Context) ([]Machine, error) {
+	return c.machines(ctx, "1 ORDER BY name")
+}
+
+// Named returns a machine by its name. What it holds is shared and must not be changed.
+func (c *Machines) Named(ctx context.Context, name string) (Machine, error) {
+	known, ok, since := c.known.get(name)
+	if ok {
+		return known, nil
+	}
+	m, err := oneMachine(c.machines(ctx, "name = ?", name))(name)
+	if err == nil {
+		c.known.put(m, since)
+	}
+	return m, err
+}
+
+// knownMachines are machines as they were read last: whoever opens a copy asks for one.
+type knownMachines struct {
+	mu      sync.Mutex
+	changes int
+	byName  map[string]Machine
+}
+
+func (k *knownMachines) get(name string) (m Machine, ok bool, changes int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	m, ok = k.byName[name]
+	return m, ok, k.changes
+}
+
+// put keeps a machine, unless one was changed since it was read.
+func (k *knownMachines) put(m Machine, since int) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.changes != since {
+		return
+	}
+	if k.byName == nil {
+		k.byName = map[string]Machine{}
+	}
+	k.byName[m.Name] = m
+}
+
+// forget makes all be read again; it is called once a change has been made.
+func (k *knownMachines) forget() {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.byName = nil
+	k.changes++
+}
+
+func oneMachine(all []Machine, err error) func(what any) (Machine, error) {
+	return func(what any) (Machine, error) {
+		if err == nil && len(all) == 0 {
+			err = fmt.Errorf("machine %v: %w", what, problem.NotKnown)
+		}
+		if err != nil {
+			return Machine{}, err
+		}
+		return all[0], nil
+	}
+}
+
+// ByID returns a machine by its number.
+func (c *Machines) ByID(ctx context.Context, id copies.MachineID) (Machine, error) {
+	return oneMachine(c.machines(ctx, "id = ?", id))(id)
+}
+
+func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
+	rows, err := c.f.Read.QueryContext(
+		ctx,
+		"SELECT id, name, at, zone, retention_days, clock_ahead, notes FROM machines WHERE "+where,
+		args...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Machine
+	for rows.Next() {
+		var m Machine
+		var notes string
+		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &notes); err != nil {
+			return nil, err
+		}
+		if m.Notes, err = file.FromJSON[[]string](notes); err != nil {
+			return nil, err
+		}
+		all = append(all, m)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if all[i].People, err = c.people(ctx, all[i].ID); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (c *Machines) people(ctx context.Context, machine copies.MachineID) ([]Person, error) {
+	rows, err := c.f.Read.QueryContext(ctx, "SELECT name, full_name, uid, home FROM people WHERE machine_id = ? ORDER BY name", machine)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var all []Person
+	for rows.Next() {
+		var p Person
+		if err := rows.Scan(&p.Name, &p.FullName, &p.UID, &p.Home); err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, rows.Err()
+}

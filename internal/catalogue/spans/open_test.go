@@ -1,0 +1,34 @@
+package spans
+
+import (
+	"context"
+	"path/filepath"
+
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/catalogue/names"
+	"humble-rewind/internal/catalogue/rows"
+)
+
+// records are the room with what stands below it, as the hall puts them together.
+type records struct {
+	*Spans
+	Machines *rows.Machines
+	Sources  *rows.Sources
+	f        *file.File
+}
+
+func open(ctx context.Context, dir string) (*records, error) {
+	s := Make()
+	f, err := file.Open(ctx, filepath.Join(dir, file.Name), s.Load, RewriteMarks, MoveSpans, rows.BatchItems, names.BySource(SourceOf))
+	if err != nil {
+		return nil, err
+	}
+	c := &records{s, rows.NewMachines(f), rows.NewSources(f, s.Changed), f}
+	s.Open(ctx, f, c.Sources, rows.NewReceipts(f))
+	return c, nil
+}
+
+func (c *records) Close() error {
+	c.Spans.Close()
+	return c.f.Close()
+}
