@@ -44,13 +44,20 @@ internal/trails           : internal/core… internal/reach internal/catalogue i
 internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/explain internal/site internal/contents internal/trails
 internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents
-internal/restore          : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents internal/trails internal/safekeeping
+internal/restore/words    : internal/core… internal/explain internal/safekeeping
+internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site
+internal/restore/original : internal/core… internal/reach internal/source internal/contents internal/restore/words
+internal/restore/journal  : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/restore/original
+internal/restore/target   : internal/core… internal/reach internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal
+internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/contents internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
+internal/restore/steps    : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/safekeeping internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…
+internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/contents internal/trails internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
 internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
 internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments internal/restore/words internal/restore/steps internal/restore/journal
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
-internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore
+internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/kinds internal/service
 internal/browser          :

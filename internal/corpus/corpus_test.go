@@ -60,7 +60,7 @@ func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
 				assert.Empty(t, o.Harmful, "harmful: %v", advice.Texts(f.Because))
 				assert.Empty(t, o.Unanswered, "unanswered: %v", advice.Texts(f.Because))
 				if c.Whole {
-					assert.NotZero(t, f.Whole.ID, "%v", advice.Texts(f.Because))
+					assert.NotNil(t, f.Whole, "%v", advice.Texts(f.Because))
 				}
 				if c.Found != "" {
 					assert.Equal(t, c.Found, f.MovedTo.String())

@@ -45,8 +45,8 @@ func RunFolder(ctx context.Context, dir string, c FolderCase) (FolderOutcome, er
 	if out.Answer.Folder == nil {
 		return out, fmt.Errorf("%s was not taken for a folder", c.Path)
 	}
-	if id := out.Answer.Folder.Whole.ID; id != 0 {
-		err = out.whole(h, reader, id)
+	if whole := out.Answer.Folder.Whole; whole != nil {
+		err = out.whole(h, reader, whole.ID)
 	} else {
 		for _, e := range out.Answer.Folder.Entries {
 			if e.Copy != 0 && err == nil {
@@ -133,7 +133,7 @@ func (o *FolderOutcome) judge() {
 			o.Right++
 		case comes:
 			o.Harmful = append(o.Harmful, path)
-			if certain[path] || o.Answer.Folder.Whole.ID != 0 {
+			if certain[path] || o.Answer.Folder.Whole != nil {
 				o.Overclaimed = append(o.Overclaimed, path)
 			}
 		default:

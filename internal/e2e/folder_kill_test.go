@@ -156,7 +156,12 @@ func (j *journey) begin(to string) *api.BringBackResponse {
 // settled waits until a receipt is settled, and checks that it says what lies there, and that undoing it leaves nothing.
 func (j *journey) settled(to, job, id string) api.Outcome {
 	j.wait(job)
-	receipt, top := j.receipt(id), j.tops[to]
+	var receipt api.Receipt
+	require.Eventually(j.t, func() bool { // what could not be recorded is settled by itself
+		receipt = j.receipt(id)
+		return receipt.State != api.ReceiptStateOpen
+	}, time.Minute, 100*time.Millisecond)
+	top := j.tops[to]
 	require.Len(j.t, receipt.Items, 1)
 	item := receipt.Items[0]
 	j.t.Logf("%d of %d files lie there; the receipt says %s, of the folder %s: %s", lying(j.t, top), folderFiles, receipt.State, item.Outcome, item.Note)

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/trails"
 )
 
@@ -36,7 +37,7 @@ type AsOf struct {
 }
 
 // asOf works out which copies make a place what it was: the one of a file, or all of a folder.
-func (r *Restorer) asOf(ctx context.Context, open *handles, req Request) ([]wanted, *folderPlan, error) {
+func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]wanted, *folderPlan, error) {
 	a := req.AsOf
 	t, err := r.Trails.Trail(ctx, a.Place)
 	if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
@@ -104,7 +105,7 @@ func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, st
 }
 
 // fileAsOf wants the version of a file that was current, as it was then.
-func (r *Restorer) fileAsOf(ctx context.Context, open *handles, req Request, t trails.Trail, n int) ([]wanted, error) {
+func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request, t trails.Trail, n int) ([]wanted, error) {
 	at := req.AsOf.At
 	from, stood := r.reading(&t, n, at)
 	if from == nil {

@@ -21,6 +21,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -207,7 +208,7 @@ func TestUndoIsRefusedWhereSomethingWasPutIntoAFolderSince(t *testing.T) {
 	r := s.BringBack(asOf("/home/ines/Documents", restore.OnlyExact))
 	s.Lay(map[string]string{"/home/ines/Documents/Quotes/deep/fresh.txt": "work"})
 	err := s.Undo(r.ID)
-	refused := &restore.RefusedError{}
+	refused := &steps.RefusedError{}
 	require.ErrorAs(t, err, &refused)
 	assert.Contains(t, strings.Join(refused.Reasons, "\n"), "fresh.txt was put into it since")
 }

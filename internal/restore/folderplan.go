@@ -16,6 +16,8 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/restore/hands"
+	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/trails"
 
 	"golang.org/x/sync/errgroup"
@@ -36,7 +38,7 @@ type folderPlan struct {
 
 	// Of the plan being made.
 	ctx   context.Context
-	open  *handles
+	open  *hands.Hands
 	world *world
 	links map[fileNumber]string
 }
@@ -86,7 +88,7 @@ func (b *folderPlan) prepare() error {
 	})
 	b.needed = append(b.needed, rest...)
 	b.dated = b.at
-	if zone, err := b.open.zone(b.base.Machine); err == nil {
+	if zone, err := b.open.Zone(b.base.Machine); err == nil {
 		b.dated = b.at.In(zone)
 	}
 	b.points = newPoints(b.r.Site.Catalogue)
@@ -106,8 +108,8 @@ func (b *folderPlan) prepare() error {
 func (b *folderPlan) each(ctx context.Context, do func(plan.Item, *wanted) error) (bytes int64, err error) {
 	group, ctx := errgroup.WithContext(ctx)
 	now := *b
-	now.ctx, now.open, now.links = ctx, newHandles(ctx, b.r.Site), map[fileNumber]string{}
-	defer now.open.close()
+	now.ctx, now.open, now.links = ctx, hands.New(ctx, b.r.Site), map[fileNumber]string{}
+	defer now.open.Close()
 	maker := plan.NewMaker(b.req.Rule, newWorld(now.open))
 	ahead := make(chan known, 1)
 	group.Go(func() error {
@@ -238,7 +240,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 		}
 	}
 	to := b.to(e.Path)
-	folder, err := b.open.parent(to)
+	folder, err := b.open.Parent(to)
 	if err != nil {
 		return true, nil
 	}
@@ -282,16 +284,16 @@ func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err
 		if c, err = b.points.at(b.ctx, c, b.at); err != nil {
 			return w, err
 		}
-		if b.open.forged(src, c.At, place.Join(b.req.AsOf.Place.Path, e.Path)) {
+		if b.open.Forged(src, c.At, place.Join(b.req.AsOf.Place.Path, e.Path)) {
 			w.Problem = "it claims to come from here, but somebody who may write its store could not have put it here, so that may be forged"
 		}
 		w.like = likeness(stood, c.ID)
-		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.rootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID
+		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.RootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID
 		if w.like != nil {
 			w.Mode, w.UID, w.GID = w.like.Mode, w.like.UID, w.like.GID
 		}
 		w.Copy, w.From = c.ID.String(), c.LiesAt()
-		w.copy, w.source, w.ref, w.expect = c.ID, src.ID, c.Ref(), expectation{Size: c.Size, Written: writtenOf(c)}
+		w.copy, w.source, w.ref, w.expect = c.ID, src.ID, c.Ref(), journal.Expectation{Size: c.Size, Written: writtenOf(c)}
 		if e.Type == entry.File && c.Number != 0 {
 			key := fileNumber{src.ID, c.Number}
 			if first, twice := b.links[key]; twice {
@@ -346,7 +348,7 @@ func (b *folderPlan) findLater(listed map[string]entry.Type) error {
 		}
 		return nil
 	}
-	files, err := b.open.files(b.base.Machine)
+	files, err := b.open.Files(b.base.Machine)
 	if err != nil {
 		return err
 	}

@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -29,10 +30,14 @@ func TestAReceiptOfAFormerVersionIsSettled(t *testing.T) {
 	temporary := map[string]string{}
 	for n, item := range r.Items {
 		var work map[string]any
-		former, err := restore.FormerWork(item.Work)
+		is, err := journal.Decode(item.Work)
+		require.NoError(t, err)
+		former, err := json.Marshal(is)
 		require.NoError(t, err)
 		require.NoError(t, json.Unmarshal(former, &work))
-		delete(work, "ground")
+		for _, later := range []string{"ground", "target", "stood"} {
+			delete(work, later)
+		}
 		work["after"] = work["before"]
 		item.Work, _ = json.Marshal(work)
 		item.Outcome = catalogue.ItemStarted

@@ -2,14 +2,17 @@ package restore
 
 import (
 	"context"
-	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
-	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/restore/hands"
+	"humble-rewind/internal/restore/journal"
+	"humble-rewind/internal/restore/original"
+	"humble-rewind/internal/restore/target"
+	"humble-rewind/internal/restore/words"
 	"humble-rewind/internal/source"
 )
 
@@ -29,17 +32,17 @@ type wanted struct {
 	copy   copies.ID // 0 where nothing comes
 	source copies.SourceID
 	ref    sighting.Ref
-	before *identity   // of the copy where it lies; nil where it was not looked at
-	expect expectation // of a file that was not looked at
+	before *original.Identity  // of the copy where it lies; nil where it was not looked at
+	expect journal.Expectation // of a file that was not looked at
 	asOf   bool
-	to     *belonging  // whom it belongs to then; nil where its store is believed
-	like   *entry.Mark // what it was like at the moment, where that is not as it is where its content is read from
+	to     *original.Belonging // whom it belongs to then; nil where its store is believed
+	like   *entry.Mark         // what it was like at the moment, where that is not as it is where its content is read from
 }
 
 // Plan works out what bringing the copies back would do. It writes nothing.
 func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
-	open := newHandles(ctx, r.Site)
-	defer open.close()
+	open := hands.New(ctx, r.Site)
+	defer open.Close()
 	p := Planned{r: r, rule: req.Rule}
 	var err error
 	if req.AsOf != nil {
@@ -91,56 +94,40 @@ func (p *Planned) Whole(ctx context.Context) (all plan.Plan, err error) {
 
 // Begin records the receipt of a plan, before anything is written.
 func (r *Restorer) Begin(ctx context.Context, p Planned, by string) (catalogue.Receipt, error) {
-	receipt := catalogue.Receipt{At: r.Now(), By: by}
 	slips, err := r.slips(ctx, p)
 	if err != nil {
-		return receipt, err
+		return catalogue.Receipt{}, err
 	}
-	touched := touchedFolders{open: newHandles(ctx, r.Site), times: map[place.Place]time.Time{}}
-	defer touched.open.close()
-	r.mu.Lock() // so that nobody takes the receipt for one that a stop left
-	receipt, err = r.Site.Catalogue.Receipts.Begin(ctx, receipt, func(put func([]catalogue.ReceiptItem) error) error {
-		b := batching{put: put}
+	open := hands.New(ctx, r.Site)
+	defer open.Close()
+	return r.Steps.Begin(ctx, by, func(add func(plan.Item, catalogue.ReceiptItem) error) error {
 		_, err := p.each(ctx, func(item plan.Item, wanted *wanted) error {
-			touched.add(item)
-			ri, err := p.receiptItem(item, wanted, slips[item.Index])
+			as, err := p.receiptItem(open, item, wanted, slips[item.Index])
 			if err != nil {
 				return err
 			}
-			return b.add(ri, levelOf(item))
+			return add(item, as)
 		})
-		if err != nil {
-			return err
-		}
-		return b.end()
+		return err
 	})
-	if err == nil {
-		r.activate(receipt.ID)
-	}
-	r.mu.Unlock()
-	if err != nil {
-		return receipt, err
-	}
-	if err := r.Site.Catalogue.Receipts.SaveFolders(ctx, receipt.ID, touched.times); err != nil {
-		r.Leave(receipt.ID)
-		return receipt, err
-	}
-	return receipt, nil
 }
 
 // receiptItem is an item of a plan as its receipt begins with it.
-func (p *Planned) receiptItem(item plan.Item, wanted *wanted, slip source.Slip) (catalogue.ReceiptItem, error) {
+func (p *Planned) receiptItem(open *hands.Hands, item plan.Item, wanted *wanted, slip source.Slip) (catalogue.ReceiptItem, error) {
 	w := wanted.work()
 	w.Slip = slip
-	w.Action, w.Renames, w.Rule, w.Sets = item.Action, item.Renames, p.rule, item.SetsAside
-	w.Ground = &ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
+	w.Action, w.Renames, w.Rule, w.Sets, w.Target = item.Action, item.Renames, p.rule, item.Over != nil, target.At(open, item.To.Machine)
+	if item.Over != nil {
+		w.Stood = &journal.Stood{Type: item.Over.Type, Size: item.Over.Size, Written: entry.At(item.Over.Written)}
+	}
+	w.Ground = &journal.Ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
 	if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
-		w.To = &belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
+		w.To = &original.Belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
 	}
 	for _, made := range item.Makes {
 		w.Made = append(w.Made, []byte(made.Path))
 	}
-	encoded, err := w.encode()
+	encoded, err := w.Encode()
 	ri := catalogue.ReceiptItem{
 		Copy:    wanted.copy,
 		Source:  wanted.source,
@@ -149,7 +136,7 @@ func (p *Planned) receiptItem(item plan.Item, wanted *wanted, slip source.Slip) 
 		Type:    item.Type,
 		Size:    item.Size,
 		Outcome: catalogue.ItemWaiting,
-		Note:    joinNotes(item.Clash, item.Note),
+		Note:    words.Join(item.Clash, item.Note),
 		Work:    encoded,
 	}
 	switch item.Action {
@@ -159,4 +146,53 @@ func (p *Planned) receiptItem(item plan.Item, wanted *wanted, slip source.Slip) 
 		ri.Outcome = catalogue.ItemRefused
 	}
 	return ri, err
+}
+
+// work is what is kept with the receipt of an item.
+func (w *wanted) work() journal.Work {
+	of := journal.Work{Ref: []byte(w.ref), Leaves: w.Leaves, Dated: entry.Bounded(w.Dated), DatedBy: w.DatedBy,
+		AsOf: w.asOf, Expect: w.expect, Alone: w.Alone, Away: w.Away, Like: w.like, To: w.to}
+	if w.before != nil {
+		of.Before = *w.before
+	}
+	return of
+}
+
+// slips asks the stores what they remember about the items that will leave them, by the items' indexes. Nothing leaves a store that is
+// brought back as of a moment.
+func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, error) {
+	bySource := map[copies.SourceID][]int{}
+	for _, item := range p.whole.Items {
+		if item.Action == plan.Move {
+			id := p.wants[item.Index].source
+			bySource[id] = append(bySource[id], item.Index)
+		}
+	}
+	all := map[int]source.Slip{}
+	for id, indexes := range bySource {
+		src, err := r.Site.Catalogue.Sources.ByID(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		store, err := r.Site.Store(ctx, src.Source)
+		if err != nil {
+			return nil, err
+		}
+		refs := make([]sighting.Ref, len(indexes))
+		for n, index := range indexes {
+			refs[n] = p.wants[index].ref
+		}
+		var slips []source.Slip
+		if emptied, ok := source.AsEmptied(store); ok {
+			slips, err = emptied.Slips(ctx, refs)
+		}
+		store.Close()
+		if err != nil {
+			return nil, err
+		}
+		for n, index := range indexes {
+			all[index] = slips[n]
+		}
+	}
+	return all, nil
 }

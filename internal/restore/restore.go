@@ -1,6 +1,9 @@
 // Package restore brings copies back: it plans what would be written, carries it out so that a crash at any point leaves
 // nothing half-written under a final name, keeps a receipt, and undoes a receipt.
 //
+// Planning is here. What is kept of each item is in package journal, the order in which things are done and how a stop is recovered from
+// in package steps, what is written to in package target, and what is read, and known again, in package original.
+//
 // Whatever is written lies first in a working folder on the same file system that nobody else can enter, is read back from the drive and
 // compared by digest, and then takes its final name in a way that cannot replace anything. On a cloud drive it becomes a version, which is
 // read back. What has to give way goes into safekeeping before. The receipt is begun before the first write and says, item by item, what is
@@ -12,8 +15,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"strings"
-	"sync"
 	"time"
 
 	"humble-rewind/internal/contents"
@@ -22,24 +23,20 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/explain"
 	"humble-rewind/internal/reach"
-	"humble-rewind/internal/safekeeping"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/restore/hands"
+	"humble-rewind/internal/restore/original"
+	"humble-rewind/internal/restore/steps"
+	"humble-rewind/internal/restore/words"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
 
-// Restorer brings copies back at a site. It is safe for concurrent use.
+// Restorer brings copies back at a site: it plans that, and its steps carry it out. It is safe for concurrent use.
 type Restorer struct {
-	Site     *site.Site
+	*steps.Steps
 	Trails   *trails.Reader
 	Contents *contents.Reader
-	Safe     *safekeeping.Store
-	Now      func() time.Time
-
-	mu     sync.Mutex
-	active map[int64]bool // receipts that are this process's: begun, and true once somebody works on them
 }
 
 // Request says what is to be brought back.
@@ -57,7 +54,7 @@ type Request struct {
 }
 
 // copies wants the copies named, each once.
-func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wanted, error) {
+func (r *Restorer) copies(ctx context.Context, open *hands.Hands, req Request) ([]wanted, error) {
 	unique := make([]copies.ID, 0, len(req.Copies))
 	seen := map[copies.ID]bool{}
 	for _, id := range req.Copies {
@@ -80,8 +77,8 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 		}
 	}
 	wants := make([]wanted, len(all))
-	spare := &spareHandles{}
-	defer spare.close()
+	spare := &hands.Spare{}
+	defer spare.Close()
 	err = reach.SideBySide(len(all), func(n int) (err error) {
 		c := all[n]
 		if !req.At.IsZero() {
@@ -89,9 +86,9 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 				return err
 			}
 		}
-		own := spare.take(open)
-		defer func() { spare.give(own) }()
-		if !c.Lost && own.forged(c.Store.Source, c.At, c.Place.Path) {
+		own := spare.Take(open)
+		defer func() { spare.Give(own) }()
+		if !c.Lost && own.Forged(c.Store.Source, c.At, c.Place.Path) {
 			claimed := *c
 			claimed.Claimed, claimed.Lost = c.Place.Path, true
 			c = &claimed
@@ -115,7 +112,7 @@ func (r *Restorer) copies(ctx context.Context, open *handles, req Request) ([]wa
 			w.Versioned = w.Versioned && w.To == *req.To
 			w.To = *req.To
 		}
-		if w.Displaced = c.Lost || w.To != c.Place; w.Displaced && !own.lives(w.Own, w.To) {
+		if w.Displaced = c.Lost || w.To != c.Place; w.Displaced && !own.Lives(w.Own, w.To) {
 			w.Own = -1
 		}
 		wants[n] = w
@@ -156,11 +153,11 @@ func (r *Restorer) heldAt(ctx context.Context, c *copies.Copy, at time.Time) (*c
 func ownName(c *copies.Copy) string { return c.Place.Name() }
 
 // destination tells whether req.To is a folder to put the copies into.
-func (r *Restorer) destination(open *handles, req Request, count int) (into bool, err error) {
+func (r *Restorer) destination(open *hands.Hands, req Request, count int) (into bool, err error) {
 	if req.To == nil {
 		return false, nil
 	}
-	if _, err := open.files(req.To.Machine); err != nil {
+	if _, err := open.Files(req.To.Machine); err != nil {
 		return false, &problem.Input{
 			What: fmt.Sprintf("bring back to %s", req.To),
 			Err:  err,
@@ -168,7 +165,7 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 			Do:   []problem.Step{{Do: problem.ListMachines}},
 		}
 	}
-	info, err := open.look(*req.To)
+	info, err := open.Look(*req.To)
 	switch {
 	case err == nil && info.Type == entry.Folder:
 		return true, nil
@@ -187,7 +184,7 @@ func (r *Restorer) destination(open *handles, req Request, count int) (into bool
 }
 
 // want looks at one copy where it lies.
-func (r *Restorer) want(open *handles, c *copies.Copy, claimed bool) wanted {
+func (r *Restorer) want(open *hands.Hands, c *copies.Copy, claimed bool) wanted {
 	w := wanted{
 		Wanted: plan.Wanted{Copy: c.ID.String(), From: c.LiesAt(), Type: c.Type, Size: c.Size, Dated: c.GoneRecorded(), DatedBy: "deleted"},
 		copy:   c.ID,
@@ -203,17 +200,17 @@ func (r *Restorer) want(open *handles, c *copies.Copy, claimed bool) wanted {
 	if w.To == (place.Place{}) && c.Claimed != "" && claimed {
 		w.To, w.Claimed = place.Place{Machine: c.Store.Machine, Path: c.Claimed}, true
 	}
-	w.Foreign, w.Own = !open.rootsOwn(c.Store.Source, c.At.Capture), open.uidOf(c)
-	if zone, err := open.zone(c.Store.Machine); err == nil {
+	w.Foreign, w.Own = !open.RootsOwn(c.Store.Source, c.At.Capture), open.UIDOf(c)
+	if zone, err := open.Zone(c.Store.Machine); err == nil {
 		w.Dated = w.Dated.In(zone)
 	}
 	if !c.Readable {
 		w.Problem = "only the record of it is left; there is nothing to bring back"
 		return w
 	}
-	store, err := open.source(c.Store.Source)
+	store, err := open.Source(c.Store.Source)
 	if err != nil {
-		w.Problem = fmt.Sprintf("its store cannot be reached: %s", Explain(err))
+		w.Problem = fmt.Sprintf("its store cannot be reached: %s", words.Explain(err))
 		return w
 	}
 	if back, ok := source.AsReturning(store); ok {
@@ -224,110 +221,24 @@ func (r *Restorer) want(open *handles, c *copies.Copy, claimed bool) wanted {
 	var info reach.Info
 	if emptied, ok := source.AsEmptied(store); ok {
 		if w.From.Path, w.Leaves, err = emptied.Lies(w.ref); err == nil {
-			info, err = open.look(w.From)
+			info, err = open.Look(w.From)
 		}
 	} else {
-		info, err = open.seen(store, w.ref)
+		info, err = open.Seen(store, w.ref)
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		w.Problem = "it is no longer where the last survey saw it: it was emptied, or somebody just brought it back; survey again"
 	case err != nil:
-		w.Problem = Explain(err)
+		w.Problem = words.Explain(err)
 	case info.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:
-		w.Type, w.Volume, w.before = info.Type, info.Volume(), new(identify(info))
+		w.Type, w.Volume, w.before = info.Type, info.Volume(), new(original.Identify(info))
 		w.Mode, w.UID, w.GID = info.Mode, info.UID, info.GID
 		if info.Type != entry.Folder && info.Size >= 0 {
 			w.Size = info.Size
 		}
 	}
 	return w
-}
-
-// activate notes that this process works on a receipt; mu is held.
-func (r *Restorer) activate(id int64) {
-	if r.active == nil {
-		r.active = map[int64]bool{}
-	}
-	r.active[id] = false
-}
-
-// BeginUndo claims a receipt for undoing, for whoever then calls Undo; catalogue.ErrTaken where it cannot be undone.
-func (r *Restorer) BeginUndo(ctx context.Context, id int64, by string) error {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	err := r.Site.Catalogue.Receipts.BeginUndo(ctx, id, by)
-	if err == nil {
-		r.activate(id)
-	}
-	return err
-}
-
-// Leave says that nobody in this process works on a receipt any more, so that it is settled if it is still open.
-func (r *Restorer) Leave(id int64) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	delete(r.active, id)
-}
-
-func (r *Restorer) isActive(id int64) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	_, active := r.active[id]
-	return active
-}
-
-// enter claims a receipt for work on it; false where somebody works on it already.
-func (r *Restorer) enter(id int64) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.active[id] {
-		return false
-	}
-	r.activate(id)
-	r.active[id] = true
-	return true
-}
-
-func joinNotes(notes ...string) string {
-	all := ""
-	for _, note := range notes {
-		if strings.Contains(all, note) { // nothing, or what is said already: what is away is tried again and again
-			continue
-		}
-		if all != "" {
-			all += "; "
-		}
-		all += note
-	}
-	return all
-}
-
-// words say of problems what they mean, or what to do next, where files are brought back.
-var words = explain.Words{
-	problem.Full:      "the file system is full; free some room or choose another destination",
-	problem.OverQuota: "the owner's quota is used up; raise it or choose another destination",
-	problem.ReadOnly:  "the file system is read-only; mount it for writing or choose another destination",
-	problem.Refused:   "the service may not do that there; run it as a user who may, or choose another destination",
-	problem.Fault:     "the drive reports a fault; stop using it and make an image of it first",
-	problem.Private: "the service's own data lies there, which is never read, moved or written as anybody's files; choose another " +
-		"place",
-	problem.Changed:      "it changed in the meantime; plan again",
-	problem.Taken:        "something else is there now",
-	problem.TooManyLinks: "something else was put into it",
-	problem.NotEmpty:     "something else was put into it",
-	problem.NameTooLong:  "the name is too long for the file system there; choose another destination",
-}
-
-// Explain words an error of reading or writing for a technician.
-func Explain(err error) string {
-	if errors.Is(err, context.Canceled) {
-		return "it was cancelled, or the service stopped, before it arrived"
-	}
-	if errors.Is(err, safekeeping.ErrFull) {
-		return err.Error()
-	}
-	return words.Error(err)
 }

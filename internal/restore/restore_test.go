@@ -24,6 +24,8 @@ import (
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/journal"
+	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -136,7 +138,7 @@ func TestUndoRefusesWhereTheWorldHasChanged(t *testing.T) {
 		change(s)
 		before := s.Tree("/")
 		err := s.Undo(r.ID)
-		var refused *restore.RefusedError
+		var refused *steps.RefusedError
 		require.ErrorAs(t, err, &refused, reason)
 		assert.Contains(t, err.Error(), reason)
 		assert.Equal(t, before, s.Tree("/"), "a refusal changes nothing")
@@ -621,4 +623,39 @@ func TestItemsOfManyFoldersComeBackAndGo(t *testing.T) {
 	assert.Equal(t, 700, r.Done)
 	require.NoError(t, s.Undo(r.ID))
 	assert.Equal(t, before, s.Tree("/"))
+}
+
+// What was planned to give way gives way as it stood then: what somebody saved between the plan and its turn stays.
+func TestWhatIsSavedAfterThePlanDoesNotGiveWay(t *testing.T) {
+	s := sitetest.New(t)
+	for _, name := range []string{"same.txt", "saved.txt", "gone.txt", "Plans/", "swapped.txt"} {
+		s.Discard("/home/ines/"+name, "thrown away")
+	}
+	s.Lay(map[string]string{"/home/ines/same.txt": "stood", "/home/ines/saved.txt": "stood", "/home/ines/gone.txt": "stood",
+		"/home/ines/Plans/keel.svg": "stood", "/home/ines/swapped.txt": "=> same.txt"})
+	s.Survey(s.AddTrash("/home/ines"))
+	r := s.Begin(restore.Request{Copies: ids(s.Find(catalogue.Query{})...), Rule: plan.SetAside})
+	require.NoError(t, os.Remove(s.Path("/home/ines/gone.txt")))
+	require.NoError(t, os.Remove(s.Path("/home/ines/swapped.txt")))
+	s.Lay(map[string]string{"/home/ines/saved.txt": "saved meanwhile", "/home/ines/Plans/new.svg": "saved meanwhile",
+		"/home/ines/swapped.txt": "saved meanwhile"})
+	require.ErrorIs(t, s.Restorer.Carry(t.Context(), r.ID, func(int64, int64, string) {}), jobs.ErrPart)
+	ended := map[string]catalogue.ItemOutcome{}
+	for _, item := range s.Receipt(r.ID).Items {
+		kept, err := journal.Decode(item.Work)
+		require.NoError(t, err)
+		assert.Equal(t, journal.Tree, kept.Target, "which target it goes to stands in the journal")
+		if ended[item.To.Name()] = item.Outcome; item.Outcome == catalogue.ItemFailed {
+			assert.Contains(t, item.Note, "not set aside unasked", item.To)
+		}
+	}
+	assert.Equal(t, map[string]catalogue.ItemOutcome{"same.txt": catalogue.ItemDone, "gone.txt": catalogue.ItemDone,
+		"saved.txt": catalogue.ItemFailed, "swapped.txt": catalogue.ItemFailed, "Plans": catalogue.ItemFailed,
+		"thrown away": catalogue.ItemSkipped}, ended)
+	for _, path := range []string{"saved.txt", "Plans/new.svg", "swapped.txt"} {
+		content, err := os.ReadFile(s.Path("/home/ines/" + path))
+		require.NoError(t, err)
+		assert.Equal(t, "saved meanwhile", string(content), path)
+	}
+	require.NoError(t, s.Undo(r.ID))
 }

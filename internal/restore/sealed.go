@@ -16,6 +16,8 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/restore/hands"
+	"humble-rewind/internal/restore/words"
 	"humble-rewind/internal/trails"
 )
 
@@ -28,7 +30,7 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 		if p == (place.Place{}) {
 			continue
 		}
-		in := parentOf(p)
+		in := p.Parent()
 		a, ok := known[in]
 		if !ok {
 			var err error
@@ -46,7 +48,7 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 
 // sealedAsOf wants a folder that only makes sense whole as one store had it at one moment, the newest up to the one that is asked for: to
 // where it is asked to go, else beside what stands at aside.
-func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, why string, aside place.Place) ([]wanted, error) {
+func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
 	seen, err := r.Site.Catalogue.Copies.At(ctx, p)
 	if err != nil {
@@ -76,7 +78,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 			Next: "Choose a later moment; the trail shows which there are."}
 	}
 	whole := Request{Copies: []copies.ID{from.ID}, At: best.At, To: req.To, ToFolder: req.ToFolder, Rule: req.Rule, KeepOwners: req.KeepOwners}
-	zone, err := open.zone(p.Machine)
+	zone, err := open.Zone(p.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -86,7 +88,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *handles, req Request, w
 	}
 	wants, err := r.copies(ctx, open, whole)
 	for n := range wants {
-		wants[n].Note = joinNotes(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
+		wants[n].Note = words.Join(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
 			"machine that has it, with its password or recovery key", best.At.In(zone).Format("2 January 2006 15:04"), why))
 	}
 	return wants, err

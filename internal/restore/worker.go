@@ -6,6 +6,8 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/restore/steps"
+	"humble-rewind/internal/restore/words"
 )
 
 // The kinds of restore jobs.
@@ -19,13 +21,13 @@ const atOnce = 4
 
 // Workers carry out and undo receipts. The jobs' receipt says which.
 func (r *Restorer) Workers() []jobs.Worker {
-	progress := func(task *jobs.Task) Progress {
+	progress := func(task *jobs.Task) steps.Progress {
 		return func(done, bytes int64, doing string) {
 			task.Update(func(j *catalogue.Job) { j.Done, j.Bytes, j.Doing = done, bytes, doing })
 		}
 	}
 	return []jobs.Worker{
-		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: Explain, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: words.Explain, Do: func(ctx context.Context, task *jobs.Task) error {
 			id := task.Job().Receipt
 			if !task.Resumed {
 				return r.Carry(ctx, id, progress(task))
@@ -35,7 +37,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 			}
 			return r.outcome(ctx, id)
 		}},
-		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: Explain, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: words.Explain, Do: func(ctx context.Context, task *jobs.Task) error {
 			j := task.Job()
 			return r.Undo(ctx, j.Receipt, j.By, progress(task))
 		}},

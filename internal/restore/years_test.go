@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -52,7 +53,7 @@ func TestImpossibleYearsSpoilNoReceipt(t *testing.T) {
 	r := s.BringBack(restore.Request{Copies: all})
 	require.Equal(t, catalogue.ReceiptDone, r.State, r.Items)
 	for _, item := range r.Items {
-		_, _, err := restore.SetAside(item)
+		_, _, err := journal.SetAside(item)
 		assert.NoError(t, err)
 	}
 	require.NoError(t, s.Undo(r.ID))

@@ -16,7 +16,7 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
-	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/trails"
 )
 
@@ -48,7 +48,7 @@ func worded(err error) *refusal {
 	var (
 		p       *refusal
 		input   *problem.Input
-		refused *restore.RefusedError
+		refused *steps.RefusedError
 		coder   echo.HTTPStatusCoder
 	)
 	switch {

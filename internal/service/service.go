@@ -31,6 +31,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
@@ -148,7 +149,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 		Now:      s.now,
 	}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
-	s.restorer = &restore.Restorer{Site: s.site, Trails: s.trails, Contents: s.contents, Safe: s.safe, Now: s.now}
+	s.restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.site, Safe: s.safe, Now: s.now}, Trails: s.trails, Contents: s.contents}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
 		survey.Worker(s.contents, &contents.Examiner{Contents: s.contents, Now: s.now}, s.now))...)
 	if err := s.jobs.Resume(ctx); err != nil {

@@ -14,7 +14,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
-	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/journal"
 )
 
 // number reads an id as it is shown: a letter for what it is, and a number.
@@ -268,7 +268,7 @@ func toReceiptItem(i catalogue.ReceiptItem) (api.ReceiptItem, error) {
 		Outcome: api.Outcome(i.Outcome),
 		Note:    i.Note,
 	}
-	gave, aside, err := restore.SetAside(i)
+	gave, aside, err := journal.SetAside(i)
 	if aside {
 		a.SetAside = &api.SetAside{
 			Place:  toPlace(i.To),

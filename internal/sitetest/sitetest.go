@@ -25,6 +25,7 @@ import (
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/safekeeping"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source/trash"
@@ -73,7 +74,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	s.Trails = &trails.Reader{Site: s.Site, Contents: s.Contents}
 	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Rules: rules, Now: time.Now,
 		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}
-	s.Restorer = &restore.Restorer{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Safe: safe, Now: time.Now}
+	s.Restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.Site, Safe: safe, Now: time.Now}, Trails: s.Trails, Contents: s.Contents}
 	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)
 	return s

@@ -24,6 +24,9 @@ func (p Place) String() string { return p.Machine + ":" + Readable(p.Path) }
 // Name returns the last name of the path, or "/" for the root.
 func (p Place) Name() string { return Name(p.Path) }
 
+// Parent is the folder that the place lies in; the root lies in itself.
+func (p Place) Parent() Place { return Place{p.Machine, Folder(p.Path)} }
+
 // ErrNotPlace says that a text names no place.
 var ErrNotPlace = errors.New("not a place")
 

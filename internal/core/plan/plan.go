@@ -113,12 +113,12 @@ type Owner struct {
 
 // Item is what happens to one copy.
 type Item struct {
-	*Wanted   // with the place and the note as they are planned
-	Action    Action
-	Clash     string        // what stands at the wanted place and how it is settled; empty where nothing does
-	SetsAside bool          // what stands at To goes into safekeeping first
-	Renames   bool          // same file system: no bytes are copied
-	Makes     []place.Place // folders to be made, outermost first
+	*Wanted // with the place and the note as they are planned
+	Action  Action
+	Clash   string        // what stands at the wanted place and how it is settled; empty where nothing does
+	Over    *Standing     // what stands at To and goes into safekeeping first; nil where nothing gives way
+	Renames bool          // same file system: no bytes are copied
+	Makes   []place.Place // folders to be made, outermost first
 
 	Ground       place.Place // the nearest folder above To that stands; zero where nothing is written
 	GroundVolume entry.Volume
@@ -223,7 +223,7 @@ func (m *Maker) item(w *Wanted) Item {
 		item.Action = Move
 	}
 	refuse := func(format string, args ...any) Item {
-		item.Action, item.Makes, item.SetsAside, item.Note = Refuse, nil, false, fmt.Sprintf(format, args...)
+		item.Action, item.Makes, item.Over, item.Note = Refuse, nil, nil, fmt.Sprintf(format, args...)
 		return item
 	}
 	if w.Unconfirmed {
@@ -259,7 +259,7 @@ func (m *Maker) item(w *Wanted) Item {
 			return item
 		}
 	}
-	if item.SetsAside && stands.Type == entry.Folder {
+	if item.Over != nil && stands.Type == entry.Folder {
 		if reason := m.world.Inside(w.To); reason != "" {
 			return refuse("the folder that stands there cannot be set aside: %s", reason)
 		}
@@ -338,16 +338,17 @@ func (m *Maker) untold(item *Item) {
 
 // away plans to set aside what stands somewhere.
 func (m *Maker) away(item Item) Item {
-	item.Action, item.SetsAside = Aside, true
-	switch stands := m.world.At(item.To); {
+	stands := m.world.At(item.To)
+	item.Action, item.Over = Aside, &stands
+	switch {
 	case stands.Problem != "":
-		item.Action, item.SetsAside, item.Note = Refuse, false, stands.Problem
+		item.Action, item.Over, item.Note = Refuse, nil, stands.Problem
 	case !stands.Exists:
-		item.Action, item.SetsAside, item.Note = Pass, false, "it is not there any more"
+		item.Action, item.Over, item.Note = Pass, nil, "it is not there any more"
 	case stands.Type == entry.Other:
-		item.Action, item.SetsAside, item.Note = Refuse, false, "it is a device, pipe or socket, which cannot be kept safe"
+		item.Action, item.Over, item.Note = Refuse, nil, "it is a device, pipe or socket, which cannot be kept safe"
 	case stands.Type == entry.Folder && m.world.Inside(item.To) != "":
-		item.Action, item.SetsAside, item.Note = Refuse, false, "it cannot be set aside: "+m.world.Inside(item.To)
+		item.Action, item.Over, item.Note = Refuse, nil, "it cannot be set aside: "+m.world.Inside(item.To)
 	default:
 		folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
 		item.Ground, item.GroundVolume = folder, m.world.At(folder).Volume
@@ -437,11 +438,11 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 		m.taken[item.To] = true
 		return true
 	case rule == KeepBoth && item.Versioned && !own && stands.Type == entry.File && item.Type == entry.File:
-		item.SetsAside = true
+		item.Over = &stands
 		item.Clash = what + " is there already; it stays as the version before"
 		return false
 	case rule == SetAside && !own && stands.Type != entry.Other:
-		item.SetsAside = true
+		item.Over = &stands
 		item.Clash = what + " is there already; it is set aside into safekeeping"
 		return false
 	}

@@ -95,12 +95,12 @@ func TestClashesAreSettledByTheRule(t *testing.T) {
 	assert.Equal(t, "/home/a (deleted 2026-11-12 14.05).txt", both.To.Path)
 	assert.Contains(t, both.Clash, "both are kept")
 	aside := one(t, w, plan.SetAside, item)
-	assert.True(t, aside.SetsAside)
+	assert.NotNil(t, aside.Over)
 	assert.Equal(t, "/home/a.txt", aside.To.Path)
 	skipped := one(t, w, plan.Skip, item)
 	assert.Equal(t, plan.Pass, skipped.Action)
 	w["/home/a.txt"] = plan.Standing{Type: entry.Other}
-	assert.False(t, one(t, w, plan.SetAside, item).SetsAside, "a device or socket cannot be kept, so both are")
+	assert.Nil(t, one(t, w, plan.SetAside, item).Over, "a device or socket cannot be kept, so both are")
 }
 
 func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
@@ -115,7 +115,7 @@ func TestTwoCopiesOfOnePlaceClashWithEachOther(t *testing.T) {
 		seen := map[string]bool{}
 		for _, i := range p.Items {
 			assert.False(t, seen[i.To.Path], "%s: %s is filled twice", rule, i.To)
-			assert.False(t, i.SetsAside, "nothing that this very plan brings is set aside")
+			assert.Nil(t, i.Over, "nothing that this very plan brings is set aside")
 			seen[i.To.Path] = true
 		}
 	}
