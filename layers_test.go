@@ -35,6 +35,7 @@ internal/catalogue/spans  : internal/core… internal/catalogue/block internal/c
 internal/catalogue        : internal/core… internal/catalogue/file internal/catalogue/rows internal/catalogue/names internal/catalogue/spans
 internal/safekeeping      : internal/core/digest
 internal/clouddrive       :
+internal/say              : internal/core…
 internal/explain          : internal/core… internal/reach/system internal/catalogue
 internal/apart            : internal/core… internal/catalogue
 internal/jobs             : internal/catalogue
@@ -52,9 +53,9 @@ internal/restore/target   : internal/core… internal/reach internal/restore/wor
 internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/contents internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
 internal/restore/steps    : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/safekeeping internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…
 internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/contents internal/trails internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
-internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore
+internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore internal/say
 internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments internal/restore/words internal/restore/steps internal/restore/journal
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments internal/restore/words internal/restore/steps internal/restore/journal internal/say
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps

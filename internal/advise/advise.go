@@ -18,6 +18,7 @@ import (
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
@@ -92,13 +93,13 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 		return answer, err
 	}
 	if why != "" {
-		answer.whole(folder, why, g.speak())
+		answer.whole(folder, why)
 	}
-	if err := a.withLog(ctx, &answer, g.speak()); err != nil {
+	if err := a.withLog(ctx, &answer); err != nil {
 		return answer, err
 	}
 	for _, note := range t.Notes {
-		answer.Notes = append(answer.Notes, g.speak().Reason("why-it-is-it", "why", note))
+		answer.Notes = append(answer.Notes, remark.New("why-it-is-it", "why", note))
 	}
 	return answer, ctx.Err()
 }
@@ -115,10 +116,8 @@ type gathering struct {
 	number map[copies.SourceID]int
 }
 
-func (g *gathering) speak() advice.Speaker { return advice.Speaker{Now: g.now, Zone: g.q.Zone} }
-
 func (g *gathering) evidence() (advice.Evidence, error) {
-	ev := advice.Evidence{Place: g.q.Place, Trail: g.t.Trail, Now: g.now, Zone: g.q.Zone}
+	ev := advice.Evidence{Place: g.q.Place, Trail: g.t.Trail, Now: g.now}
 	if len(ev.Trail.Versions) == 0 {
 		ev.Trail = g.onBesides(ev.Trail)
 	}

@@ -20,6 +20,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -30,6 +31,9 @@ func add(t *testing.T, s *sitetest.Site, kind, at string) catalogue.Source {
 	require.NoError(t, err)
 	return src
 }
+
+// said says remarks as they are said in the year of the scene.
+var said = say.Speaker{Now: time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC), Zone: time.UTC}
 
 func ask(t *testing.T, s *sitetest.Site, path string, q advice.Question) advise.Answer {
 	t.Helper()
@@ -97,7 +101,7 @@ func TestWhatCannotBeReadIsNeverPromised(t *testing.T) {
 	require.NoError(t, os.RemoveAll(s.Path("/snap/2026-02-01T0200")))
 	a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
 	require.NotNil(t, a.Recommended)
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Because), " "), "no longer where the last survey saw it")
+	assert.Contains(t, strings.Join(said.Remarks(a.Recommended.Because), " "), "no longer where the last survey saw it")
 	assert.EqualValues(t, len("the first\n"), copyOf(t, s, a.Recommended.Copy.ID).Size)
 
 	snapshot(t, s, 1, "/home/ines/a.txt", "something else was put there since\n")
@@ -112,8 +116,8 @@ func TestWhatCannotBeReadIsNeverPromised(t *testing.T) {
 	a = ask(t, slow, "/home/ines/b.bin", advice.Question{Loss: advice.Overwritten, Good: time.Date(2026, 2, 1, 3, 0, 0, 0, time.UTC)})
 	require.NotNil(t, a.Recommended)
 	assert.Equal(t, condition.Unread, a.Recommended.Condition.State)
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Because), " "), "nothing is promised")
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Costs), " "), "Open it before you promise anything")
+	assert.Contains(t, strings.Join(said.Remarks(a.Recommended.Because), " "), "nothing is promised")
+	assert.Contains(t, strings.Join(said.Remarks(a.Recommended.Costs), " "), "Open it before you promise anything")
 }
 
 // A store whose last survey failed may be there again: it is tried, after the others, and the failure is said.
@@ -129,10 +133,10 @@ func TestAStoreThatFailedLastIsTriedAllTheSame(t *testing.T) {
 		}
 		a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Deleted})
 		assert.Equal(t, there, a.Recommended != nil)
-		assert.Contains(t, a.Looked[0].Note, "It could not be read last: the store does not answer.")
-		assert.Contains(t, a.Next[0].Text, "Make the snapshots at /snap reachable")
+		assert.Contains(t, said.Joined(a.Looked[0].Note), "It could not be read last: the store does not answer.")
+		assert.Contains(t, said.Remark(a.Next[0]), "Make the snapshots at /snap reachable")
 		if !there {
-			assert.Contains(t, strings.Join(advice.Texts(a.Because), " "), "None of its copies can be read")
+			assert.Contains(t, strings.Join(said.Remarks(a.Because), " "), "None of its copies can be read")
 		}
 	}
 }
@@ -153,7 +157,7 @@ func TestWhatComesBackUnexaminedIsACost(t *testing.T) {
 	a := ask(t, s, "/home/ines/Notes", advice.Question{Loss: advice.Damaged})
 	require.NotNil(t, a.Folder)
 	assert.Len(t, a.Folder.Copies(), 1, "only what is broken: %v", a.Folder.Because)
-	assert.Contains(t, strings.Join(advice.Texts(a.Folder.Costs), " "), "One file that comes back was not examined")
+	assert.Contains(t, strings.Join(said.Remarks(a.Folder.Costs), " "), "One file that comes back was not examined")
 	assert.Empty(t, a.Notes, "everything that stands there was")
 }
 
@@ -173,9 +177,9 @@ func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
 	require.NotNil(t, a.Folder)
 	assert.Equal(t, 2, a.Folder.Counts[advice.PartMissing])
 	assert.Empty(t, a.Folder.Copies())
-	assert.Contains(t, strings.Join(advice.Texts(a.Because), " "), "no copy of any can be read")
-	assert.Contains(t, a.Looked[1].Note, `the exclusion “Scratch” leaves it out`)
-	assert.Contains(t, strings.Join(advice.Texts(a.Next), " "), "make an image of it")
+	assert.Contains(t, strings.Join(said.Remarks(a.Because), " "), "no copy of any can be read")
+	assert.Contains(t, said.Joined(a.Looked[1].Note), `the exclusion “Scratch” leaves it out`)
+	assert.Contains(t, strings.Join(said.Remarks(a.Next), " "), "make an image of it")
 }
 
 func TestADatabaseWithALogBesideItSaysThatTheTwoBelongTogether(t *testing.T) {
@@ -187,7 +191,7 @@ func TestADatabaseWithALogBesideItSaysThatTheTwoBelongTogether(t *testing.T) {
 	for name, together := range map[string]bool{"stock.db": true, "plain.db": false} {
 		a := ask(t, s, "/home/ines/"+name, advice.Question{Loss: advice.Deleted})
 		require.NotNil(t, a.Recommended)
-		assert.Equal(t, together, strings.Contains(strings.Join(advice.Texts(a.Recommended.Costs), " "), "stock.db-wal. The two only fit"), name)
+		assert.Equal(t, together, strings.Contains(strings.Join(said.Remarks(a.Recommended.Costs), " "), "stock.db-wal. The two only fit"), name)
 	}
 }
 
@@ -199,7 +203,7 @@ func TestASourceSaysSinceWhenItShowsTheFolder(t *testing.T) {
 	s.Survey(add(t, s, "snapshots", "/snap"))
 	a := ask(t, s, "/home/ines/Late/never.txt", advice.Question{Loss: advice.Deleted})
 	require.Len(t, a.Looked, 1)
-	assert.Equal(t, "It has had that folder since Tue 3 Feb, 02:00, and never the file.", a.Looked[0].Note)
+	assert.Equal(t, "It has had that folder since Tue 3 Feb, 02:00, and never the file.", said.Joined(a.Looked[0].Note))
 }
 
 // The file is looked at as it is now, whatever the last survey saw.
@@ -210,7 +214,7 @@ func TestWhatHappenedSinceTheLastSurveyCounts(t *testing.T) {
 	require.NoError(t, os.Remove(s.Path("/home/ines/now.txt")))
 	a := ask(t, s, "/home/ines/now.txt", advice.Question{Loss: advice.Misplaced})
 	assert.Nil(t, a.Recommended)
-	assert.Contains(t, strings.Join(advice.Texts(a.Notes), " "), "it is no longer there")
+	assert.Contains(t, strings.Join(said.Remarks(a.Notes), " "), "it is no longer there")
 }
 
 func TestAStrayAThousandTimesLargerIsListedAndNotTaken(t *testing.T) {
@@ -223,7 +227,7 @@ func TestAStrayAThousandTimesLargerIsListedAndNotTaken(t *testing.T) {
 	a := ask(t, s, "/home/ines/a.txt", advice.Question{Loss: advice.Unsaved})
 	require.NotNil(t, a.Recommended)
 	assert.True(t, a.Recommended.Copy.Live)
-	assert.Contains(t, a.Others[0].Why.Text, "It is too large to be held against the versions")
+	assert.Contains(t, said.Remark(a.Others[0].Why), "It is too large to be held against the versions")
 }
 
 // One content is examined once; a database is given to SQLite to check; what stands is examined unasked.
@@ -285,11 +289,11 @@ func TestLostOriginsAreFoundWithEvidence(t *testing.T) {
 	require.NoError(t, os.MkdirAll(s.Path("/home/ines/Desktop"), 0o755))
 	require.NoError(t, os.Rename(s.Path("/home/ines/A/plan.txt"), s.Path("/home/ines/Desktop/plan.2.txt")))
 	s.Survey(live)
-	origins, err := s.Adviser.Origins(t.Context(), s.Named("plan.2").Copy, time.UTC)
+	origins, err := s.Adviser.Origins(t.Context(), s.Named("plan.2").Copy)
 	require.NoError(t, err)
 	require.NotEmpty(t, origins)
 	assert.Equal(t, "loft:/home/ines/A/plan.txt", origins[0].Place.String())
-	assert.Contains(t, strings.Join(origins[0].Evidence, " "), "nothing is there now")
+	assert.Contains(t, said.Joined(origins[0].Evidence), "nothing is there now")
 }
 
 // Leftovers are found without a source for them, where the machine's own files are surveyed.

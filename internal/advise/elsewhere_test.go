@@ -56,12 +56,12 @@ func TestWhatWasMovedRenamedAndWorkedOnIsFoundByItsContent(t *testing.T) {
 		a := ask(t, s, "/home/ines/plan.txt", advice.Question{Loss: advice.Misplaced})
 		require.NotNil(t, a.Recommended, name)
 		if c.found == "" {
-			assert.False(t, a.Recommended.Copy.Live, "%s: %v", name, advice.Texts(a.Recommended.Because))
+			assert.False(t, a.Recommended.Copy.Live, "%s: %v", name, said.Remarks(a.Recommended.Because))
 			continue
 		}
-		assert.Equal(t, c.found, a.Recommended.Copy.Place.Path, "%s: %v", name, advice.Texts(a.Recommended.Because))
+		assert.Equal(t, c.found, a.Recommended.Copy.Place.Path, "%s: %v", name, said.Remarks(a.Recommended.Because))
 		assert.Equal(t, advice.Likely, a.Recommended.Sure, name)
-		assert.Contains(t, fmt.Sprint(advice.Texts(a.Recommended.Because)), "came up when that went", name)
+		assert.Contains(t, fmt.Sprint(said.Remarks(a.Recommended.Because)), "came up when that went", name)
 	}
 }
 
@@ -84,12 +84,12 @@ func TestALeftoverOfTheSessionIsFoundForAFileAndForItsFolder(t *testing.T) {
 	for _, loss := range []advice.Loss{advice.Unsaved, advice.Damaged} {
 		a := ask(t, s, "/home/ines/Plans/keel.txt", advice.Question{Loss: loss})
 		require.NotNil(t, a.Recommended, loss)
-		assert.Equal(t, want, a.Recommended.Copy.ID, "%s: %v", loss, advice.Texts(a.Recommended.Because))
+		assert.Equal(t, want, a.Recommended.Copy.ID, "%s: %v", loss, said.Remarks(a.Recommended.Because))
 	}
 	a := ask(t, s, "/home/ines/Plans", advice.Question{Loss: advice.Damaged})
 	require.NotNil(t, a.Folder)
-	require.Len(t, a.Folder.Entries, 1, "%v", advice.Texts(a.Folder.Because))
+	require.Len(t, a.Folder.Entries, 1, "%v", said.Remarks(a.Folder.Because))
 	assert.Equal(t, want, a.Folder.Entries[0].Copy)
 	assert.Equal(t, advice.PartAssumed, a.Folder.Entries[0].Part)
-	assert.Contains(t, a.Folder.Entries[0].Note.Text, "a temporary file")
+	assert.Contains(t, said.Remark(a.Folder.Entries[0].Note), "a temporary file")
 }

@@ -13,6 +13,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/trails"
 )
@@ -201,7 +202,7 @@ func (b *folderAdvice) advise(seen []*copies.Copy) error {
 		return err
 	}
 	ev := advice.FolderEvidence{Place: b.q.Place, Files: b.files, Nameless: nameless, Thrown: b.thrown(seen), Sealed: b.Sealed != "",
-		Now: b.now, Zone: b.q.Zone}
+		Now: b.now}
 	b.FolderAdvice = advice.AdviseFolder(b.q.Question, ev, r)
 	switch {
 	case r.err != nil:
@@ -224,10 +225,8 @@ func (b *folderAdvice) advise(seen []*copies.Copy) error {
 	return b.asOne(seen)
 }
 
-func (b *folderAdvice) speak() advice.Speaker { return advice.Speaker{Now: b.now, Zone: b.q.Zone} }
-
 func (b *folderAdvice) because(code string, pairs ...any) {
-	b.Because = append(b.Because, b.speak().Reason(code, pairs...))
+	b.Because = append(b.Because, remark.New(code, pairs...))
 }
 
 // thrown lists the folder itself where stores hold it as one item that was thrown away.
@@ -272,27 +271,26 @@ func (b *folderAdvice) answer(seen []*copies.Copy) (Answer, error) {
 	if err != nil {
 		return answer, err
 	}
-	speak := b.speak()
 	for i, s := range g.stores {
 		n := b.from[s.ID]
-		note := sources[i].Nothing("the folder", speak)
+		note := sources[i].Nothing(remark.New("the-folder"))
 		if n > 0 {
-			note = speak.Reason("has-files", "n", n)
+			note = remark.New("has-files", "n", n)
 		}
-		text := note.Text
+		notes := []advice.Reason{note}
 		if s.Trouble != "" {
-			text += " " + speak.Reason("store-trouble", "why", strings.TrimSuffix(s.Trouble, ".")).Text
+			notes = append(notes, remark.New("store-trouble", "why", strings.TrimSuffix(s.Trouble, ".")))
 		}
-		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Excluded: sources[i].Excluded, Note: text})
+		answer.Looked = append(answer.Looked, advice.Looked{Source: i, Found: n > 0, Excluded: sources[i].Excluded, Note: notes})
 	}
 	if len(b.Copies()) > 0 || b.MovedTo.Path != "" {
 		return answer, nil
 	}
 	answer.Because = b.Because
-	answer.Next = []advice.Reason{speak.Reason("next-say-when")}
+	answer.Next = []advice.Reason{remark.New("next-say-when")}
 	if n := b.Counts[advice.PartMissing]; n > 0 {
-		answer.Because = append(answer.Because, speak.Reason("folder-missing", "n", n))
-		answer.Next = []advice.Reason{speak.Reason("next-find-files"), speak.Reason("next-image")}
+		answer.Because = append(answer.Because, remark.New("folder-missing", "n", n))
+		answer.Next = []advice.Reason{remark.New("next-find-files"), remark.New("next-image")}
 	}
 	return answer, nil
 }

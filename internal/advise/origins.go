@@ -3,7 +3,6 @@ package advise
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"regexp"
 	"slices"
 	"time"
@@ -13,6 +12,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // Strength is what an origin is known by, strongest first.
@@ -32,7 +32,7 @@ var strengths = []Strength{ByDigest, BySize, BySimilar, ByName}
 type Origin struct {
 	Place    place.Place
 	Strength Strength
-	Evidence []string
+	Evidence []advice.Reason
 	gone     bool
 	share    float64
 }
@@ -42,12 +42,12 @@ const maxOrigins = 10
 
 // Origins says where a copy without a recorded origin likely came from, likeliest first: the same content, else the same
 // size and name, else similar content. Where several fit alike, those come first at which nothing stands any more.
-func (a *Adviser) Origins(ctx context.Context, c *copies.Copy, zone *time.Location) ([]Origin, error) {
+func (a *Adviser) Origins(ctx context.Context, c *copies.Copy) ([]Origin, error) {
 	stores, err := a.Site.Catalogue.Copies.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
-	o := &originSearch{Adviser: a, ctx: ctx, c: c, sum: c.SHA256, stores: stores, zone: zone, found: map[place.Place]*Origin{}}
+	o := &originSearch{Adviser: a, ctx: ctx, c: c, sum: c.SHA256, stores: stores, found: map[place.Place]*Origin{}}
 	if c.Type == entry.File && c.Readable && !c.SHA256.Known() && c.Size <= digestStray {
 		if o.sum, err = a.digest(ctx, c); err != nil {
 			return nil, err
@@ -77,7 +77,6 @@ type originSearch struct {
 	c      *copies.Copy
 	sum    digest.Sum // of its content
 	stores map[copies.SourceID]*copies.Store
-	zone   *time.Location
 	found  map[place.Place]*Origin
 }
 
@@ -89,7 +88,7 @@ func (o *originSearch) search() error {
 			return err
 		}
 		for _, f := range same {
-			if err := o.add(f, lies, ByDigest, 1, sameBytes); err != nil {
+			if err := o.add(f, lies, ByDigest, 1, remark.New("origin-bytes")); err != nil {
 				return err
 			}
 		}
@@ -112,14 +111,14 @@ func (o *originSearch) search() error {
 			continue
 		}
 		if f.Size == o.c.Size && o.c.Type == entry.File && (!f.SHA256.Known() || !o.sum.Known()) {
-			by, why := BySize, fmt.Sprintf("A file of the same name and of the same %d bytes was there.", f.Size)
+			by, why := BySize, remark.New("origin-size", "n", f.Size)
 			if reads++; reads <= maxAlike && f.Readable && o.sum.Known() {
 				sum, err := o.digest(o.ctx, f)
 				if err != nil {
 					return err
 				}
 				if sum == o.sum {
-					by, why = ByDigest, sameBytes
+					by, why = ByDigest, remark.New("origin-bytes")
 				}
 			}
 			if err := o.add(f, lies, by, 1, why); err != nil {
@@ -140,10 +139,10 @@ func (o *originSearch) search() error {
 				lies,
 				BySimilar,
 				share,
-				fmt.Sprintf("A file of the same name was there that has %.0f %% of its content.", 100*share),
+				remark.New("origin-similar", "share", remark.Share(share)),
 			)
 		} else {
-			err = o.add(f, lies, ByName, share, "Something of the same name was there; its content does not say more.")
+			err = o.add(f, lies, ByName, share, remark.New("origin-name"))
 		}
 		if err != nil {
 			return err
@@ -151,8 +150,6 @@ func (o *originSearch) search() error {
 	}
 	return nil
 }
-
-const sameBytes = "The same content was there, byte for byte."
 
 // numbered is what trashes and copies put into a name to tell it from another: plan.2.odt, plan.odt.2, plan (2).odt.
 var numbered = regexp.MustCompile(`^(.+?)(?:\.\d+| \(\d+\))(\.[^.]+)?$`)
@@ -165,17 +162,17 @@ func plainName(name string) string {
 	return name
 }
 
-func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share float64, why string) error {
+func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share float64, why advice.Reason) error {
 	if f.Place == lies || f.ID == o.c.ID || !o.c.Lost && f.Place == o.c.Place {
 		return nil
 	}
 	if known := o.found[f.Place]; known != nil {
 		if slices.Index(strengths, by) < slices.Index(strengths, known.Strength) {
-			known.Strength, known.share, known.Evidence = by, share, append([]string{why}, known.Evidence...)
+			known.Strength, known.share, known.Evidence = by, share, append([]advice.Reason{why}, known.Evidence...)
 		}
 		return nil
 	}
-	origin := &Origin{Place: f.Place, Strength: by, Evidence: []string{why}, share: share}
+	origin := &Origin{Place: f.Place, Strength: by, Evidence: []advice.Reason{why}, share: share}
 	seen, err := o.Site.Catalogue.Copies.At(o.ctx, f.Place)
 	if err != nil {
 		return err
@@ -190,7 +187,6 @@ func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share 
 
 // history adds what is known of the place: whether something stands there, until when it was seen, when it was deleted.
 func (o *originSearch) history(origin *Origin, seen []*copies.Copy) {
-	now := o.Now()
 	var last, gone time.Time
 	stands := false
 	for _, f := range seen {
@@ -208,16 +204,10 @@ func (o *originSearch) history(origin *Origin, seen []*copies.Copy) {
 	origin.gone = !stands
 	switch {
 	case stands:
-		origin.Evidence = append(origin.Evidence, "Something is there now.")
+		origin.Evidence = append(origin.Evidence, remark.New("origin-stands"))
 	case !gone.IsZero():
-		origin.Evidence = append(
-			origin.Evidence,
-			fmt.Sprintf("It was deleted from there on %s, and nothing is there now.", advice.Say(gone, now, o.zone)),
-		)
+		origin.Evidence = append(origin.Evidence, remark.New("origin-deleted", "at", gone))
 	case !last.IsZero():
-		origin.Evidence = append(
-			origin.Evidence,
-			fmt.Sprintf("It was last seen there on %s, and nothing is there now.", advice.Say(last, now, o.zone)),
-		)
+		origin.Evidence = append(origin.Evidence, remark.New("origin-seen", "at", last))
 	}
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -20,6 +19,7 @@ import (
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/explain"
 )
@@ -74,7 +74,7 @@ func (r *reading) know(ids []copies.ID) error {
 
 // Condition examines the copies of a content until one could be read.
 func (r *reading) Condition(content advice.Content) advice.Examined {
-	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[copies.ID]string{}}
+	found := advice.Examined{Verdict: condition.Verdict{State: condition.Unread}, Failed: map[copies.ID]advice.Reason{}}
 	for i, c := range content.Copies {
 		key := judgedKey{c.ID, content.As}
 		if known, ok := r.judged[key]; ok && i == 0 {
@@ -89,7 +89,7 @@ func (r *reading) Condition(content advice.Content) advice.Examined {
 			return found
 		}
 		if errors.Is(err, contents.ErrSlow) { // the other copies would take as long
-			found.Verdict.Reasons = []string{capital(err.Error()) + "."}
+			found.Verdict.Reasons = []remark.Remark{remark.New("slow", "patience", r.Examiner.Patience)}
 			return found
 		}
 		found.Failed[c.ID] = r.unreadable(c.ID, err)
@@ -98,14 +98,13 @@ func (r *reading) Condition(content advice.Content) advice.Examined {
 }
 
 // unreadable says why a copy cannot be read: of one that is locked, how that is mended.
-func (r *reading) unreadable(id copies.ID, err error) string {
+func (r *reading) unreadable(id copies.ID, err error) advice.Reason {
 	if errors.Is(err, problem.Locked) {
 		if c, err := r.copy(id); err == nil {
-			return fmt.Sprintf("it is locked with a password; ask for that, unlock source %s with it, and ask again",
-				c.Store.ID)
+			return remark.New("unread-locked", "source", c.Store.ID)
 		}
 	}
-	return Explain(err)
+	return remark.Said(Explain(err))
 }
 
 func (r *reading) examine(id copies.ID, as string) (condition.Verdict, digest.Sum, error) {

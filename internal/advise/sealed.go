@@ -2,7 +2,6 @@ package advise
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"time"
 
@@ -12,6 +11,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
 )
@@ -43,14 +43,14 @@ func (b *folderAdvice) asOne(seen []*copies.Copy) error {
 		return err
 	}
 	r := b.reading()
-	why := ""
+	var why advice.Reason
 	for _, h := range all[:min(maxHeld, len(all))] {
 		against, size := b.againstHeld(r, h.At)
 		if r.err != nil {
 			return r.err
 		}
-		if against != "" {
-			if why == "" {
+		if against.Any() {
+			if !why.Any() {
 				why = against
 			}
 			continue
@@ -58,7 +58,7 @@ func (b *folderAdvice) asOne(seen []*copies.Copy) error {
 		return b.takeHeld(h, size, why)
 	}
 	b.because("sealed-nowhere", "what", b.Sealed)
-	if why != "" {
+	if why.Any() {
 		b.because("sealed-why", "why", why)
 	}
 	b.AsOf = time.Time{}
@@ -92,7 +92,7 @@ func earlier(a, b time.Time) time.Time {
 }
 
 // againstHeld says what speaks against the folder as it was at a moment, and how large it was.
-func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why string, size int64) {
+func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why advice.Reason, size int64) {
 	n := 0
 	for i := range b.files {
 		f := &b.files[i]
@@ -107,27 +107,27 @@ func (b *folderAdvice) againstHeld(r *folderReading, at time.Time) (why string, 
 			continue // the store may have it all the same
 		}
 		found := r.Condition(advice.Content{Copies: []advice.Candidate{{ID: v.Copy}}, Size: v.Size, As: place.Name("/" + f.Path)})
-		against := ""
+		var against advice.Reason
 		switch {
 		case len(found.Failed) > 0 && found.State == condition.Unread:
-			against = fmt.Sprintf("cannot be read (%s)", found.Failed[v.Copy])
+			against = remark.New("held-unread", "why", found.Failed[v.Copy])
 		case found.State == condition.Broken:
-			against = "is broken"
+			against = remark.New("held-broken")
 		case found.SHA256.Known() && b.q.Wrong[found.SHA256]:
-			against = "is not the one, as a technician said"
+			against = remark.New("held-wrong")
 		}
-		if against != "" {
-			return b.speak().Reason("as-it-was-broken", "at", at, "name", place.Readable(f.Path), "why", against).Text, size
+		if against.Any() {
+			return remark.New("as-it-was-broken", "at", at, "name", place.Readable(f.Path), "why", against), size
 		}
 	}
 	if n == 0 {
-		return b.speak().Reason("as-it-was-empty", "at", at).Text, 0
+		return remark.New("as-it-was-empty", "at", at), 0
 	}
-	return "", size
+	return advice.Reason{}, size
 }
 
 // takeHeld recommends the folder as one store had it at one moment, beside what is there.
-func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
+func (b *folderAdvice) takeHeld(h held, size int64, passedOver advice.Reason) error {
 	c := *h.copy
 	c.At.Capture, c.Captured = h.Name, h.At
 	b.Whole, b.WholeAt, b.Bytes = &c, h.At, size
@@ -135,7 +135,7 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	aside.Path += " as of " + h.At.In(b.q.Zone).Format("2006-01-02 15.04")
 	b.Aside = &aside
 	b.because("sealed-whole", "what", b.Sealed)
-	if passedOver != "" {
+	if passedOver.Any() {
 		b.because("sealed-passed", "why", passedOver)
 	}
 	if err := b.elsewhere(); err != nil {
@@ -143,7 +143,7 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver string) error {
 	}
 	b.because("sealed-then", "at", h.At, "source", capital(Name(&h.store.Source, b.q.Place.Machine)))
 	b.because("sealed-aside", "place", aside)
-	b.Costs = []advice.Reason{b.speak().Reason("sealed-later", "at", h.At), b.speak().Reason("sealed-password")}
+	b.Costs = []advice.Reason{remark.New("sealed-later", "at", h.At), remark.New("sealed-password")}
 	return nil
 }
 
@@ -188,23 +188,23 @@ func (b *folderAdvice) elsewhere() error {
 }
 
 // whole answers for a file in a folder that only makes sense whole.
-func (a *Answer) whole(folder, why string, speak advice.Speaker) {
+func (a *Answer) whole(folder, why string) {
 	r := a.Recommended
 	at := place.Place{Machine: a.Question.Place.Machine, Path: folder}
-	a.Because, a.Ask = []advice.Reason{speak.Reason("sealed-part", "place", at, "what", why)}, nil
+	a.Because, a.Ask = []advice.Reason{remark.New("sealed-part", "place", at, "what", why)}, nil
 	if r != nil && r.Copy.Live && !r.Copy.Leftover {
 		return // it stands there, and nothing needs to be brought back
 	}
 	a.Recommended, a.Notes = nil, nil // which speak of the file by itself
-	a.Next = append([]advice.Reason{speak.Reason("sealed-ask", "place", at, "loss", a.Question.Loss)}, a.Next...)
+	a.Next = append([]advice.Reason{remark.New("sealed-ask", "place", at, "loss", a.Question.Loss)}, a.Next...)
 	if r != nil {
 		a.Others = append([]advice.Other{{Copy: r.Copy, Version: r.Version, State: r.Condition.State,
-			Why: speak.Reason("sealed-itself", "why", r.Because[0].Text)}}, a.Others...)
+			Why: remark.New("sealed-itself", "why", r.Because[0])}}, a.Others...)
 	}
 }
 
 // withLog says of a database that has its log beside it that the two only fit as they were at one moment.
-func (a *Adviser) withLog(ctx context.Context, answer *Answer, speak advice.Speaker) error {
+func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
 	r := answer.Recommended
 	if r == nil || r.Copy.Live {
 		return nil
@@ -216,7 +216,7 @@ func (a *Adviser) withLog(ctx context.Context, answer *Answer, speak advice.Spea
 	}
 	logs, err := a.Site.Catalogue.Copies.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
 	for _, log := range logs {
-		r.Costs = append(r.Costs, speak.Reason("database-log", "log", place.Readable(place.Name(log))))
+		r.Costs = append(r.Costs, remark.New("database-log", "log", place.Readable(place.Name(log))))
 	}
 	return err
 }

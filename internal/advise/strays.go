@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 )
@@ -34,7 +35,7 @@ type strayCopy struct {
 
 // strays finds the leftovers that may belong to the document, and says who has it open. Of many, those that the rules name come first, then
 // those that were written last before the moment that is wanted.
-func (g *gathering) strays() (found []advice.Stray, locks []string, err error) {
+func (g *gathering) strays() (found []advice.Stray, locks []advice.Reason, err error) {
 	candidates, err := g.strayCopies()
 	if err != nil {
 		return nil, nil, err
@@ -259,9 +260,12 @@ func (g *gathering) earliest(s *advice.Stray) error {
 }
 
 // lock says who has the document open since when, as far as the lock tells.
-func (g *gathering) lock(f strayCopy) string {
-	since := advice.Say(f.Written, g.now, g.q.Zone)
-	return lockSentence(place.Readable(place.Name(f.lies)), g.lockOwner(f), since)
+func (g *gathering) lock(f strayCopy) advice.Reason {
+	name, who := place.Readable(place.Name(f.lies)), g.lockOwner(f)
+	if who == "" {
+		return remark.New("locked", "name", name, "since", f.Written)
+	}
+	return remark.New("locked-by", "name", name, "who", who, "since", f.Written)
 }
 
 // lockOwner reads a lock: programs write the user's name among its first words, parted by commas or control characters.
@@ -292,21 +296,4 @@ func (g *gathering) lockOwner(f strayCopy) string {
 		return said
 	}
 	return cmp.Or(fmt.Sprintf("%s (%s)", said, who), who)
-}
-
-// lockSentence says who has a document open since when; who is "" where that is not known.
-func lockSentence(name, who, since string) string {
-	if who == "" {
-		return fmt.Sprintf(
-			"A lock beside it (%s) says that somebody has had it open since %s; ask them before anything takes its place.",
-			name,
-			since,
-		)
-	}
-	return fmt.Sprintf(
-		"A lock beside it (%s) says that %s has had it open since %s; ask them before anything takes its place.",
-		name,
-		who,
-		since,
-	)
 }

@@ -9,11 +9,12 @@ import (
 
 	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/say"
 )
 
 // Reasons are why something was brought back, as they were then: once it stands there again, the advice would be another.
@@ -24,13 +25,13 @@ type Reasons struct {
 	Costs   []string        `json:"costs"`
 }
 
-func reasonsOf(a *advise.Answer) Reasons {
+func reasonsOf(a *advise.Answer, s say.Speaker) Reasons {
 	switch {
 	case a.Folder != nil:
-		return Reasons{Because: advice.Texts(a.Folder.Because), Plain: len(a.Folder.Because), Costs: advice.Texts(a.Folder.Costs)}
+		return Reasons{Because: s.Remarks(a.Folder.Because), Plain: len(a.Folder.Because), Costs: s.Remarks(a.Folder.Costs)}
 	case a.Recommended != nil:
 		r := a.Recommended
-		return Reasons{Because: advice.Texts(r.Because), Plain: r.Plain, State: r.Condition.State, Costs: advice.Texts(r.Costs)}
+		return Reasons{Because: s.Remarks(r.Because), Plain: r.Plain, State: r.Condition.State, Costs: s.Remarks(r.Costs)}
 	}
 	return Reasons{}
 }
@@ -38,13 +39,8 @@ func reasonsOf(a *advise.Answer) Reasons {
 // ForUser gives the reasons in words for the user.
 func (r Reasons) ForUser() []string {
 	why := slices.Clone(r.Because[:min(r.Plain, len(r.Because))])
-	switch r.State {
-	case condition.Sound:
-		why = append(why, "It was checked and is whole.")
-	case condition.Broken:
-		why = append(why, "It is damaged.")
-	case condition.Doubtful, condition.Unread:
-		why = append(why, "Nobody can tell from outside whether it is whole: please open it and look.")
+	if r.State != "" {
+		why = append(why, say.Speaker{}.Remark(remark.New("user-"+string(r.State))))
 	}
 	return why
 }
@@ -60,8 +56,9 @@ func (b *Book) Bring(
 ) (restore.Request, Reasons, error) {
 	if len(chosen) > 0 {
 		r, err := b.named(ctx, k, chosen)
-		because := fmt.Sprintf("It was chosen by %s, whatever was advised.", by)
-		return r, Reasons{Because: []string{because}, Plain: 1, Costs: []string{"What was saved after it is not in it."}}, err
+		speak := say.Speaker{Now: b.Now(), Zone: zone}
+		return r, Reasons{Because: []string{speak.Remark(remark.New("chosen-by", "who", by))}, Plain: 1,
+			Costs: []string{speak.Remark(remark.New("chosen-costs"))}}, err
 	}
 	answer, err := b.Advise(ctx, k, zone)
 	if err != nil {
@@ -72,7 +69,7 @@ func (b *Book) Bring(
 		return restore.Request{}, Reasons{}, err
 	}
 	r := restore.Request{Copies: bring.Copies, To: bring.To, At: bring.At}
-	return r, reasonsOf(&answer), b.home(ctx, &r)
+	return r, reasonsOf(&answer, say.Speaker{Now: b.Now(), Zone: zone}), b.home(ctx, &r)
 }
 
 // home leaves out where a copy goes if that is its own place: its store may know better how it gets there, as a cloud drive does.

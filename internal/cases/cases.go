@@ -21,6 +21,7 @@ import (
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/drives"
 	"humble-rewind/internal/site"
 )
@@ -334,7 +335,7 @@ type Aid struct {
 }
 
 // FirstAid says what to do first.
-func (b *Book) FirstAid(ctx context.Context, k catalogue.Case, zone *time.Location) (Aid, error) {
+func (b *Book) FirstAid(ctx context.Context, k catalogue.Case) (Aid, error) {
 	aid := Aid{Done: Ticked(k), Drive: firstaid.Drive{Free: -1}}
 	if machine := k.Place.Machine; machine != "" {
 		m, err := b.Site.Catalogue.Machines.Named(ctx, machine)
@@ -344,7 +345,7 @@ func (b *Book) FirstAid(ctx context.Context, k catalogue.Case, zone *time.Locati
 		files, ferr := b.Site.Files(ctx, machine)
 		switch {
 		case err != nil || ferr != nil:
-			aid.Drive.Notes = []string{fmt.Sprintf("The machine %s cannot be reached, so nothing is known of its drive.", machine)}
+			aid.Drive.Notes = []remark.Remark{remark.New("no-machine", "machine", machine)}
 		default:
 			home, at := "", k.Place.Path
 			for _, p := range m.People {
@@ -365,7 +366,7 @@ func (b *Book) FirstAid(ctx context.Context, k catalogue.Case, zone *time.Locati
 			aid.Drive = drives.Of(ctx, files, at, home, machineZone, b.Now())
 		}
 	}
-	aid.Steps = firstaid.Steps(k.Loss, aid.Drive, b.Now(), zone)
+	aid.Steps = firstaid.Steps(k.Loss, aid.Drive, b.Now())
 	return aid, nil
 }
 

@@ -18,6 +18,8 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
+	"humble-rewind/internal/say"
 )
 
 // Reader says whom a report is for.
@@ -38,8 +40,8 @@ type Report struct {
 	NoAnswer    string
 	Aid         Aid
 	Receipts    []Brought
-	Unprotected []string
-	zone        *time.Location
+	Unprotected []remark.Remark
+	speaker     say.Speaker
 	written     map[copies.ID]time.Time // by copies that were brought back
 }
 
@@ -52,9 +54,10 @@ type Brought struct {
 
 // Report gathers what a case came to.
 func (b *Book) Report(ctx context.Context, k catalogue.Case, reader Reader, zone *time.Location) (Report, error) {
-	r := Report{Case: inert(k), At: b.Now(), Reader: reader, zone: zone, written: map[copies.ID]time.Time{}}
+	now := b.Now()
+	r := Report{Case: inert(k), At: now, Reader: reader, speaker: say.Speaker{Now: now, Zone: zone}, written: map[copies.ID]time.Time{}}
 	var err error
-	if r.Aid, err = b.FirstAid(ctx, k, zone); err != nil {
+	if r.Aid, err = b.FirstAid(ctx, k); err != nil {
 		return r, err
 	}
 	answer, err := b.Advise(ctx, k, zone)
@@ -133,8 +136,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 const listed = 12
 
 // unprotected says what should be put right, so that the next loss is harmless.
-func unprotected(a *advise.Answer, now time.Time) []string {
-	var all []string
+func unprotected(a *advise.Answer, now time.Time) (all []remark.Remark) {
 	p := a.Question.Place
 	kept, elsewhere := time.Time{}, false
 	for _, l := range a.Looked {
@@ -144,24 +146,20 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 		}
 		elsewhere = elsewhere || l.Found && store.AtMachine != p.Machine
 		if l.Excluded != "" {
-			all = append(all, fmt.Sprintf("Its folder is left out of %s by the exclusion “%s”.", advise.Name(&store.Source, p.Machine),
-				place.Inert(l.Excluded)))
+			all = append(all, remark.New("left-out", "source", advise.Name(&store.Source, p.Machine), "pattern", place.Inert(l.Excluded)))
 		}
 	}
 	switch days := int(now.Sub(kept).Hours() / 24); {
 	case kept.IsZero():
-		all = append(all, "No snapshot, history or drive keeps versions of it: only the trash and luck protect this folder.")
+		all = append(all, remark.New("no-versions"))
 	case days >= 2:
-		all = append(all, fmt.Sprintf("What keeps versions of it did so %d days ago for the last time.", days))
+		all = append(all, remark.New("old-versions", "n", days))
 	}
 	if !elsewhere {
-		all = append(all, "Every copy of it is on the same machine; if that is lost, so are they.")
+		all = append(all, remark.New("same-machine"))
 	}
 	if r := a.Recommended; r != nil && !r.Copy.Expires.IsZero() && r.Copy.Expires.Sub(now) < 7*24*time.Hour {
-		all = append(
-			all,
-			fmt.Sprintf("The copy in the trash would have expired on %s.", r.Copy.Expires.In(a.Question.Zone).Format("Mon 2 Jan")),
-		)
+		all = append(all, remark.New("would-expire", "at", r.Copy.Expires))
 	}
 	return all
 }
@@ -169,10 +167,19 @@ func unprotected(a *advise.Answer, now time.Time) []string {
 // What the templates ask for.
 
 // Say writes a time, to the minute.
-func (r Report) Say(t time.Time) string { return advice.Say(t.Truncate(time.Minute), r.At, r.zone) }
+func (r Report) Say(t time.Time) string { return r.speaker.Time(t.Truncate(time.Minute)) }
+
+// Tell says a remark.
+func (r Report) Tell(m remark.Remark) string { return r.speaker.Remark(m) }
+
+// Each says remarks, one by one.
+func (r Report) Each(all []remark.Remark) []string { return r.speaker.Remarks(all) }
+
+// Together says remarks, one after the other.
+func (r Report) Together(all []remark.Remark) string { return r.speaker.Joined(all) }
 
 // Zone names the zone of the times.
-func (r Report) Zone() string { return r.zone.String() }
+func (r Report) Zone() string { return r.speaker.Zone.String() }
 
 // What names what was lost.
 func (r Report) What() string {
@@ -182,7 +189,7 @@ func (r Report) What() string {
 	if r.Case.Words != "" {
 		return r.Case.Words
 	}
-	return "something of " + r.Case.Person
+	return r.Tell(remark.New("something-of", "person", r.Case.Person))
 }
 
 // Where is its place.
@@ -195,15 +202,12 @@ func (r Report) Where() string {
 
 // Loss says what happened, in the middle of a sentence.
 func (r Report) Loss() string {
-	return map[advice.Loss]string{advice.Deleted: "was deleted", advice.Overwritten: "was overwritten", advice.Damaged: "was damaged",
-		advice.Misplaced: "could not be found",
-		advice.Unsaved:   "was not saved"}[r.Case.Loss]
+	return r.Tell(remark.New("lost-" + string(r.Case.Loss)))
 }
 
 // State says how far the case is.
 func (r Report) State() string {
-	return map[catalogue.CaseState]string{catalogue.CaseOpen: "open", catalogue.CaseWaiting: "waiting for the user",
-		catalogue.CaseDone: "done"}[r.Case.State]
+	return r.Tell(remark.New("case-" + string(r.Case.State)))
 }
 
 // Back counts what was brought back and stands.
@@ -230,7 +234,7 @@ func (r Report) Listed() bool { return r.Back() <= listed }
 // From says when what came back was written, for behind its name.
 func (r Report) From(i catalogue.ReceiptItem) string {
 	if at := r.written[i.Copy]; !at.IsZero() {
-		return ", as it was saved on " + r.Say(at)
+		return r.Tell(remark.New("as-saved", "at", at.Truncate(time.Minute)))
 	}
 	return ""
 }
@@ -245,7 +249,7 @@ func (r Report) Reasons() *Reasons {
 	if r.Answer == nil {
 		return nil
 	}
-	if why := reasonsOf(r.Answer); len(why.Because) > 0 {
+	if why := reasonsOf(r.Answer, r.speaker); len(why.Because) > 0 {
 		return &why
 	}
 	return nil
@@ -262,29 +266,7 @@ func (r Report) Place(p place.Place) string { return p.String() }
 // Entry says what an entry of the case is.
 func (r Report) Entry(e catalogue.CaseEntry) string {
 	id, _, _ := strings.Cut(e.Ref, " ")
-	switch e.Kind {
-	case catalogue.EntryOpened:
-		return "opened the case"
-	case catalogue.EntryChanged:
-		return "changed " + e.Text
-	case catalogue.EntryState:
-		return "set it to " + e.Ref
-	case catalogue.EntryNote:
-		return e.Text
-	case catalogue.EntryCopy:
-		return fmt.Sprintf("put copy %s in: %s", id, e.Text)
-	case catalogue.EntryWrong:
-		return fmt.Sprintf("said that copy %s is not the one", id)
-	case catalogue.EntryRight:
-		return fmt.Sprintf("took back that copy %s is not the one", id)
-	case catalogue.EntryStep:
-		return fmt.Sprintf("did the first aid step %s", id)
-	case catalogue.EntryUnstep:
-		return fmt.Sprintf("took back the first aid step %s", id)
-	case catalogue.EntryReceipt:
-		return fmt.Sprintf("brought back, receipt %s", id)
-	}
-	return string(e.Kind)
+	return r.Tell(remark.New("entry-"+string(e.Kind), "text", e.Text, "state", e.Ref, "id", id))
 }
 
 //go:embed templates

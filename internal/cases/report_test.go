@@ -60,7 +60,7 @@ func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
 		require.NoError(t, err)
 		report, err := book.Report(t.Context(), k, cases.ForFile, time.UTC)
 		require.NoError(t, err)
-		return strings.Join(report.Unprotected, "\n")
+		return strings.Join(report.Each(report.Unprotected), "\n")
 	}
 	const nothing = "No snapshot, history or drive keeps versions of it"
 	t.Run("an exclusion", func(t *testing.T) {

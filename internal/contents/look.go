@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -111,6 +112,5 @@ func (r *Reader) SharesOf(ctx context.Context, a, b *copies.Copy) (ofA, ofB floa
 // again.
 func demanding(size int64) condition.Findings {
 	return condition.Findings{Size: size, State: condition.Doubtful, Media: "application/octet-stream",
-		Reasons: []string{"Examining it takes more memory or time than is given to any content, so what is in it is not known: it is " +
-			"damaged, or made to do harm."}}
+		Reasons: []remark.Remark{remark.New("demanding")}}
 }

@@ -12,6 +12,7 @@ import (
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/core/advice"
+	"humble-rewind/internal/say"
 )
 
 var printed = flag.Bool("table", false, "print the shares answered right, by family")
@@ -31,7 +32,7 @@ func TestTheRightCopyIsRecommendedForEveryLossInTheCorpus(t *testing.T) {
 					if c.To != "" {
 						assert.Equal(t, c.To, r.To.Path)
 					}
-					assert.False(t, c.Unsure && r.Sure == advice.Certain, "it is called certain: %v", advice.Texts(r.Because))
+					assert.False(t, c.Unsure && r.Sure == advice.Certain, "it is called certain: %v", say.Speaker{}.Remarks(r.Because))
 					assert.NotEmpty(t, r.Because)
 					assert.NotEmpty(t, r.Costs)
 				} else {
@@ -57,16 +58,16 @@ func TestEachFileOfALostFolderGetsItsOwnBestCopy(t *testing.T) {
 				require.NoError(t, err)
 				outcomes[n] = o
 				f := o.Answer.Folder
-				assert.Empty(t, o.Harmful, "harmful: %v", advice.Texts(f.Because))
-				assert.Empty(t, o.Unanswered, "unanswered: %v", advice.Texts(f.Because))
+				assert.Empty(t, o.Harmful, "harmful: %v", say.Speaker{}.Remarks(f.Because))
+				assert.Empty(t, o.Unanswered, "unanswered: %v", say.Speaker{}.Remarks(f.Because))
 				if c.Whole {
-					assert.NotNil(t, f.Whole, "%v", advice.Texts(f.Because))
+					assert.NotNil(t, f.Whole, "%v", say.Speaker{}.Remarks(f.Because))
 				}
 				if c.Found != "" {
 					assert.Equal(t, c.Found, f.MovedTo.String())
 				}
 				if !c.At.IsZero() {
-					assert.Equal(t, c.At, f.WholeAt, "%v", advice.Texts(f.Because))
+					assert.Equal(t, c.At, f.WholeAt, "%v", say.Speaker{}.Remarks(f.Because))
 					require.NotNil(t, f.Aside, "it goes beside what is there")
 				}
 				require.NotEmpty(t, f.Because)

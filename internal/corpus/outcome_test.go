@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	registered "humble-rewind/internal/kinds"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/trails"
 )
 
@@ -75,11 +76,11 @@ func (o *Outcome) judge(h *History, reader *contents.Reader) {
 	r := o.Answer.Recommended
 	switch {
 	case r == nil:
-		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(advice.Texts(o.Answer.Because), " ")
+		o.Right, o.Got = c.Want == nil, "nothing: "+strings.Join(say.Speaker{}.Remarks(o.Answer.Because), " ")
 	default:
 		got, err := contentOf(h, reader, r.Copy.ID)
 		o.Right = err == nil && c.Want != nil && bytes.Equal(got, c.Want)
-		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(advice.Texts(r.Because), " "))
+		o.Got = fmt.Sprintf("%q… because %s", got[:min(60, len(got))], strings.Join(say.Speaker{}.Remarks(r.Because), " "))
 	}
 	if c.Other != "" && !o.lists(h, c.Other) {
 		o.Right = false

@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/firstaid"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 )
 
@@ -42,8 +43,8 @@ type reader struct {
 	options string
 }
 
-func (r *reader) note(format string, args ...any) {
-	r.Notes = append(r.Notes, fmt.Sprintf(format, args...))
+func (r *reader) note(code string, pairs ...any) {
+	r.Notes = append(r.Notes, remark.New(code, pairs...))
 }
 
 const maxFile = 256 << 10
@@ -127,7 +128,7 @@ func (r *reader) mount(at string) {
 			return
 		}
 	}
-	r.note("Which drive it is on could not be found out: the machine's tables of mounts are not there.")
+	r.note("no-mounts")
 }
 
 var networks = map[string]bool{"nfs": true, "nfs4": true, "cifs": true, "smb3": true, "fuse.sshfs": true, "9p": true, "ceph": true}
@@ -146,12 +147,12 @@ func (r *reader) queue() {
 	}
 	name := partition.FindString(strings.TrimPrefix(r.Node, "/dev/"))
 	if !strings.HasPrefix(r.Node, "/dev/") || name == "" {
-		r.note("The table of mounts names the drive as %s, which does not tell which device that is.", r.Node)
+		r.note("no-device", "node", r.Node)
 		return
 	}
 	rotating, err := r.read("/sys/block/" + name + "/queue/rotational")
 	if err != nil {
-		r.note("Whether %s rotates could not be found out.", r.Node)
+		r.note("no-medium", "node", r.Node)
 		return
 	}
 	r.Medium = firstaid.Solid
@@ -194,7 +195,7 @@ func (r *reader) discard(zone *time.Location) {
 		for _, at := range []string{"/etc/cron.weekly/fstrim", "/etc/cron.daily/fstrim"} {
 			if _, err := r.read(at); err == nil {
 				r.Discard = firstaid.Periodically
-				r.note("The trim is run by %s; when it last did is not recorded.", at)
+				r.note("trim-run-by", "by", at)
 			}
 		}
 	}
@@ -227,7 +228,7 @@ func (r *reader) next(zone *time.Location) time.Time {
 	case "monthly":
 		return time.Date(last.Year(), last.Month()+1, 1, 0, 0, 0, 0, zone)
 	}
-	r.note("The trim runs by the calendar %q.", when)
+	r.note("trim-calendar", "when", when)
 	return time.Time{}
 }
 

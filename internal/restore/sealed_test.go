@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/trails"
@@ -95,7 +96,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 
 	answer, err := s.Adviser.Advise(t.Context(), advise.Question{Question: advice.Question{Loss: advice.Damaged}, Place: in, Zone: time.UTC})
 	require.NoError(t, err)
-	assert.Contains(t, strings.Join(advice.Texts(answer.Folder.Because), " "), "The same container is known at loft:/srv/other/Vault too")
+	assert.Contains(t, strings.Join(say.Speaker{}.Remarks(answer.Folder.Because), " "), "The same container is known at loft:/srv/other/Vault too")
 	assert.Equal(t, []place.Place{{Machine: "loft", Path: "/srv/other/Vault"}}, answer.FoundAt)
 
 	for _, c := range s.Find(catalogue.Query{Words: "Stock.db", Sort: catalogue.ByName}) {

@@ -17,6 +17,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/typedtime"
+	"humble-rewind/internal/say"
 )
 
 // zoneOf reads the zone in which times are to be said; UTC where none is given.
@@ -115,7 +116,7 @@ func toExamination(p place.Place, found contents.Result) api.Examination {
 	v := found.For(p.Name())
 	return api.Examination{
 		Place:     toPlace(p),
-		Condition: toCondition(v),
+		Condition: toCondition(say.Speaker{}, v),
 		MediaType: v.Media,
 		Rename:    optional(v.Rename),
 		Sha256:    optional(found.SHA256.Hex()),
@@ -136,7 +137,7 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		zone = time.UTC
 	}
-	origins, err := s.adviser.Origins(ctx, c, zone)
+	origins, err := s.adviser.Origins(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -144,9 +145,10 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		return nil, err
 	}
+	speak := say.Speaker{Now: s.now(), Zone: zone}
 	a := api.FindOrigins200JSONResponse{Copy: shown, Origins: make([]api.Origin, len(origins))}
 	for i, o := range origins {
-		a.Origins[i] = api.Origin{Place: toPlace(o.Place), Evidence: o.Evidence, Strength: api.OriginStrength(o.Strength)}
+		a.Origins[i] = api.Origin{Place: toPlace(o.Place), Evidence: speak.Remarks(o.Evidence), Strength: api.OriginStrength(o.Strength)}
 	}
 	return a, nil
 }
@@ -227,6 +229,7 @@ func toHints(h advice.Hints) *api.Hints {
 // toAdvice shows an answer with the copies that it names.
 func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advice, error) {
 	q := answer.Question
+	speak := say.Speaker{Now: s.now(), Zone: q.Zone}
 	a := api.Advice{
 		Place:     toPlace(q.Place),
 		Loss:      api.Loss(q.Loss),
@@ -235,10 +238,10 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		Others:    []api.OtherCopy{},
 		FoundAt:   []api.Place{},
 		Looked:    []api.Looked{},
-		Notes:     advice.Texts(answer.Notes),
-		Next:      toReasons(answer.Next),
-		Because:   advice.Texts(answer.Because),
-		Reasons:   toReasons(answer.Because),
+		Notes:     speak.Remarks(answer.Notes),
+		Next:      toReasons(speak, answer.Next),
+		Because:   speak.Remarks(answer.Because),
+		Reasons:   toReasons(speak, answer.Because),
 	}
 	named, err := s.namedIn(ctx, answer)
 	if err != nil {
@@ -246,17 +249,17 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 	}
 	if r := answer.Recommended; r != nil {
 		shown := toCopy(named[r.Copy.ID])
-		shown.Condition = toCondition(r.Condition)
+		shown.Condition = toCondition(speak, r.Condition)
 		to := toPlace(r.To)
 		standing := r.Copy.Live && !r.Copy.Leftover
-		a.Recommended = recommended(r.Sure, r.Because, r.Costs)
+		a.Recommended = recommended(speak, r.Sure, r.Because, r.Costs)
 		a.Recommended.Copy, a.Recommended.To, a.Recommended.Standing = &shown, &to, optional(standing)
 	}
 	if answer.Ask != nil {
-		a.Question = toAsk(answer.Ask)
+		a.Question = toAsk(speak, answer.Ask)
 	}
 	for _, o := range answer.Others {
-		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(named[o.Copy.ID]), Why: o.Why.Text, Reason: toReason(o.Why)})
+		a.Others = append(a.Others, api.OtherCopy{Copy: toCopy(named[o.Copy.ID]), Why: speak.Remark(o.Why), Reason: toReason(speak, o.Why)})
 	}
 	for _, p := range answer.FoundAt {
 		a.FoundAt = append(a.FoundAt, toPlace(p))
@@ -265,7 +268,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		src := answer.Stores[l.Source].Source
 		a.Looked = append(
 			a.Looked,
-			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(&src, q.Place.Machine)), Found: l.Found, Note: l.Note},
+			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(&src, q.Place.Machine)), Found: l.Found, Note: speak.Joined(l.Note)},
 		)
 	}
 	for _, kind := range answer.Missing {
@@ -281,34 +284,34 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		)
 	}
 	if answer.Folder != nil {
-		toFolderAdvice(&a, q.Place, answer.Folder, named)
+		toFolderAdvice(speak, &a, q.Place, answer.Folder, named)
 	}
 	return a, nil
 }
 
 // recommended begins a recommendation.
-func recommended(sure advice.Sure, because, costs []advice.Reason) *api.Recommended {
-	return &api.Recommended{Sure: api.Sure(sure), Because: advice.Texts(because), Reasons: toReasons(because), Costs: advice.Texts(costs),
-		CostReasons: toReasons(costs)}
+func recommended(speak say.Speaker, sure advice.Sure, because, costs []advice.Reason) *api.Recommended {
+	return &api.Recommended{Sure: api.Sure(sure), Because: speak.Remarks(because), Reasons: toReasons(speak, because), Costs: speak.Remarks(costs),
+		CostReasons: toReasons(speak, costs)}
 }
 
-func toReason(r advice.Reason) api.Reason {
-	return api.Reason{Code: r.Code, Values: r.Values, Text: r.Text}
+func toReason(speak say.Speaker, r advice.Reason) api.Reason {
+	return api.Reason{Code: r.Code, Values: speak.Values(r.Values), Text: speak.Remark(r)}
 }
 
-func toReasons(all []advice.Reason) []api.Reason {
+func toReasons(speak say.Speaker, all []advice.Reason) []api.Reason {
 	shown := make([]api.Reason, len(all))
 	for i, r := range all {
-		shown[i] = toReason(r)
+		shown[i] = toReason(speak, r)
 	}
 	return shown
 }
 
 // toAsk shows the question that would settle an advice.
-func toAsk(q *advice.Ask) *api.AdviceQuestion {
-	shown := api.AdviceQuestion{Code: q.Code, Values: q.Values, Text: q.Text, Answers: make([]api.AdviceAnswer, len(q.Answers))}
+func toAsk(speak say.Speaker, q *advice.Ask) *api.AdviceQuestion {
+	shown := api.AdviceQuestion{Code: q.Code, Values: speak.Values(q.Values), Text: speak.Remark(q.Reason), Answers: make([]api.AdviceAnswer, len(q.Answers))}
 	for i, a := range q.Answers {
-		shown.Answers[i] = api.AdviceAnswer{Text: a.Text, Copy: a.Copy.ID.String(), Hints: toHints(a.Hints)}
+		shown.Answers[i] = api.AdviceAnswer{Text: speak.Remark(a.Says), Copy: a.Copy.ID.String(), Hints: toHints(a.Hints)}
 	}
 	return &shown
 }
@@ -342,7 +345,7 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[copies
 // maxEntries is how many files of a folder an advice lists.
 const maxEntries = 1000
 
-func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named map[copies.ID]catalogue.Shown) {
+func toFolderAdvice(speak say.Speaker, a *api.Advice, folder place.Place, f *advise.Folder, named map[copies.ID]catalogue.Shown) {
 	shown := api.FolderAdvice{
 		AsOf:    optionalTime(f.AsOf),
 		Certain: f.Counts[advice.PartCertain],
@@ -364,9 +367,9 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named m
 		return toPlace(p)
 	}
 	for _, e := range f.Entries[:min(maxEntries, len(f.Entries))] {
-		entry := api.FolderAdviceEntry{Name: place.Readable(e.Path), Path: at(e), Part: api.FolderPart(e.Part), Note: e.Note.Text, AsOf: optionalTime(e.AsOf)}
+		entry := api.FolderAdviceEntry{Name: place.Readable(e.Path), Path: at(e), Part: api.FolderPart(e.Part), Note: speak.Remark(e.Note), AsOf: optionalTime(e.AsOf)}
 		if e.Note.Code != "" {
-			reason := toReason(e.Note)
+			reason := toReason(speak, e.Note)
 			entry.Reason = &reason
 		}
 		if e.Copy != 0 {
@@ -382,7 +385,7 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named m
 	if f.MovedTo.Path != "" {
 		to, standing := toPlace(f.MovedTo), true
 		a.FoundAt = append(a.FoundAt, to)
-		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
+		a.Recommended = recommended(speak, f.Sure, f.Because, f.Costs)
 		a.Recommended.To, a.Recommended.Standing = &to, &standing
 		if f.Moved != nil {
 			moved := toCopy(named[f.Moved.ID])
@@ -392,7 +395,7 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named m
 	}
 	if len(f.Copies()) > 0 {
 		to := a.Place
-		a.Recommended = recommended(f.Sure, f.Because, f.Costs)
+		a.Recommended = recommended(speak, f.Sure, f.Because, f.Costs)
 		a.Recommended.To = &to
 		if f.Whole != nil {
 			whole := toCopy(named[f.Whole.ID])
@@ -404,6 +407,6 @@ func toFolderAdvice(a *api.Advice, folder place.Place, f *advise.Folder, named m
 		return
 	}
 	if len(a.Because) == 0 {
-		a.Because, a.Reasons = advice.Texts(f.Because), toReasons(f.Because)
+		a.Because, a.Reasons = speak.Remarks(f.Because), toReasons(speak, f.Because)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/say"
 )
 
 func (s *Service) caseOf(ctx context.Context, id string) (catalogue.Case, error) {
@@ -236,24 +237,24 @@ func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	aid, err := s.cases.FirstAid(ctx, k, zone)
+	aid, err := s.cases.FirstAid(ctx, k)
 	if err != nil {
 		return nil, err
 	}
-	d := aid.Drive
+	d, speak := aid.Drive, say.Speaker{Now: s.now(), Zone: zone}
 	a := api.FirstAid200JSONResponse{
 		Steps: []api.FirstAidStep{},
 		Drive: api.DriveFacts{Mount: optional(place.Readable(d.Mount)), Device: optional(d.Node), FileSystem: optional(d.FileSystem),
 			Medium: optional(
 				api.DriveFactsMedium(d.Medium),
 			), Discard: optional(api.DriveFactsDiscard(d.Discard)), TrimLast: optionalTime(d.TrimLast), TrimNext: optionalTime(d.TrimNext),
-			ReadOnly: optional(d.ReadOnly), NewestWrite: optionalTime(d.Newest), NewestPath: optional(d.NewestPath), Notes: list(d.Notes)},
+			ReadOnly: optional(d.ReadOnly), NewestWrite: optionalTime(d.Newest), NewestPath: optional(d.NewestPath), Notes: speak.Remarks(d.Notes)},
 	}
 	if d.Free >= 0 {
 		a.Drive.Free = &d.Free
 	}
 	for _, step := range aid.Steps {
-		shown := api.FirstAidStep{Id: step.ID, Dont: step.Dont, Urgent: step.Urgent, Text: step.Text, Why: step.Why}
+		shown := api.FirstAidStep{Id: step.ID, Dont: step.Dont, Urgent: step.Urgent, Text: speak.Remark(step.Do), Why: speak.Joined(step.Why)}
 		if e, done := aid.Done[step.ID]; done {
 			shown.Done, shown.DoneBy, shown.DoneAt = true, optional(e.By), optionalTime(e.At)
 		}

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/restore/journal"
+	"humble-rewind/internal/say"
 )
 
 // number reads an id as it is shown: a letter for what it is, and a number.
@@ -148,7 +149,7 @@ func toCopy(c catalogue.Shown) api.Copy {
 		), CapturedAt: c.Captured, LastSeenAt: c.Last, GoneAt: optionalTime(c.GoneRecorded()), ExpiresAt: optionalTime(c.Expires()),
 		Sha256: optional(
 			c.SHA256.Hex(),
-		), Condition: toCondition(c.Verdict), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
+		), Condition: toCondition(say.Speaker{}, c.Verdict), Notes: list(c.Notes), LiesAt: toPlace(c.LiesAt()), Lies: optional(c.Lies),
 	}
 	if c.Size >= 0 && (c.Readable || c.Type != entry.Other) { // else nothing but a record, which does not tell
 		size := c.Size
@@ -171,12 +172,12 @@ func toCopy(c catalogue.Shown) api.Copy {
 	return a
 }
 
-func toCondition(v condition.Verdict) api.Condition {
+func toCondition(speak say.Speaker, v condition.Verdict) api.Condition {
 	state := api.ConditionState(v.State)
 	if state == "" {
 		state = api.ConditionStateUnread
 	}
-	return api.Condition{State: state, Reasons: list(v.Reasons)}
+	return api.Condition{State: state, Reasons: speak.Remarks(v.Reasons)}
 }
 
 func toJob(j catalogue.Job) api.Job {

@@ -8,28 +8,29 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/remark"
 )
 
 // copyWhy says why this copy of several.
 func (c *chooser) copyWhy(n int, best Candidate, examined Examined) (why []Reason) {
 	leftover := c.mixed.leftover(n) != nil
 	if best.Place != c.Evidence.Place && !best.Leftover {
-		why = append(why, c.Reason("known-as", "place", best.Place))
+		why = append(why, remark.New("known-as", "place", best.Place))
 	}
 	all := readable(c.copiesOf(n))
 	switch name := c.sourceName(best); {
 	case leftover || best.Leftover && best.Place != c.Evidence.Place:
-		why = append(why, c.Reason("lies-at", "place", best.Place))
+		why = append(why, remark.New("lies-at", "place", best.Place))
 	case best.Live:
-		why = append(why, c.Reason("there-now", "place", best.Place))
+		why = append(why, remark.New("there-now", "place", best.Place))
 	case len(all) > 1:
-		why = append(why, c.Reason("of-several", "n", len(all), "source", name))
+		why = append(why, remark.New("of-several", "n", len(all), "source", name))
 	default:
-		why = append(why, c.Reason("only-copy", "source", name))
+		why = append(why, remark.New("only-copy", "source", name))
 	}
 	for _, copy := range all {
-		if reason := examined.Failed[copy.ID]; reason != "" {
-			why = append(why, c.Reason("copy-failed", "source", c.sourceName(copy), "why", strings.TrimSuffix(reason, ".")))
+		if reason := examined.Failed[copy.ID]; reason.Any() {
+			why = append(why, remark.New("copy-failed", "source", c.sourceName(copy), "why", reason))
 		}
 	}
 	return why
@@ -52,7 +53,7 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []Reas
 	var costs []Reason
 	switch {
 	case v.Content != nearest.Content:
-		costs = append(costs, c.Reason("saved-between", "from", v.Arrived, "to", laterOf(nearest.Arrived, w.wanted)))
+		costs = append(costs, remark.New("saved-between", "from", v.Arrived, "to", laterOf(nearest.Arrived, w.wanted)))
 		if w.strict && c.brokenAfter(n) {
 			_, more := c.window(n, v.LastSeen, v.Superseded)
 			costs = append(costs, more...)
@@ -64,24 +65,24 @@ func (c *chooser) costsOf(w candidates, n int, verdict condition.Verdict) []Reas
 	var last time.Time
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
 		o := &c.Trail.Versions[k]
-		if o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Speaker.Now) && c.mixed.leftover(k) == nil {
+		if o.Content != v.Content && o.Type == entry.File && !o.Arrived.After(c.Evidence.Now) && c.mixed.leftover(k) == nil {
 			later++
 			last = o.Arrived
 		}
 	}
 	if later > 0 {
-		costs = append(costs, c.Reason("later-versions", "n", later, "at", last))
+		costs = append(costs, remark.New("later-versions", "n", later, "at", last))
 	}
 	for _, other := range c.Neighbours {
 		if until := v.Superseded; !until.IsZero() && other.Written.After(until) {
-			costs = append(costs, c.Reason("neighbour", "name", other.Name, "at", other.Written))
+			costs = append(costs, remark.New("neighbour", "name", other.Name, "at", other.Written))
 		}
 	}
 	if verdict.State == condition.Doubtful || verdict.State == condition.Unread {
-		costs = append(costs, c.Reason("open-it-first"))
+		costs = append(costs, remark.New("open-it-first"))
 	}
 	if len(costs) == 0 {
-		costs = append(costs, c.Reason("costs-nothing"))
+		costs = append(costs, remark.New("costs-nothing"))
 	}
 	return costs
 }
@@ -96,16 +97,16 @@ func laterOf(a, b time.Time) time.Time {
 // recordOnly says why none of a version's copies is left.
 func (c *chooser) recordOnly(all []Candidate) Reason {
 	for _, copy := range all {
-		if !copy.Expires.IsZero() && copy.Expires.Before(c.Speaker.Now) {
-			return c.Reason("expired", "source", c.sourceName(copy), "at", copy.Expires)
+		if !copy.Expires.IsZero() && copy.Expires.Before(c.Evidence.Now) {
+			return remark.New("expired", "source", c.sourceName(copy), "at", copy.Expires)
 		}
 	}
-	return c.Reason("only-record")
+	return remark.New("only-record")
 }
 
 // nothing explains why no version is recommended.
 func (c *chooser) nothing(w candidates) {
-	because := func(code string, pairs ...any) { c.Because = append(c.Because, c.Reason(code, pairs...)) }
+	because := func(code string, pairs ...any) { c.Because = append(c.Because, remark.New(code, pairs...)) }
 	switch {
 	case len(c.Trail.Versions) == 0:
 		because("never-seen", "place", c.Evidence.Place)
@@ -117,7 +118,7 @@ func (c *chooser) nothing(w candidates) {
 		because("none-fits")
 		for _, n := range w.order[:min(3, len(w.order))] {
 			if why := c.whyNot[n]; why.Code != "" {
-				because("none-of", "at", c.Trail.Versions[n].Arrived, "why", why.Text)
+				because("none-of", "at", c.Trail.Versions[n].Arrived, "why", why)
 			}
 		}
 	}
@@ -149,10 +150,10 @@ func (c *chooser) others() {
 			o.State = found.State
 		}
 		if s := c.mixed.leftover(n); s != nil && o.Why.Code == "" {
-			o.Why = c.Reason("leftover-other", "what", s.What, "at", s.Earliest)
+			o.Why = remark.New("leftover-other", "what", s.What, "at", s.Earliest)
 		}
 		if o.Why.Code == "" {
-			o.Why = c.Reason("nearer-one", "at", v.Arrived)
+			o.Why = remark.New("nearer-one", "at", v.Arrived)
 		}
 		c.Others = append(c.Others, o)
 	}
@@ -164,7 +165,7 @@ func (c *chooser) others() {
 		}
 		met[v.Content] = true
 		c.Others = append(c.Others, Other{Copy: c.Copies[v.Seen[i]], Version: -1, State: condition.Unread,
-			Why: c.Reason("off-the-line", "at", v.Arrived)})
+			Why: remark.New("off-the-line", "at", v.Arrived)})
 	}
 	for i := range c.Strays {
 		s := &c.Strays[i]
@@ -173,7 +174,7 @@ func (c *chooser) others() {
 		}
 		why := c.mixed.out[s.Copy.ID]
 		if why.Code == "" {
-			why = c.Reason("leftover-other", "what", s.What, "at", s.Earliest)
+			why = remark.New("leftover-other", "what", s.What, "at", s.Earliest)
 		}
 		c.Others = append(c.Others, Other{Copy: s.Copy, Version: -1, State: condition.Unread, Why: why})
 	}
@@ -193,7 +194,7 @@ func (c *chooser) sameContent() {
 		}
 		n++
 		c.Others = append(c.Others, Other{Copy: copy, Version: c.Recommended.Version, State: c.Recommended.Condition.State,
-			Why: c.Reason("same-content")})
+			Why: remark.New("same-content")})
 	}
 }
 
@@ -220,7 +221,7 @@ func (c *chooser) look() {
 			t.newest = laterOf(t.newest, at)
 		default:
 			t.records++
-			if !copy.Expires.IsZero() && copy.Expires.Before(c.Speaker.Now) {
+			if !copy.Expires.IsZero() && copy.Expires.Before(c.Evidence.Now) {
 				t.expired = laterOf(t.expired, copy.Expires)
 			}
 		}
@@ -240,16 +241,15 @@ func (c *chooser) look() {
 	}
 	for i := range c.Sources {
 		s := &c.Sources[i]
-		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Excluded: s.Excluded, Note: c.lookNote(s, tallies[i])})
+		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Excluded: s.Excluded, Note: lookNote(s, tallies[i])})
 	}
 	for _, lock := range c.Locks {
-		c.note("why-it-is-it", "why", lock)
+		c.Notes = append(c.Notes, lock)
 	}
 }
 
-func (c *chooser) lookNote(s *Source, t tally) string {
-	var parts []Reason
-	say := func(code string, pairs ...any) { parts = append(parts, c.Reason(code, pairs...)) }
+func lookNote(s *Source, t tally) (parts []Reason) {
+	say := func(code string, pairs ...any) { parts = append(parts, remark.New(code, pairs...)) }
 	switch {
 	case t.copies == 1:
 		say("has-one", "at", t.newest)
@@ -268,32 +268,32 @@ func (c *chooser) lookNote(s *Source, t tally) string {
 		say("store-trouble", "why", strings.TrimSuffix(s.Trouble, "."))
 	}
 	if t.copies == 0 && t.records == 0 {
-		parts = append(parts, s.Nothing("the file", c.Speaker))
+		parts = append(parts, s.Nothing(remark.New("the-file")))
 	}
 	if t.alike > 0 {
 		say("same-name-one", "n", t.alike)
 	}
-	return strings.Join(Texts(parts), " ")
+	return parts
 }
 
 // Nothing says why a source has nothing of what was lost, which is called what in the sentence.
-func (s *Source) Nothing(what string, speak Speaker) Reason {
+func (s *Source) Nothing(what Reason) Reason {
 	switch {
 	case s.Excluded != "":
-		return speak.Reason("excluded", "pattern", "“"+s.Excluded+"”")
+		return remark.New("excluded", "pattern", "“"+s.Excluded+"”")
 	case len(s.Captures) == 0:
-		return speak.Reason("never-surveyed")
+		return remark.New("never-surveyed")
 	case s.Covers && !s.Since.IsZero():
-		return speak.Reason("shown-since", "at", s.Since, "what", what)
+		return remark.New("shown-since", "at", s.Since, "what", what)
 	case s.Covers:
-		return speak.Reason("covered-since", "at", s.Captures[0], "what", what)
+		return remark.New("covered-since", "at", s.Captures[0], "what", what)
 	}
-	return speak.Reason("nothing-of-it")
+	return remark.New("nothing-of-it")
 }
 
 // next says what remains to be tried.
 func (c *chooser) next() {
-	next := func(code string, pairs ...any) { c.Next = append(c.Next, c.Reason(code, pairs...)) }
+	next := func(code string, pairs ...any) { c.Next = append(c.Next, remark.New(code, pairs...)) }
 	if len(c.Sources) == 0 {
 		next("next-add")
 		return

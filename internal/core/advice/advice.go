@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -152,11 +153,10 @@ type Evidence struct {
 	Sources   []Source
 	Strays    []Stray
 	Elsewhere []Elsewhere
-	Locks     []string // sentences on who has it open since when
+	Locks     []Reason // who has it open since when
 	// Neighbours stand beside the place under its name with another extension, and may have been made from it.
 	Neighbours []Neighbour
 	Now        time.Time
-	Zone       *time.Location // in which times are said
 }
 
 // Content is one content that may be read, from any of its copies.
@@ -207,7 +207,7 @@ const (
 type Examined struct {
 	condition.Verdict
 	SHA256 digest.Sum           // unknown where it was not read to its end
-	Failed map[copies.ID]string // copies that could not be read, and why
+	Failed map[copies.ID]Reason // copies that could not be read, and why
 }
 
 // Sure is how sure an advice is.
@@ -219,6 +219,9 @@ const (
 	Likely  Sure = "likely"  // right unless one thing fails that is assumed and named
 	Open    Sure = "open"    // it takes an answer or a look
 )
+
+// Reason is one thing that an advice is founded on, or that it costs.
+type Reason = remark.Remark
 
 // Advice is the answer.
 type Advice struct {
@@ -252,7 +255,7 @@ type Ask struct {
 
 // AskAnswer is one answer.
 type AskAnswer struct {
-	Text string
+	Says Reason
 	Copy Candidate // what it would give
 	// Hints lead to it when the question is asked again with them.
 	Hints Hints
@@ -271,5 +274,5 @@ type Looked struct {
 	Source   int
 	Found    bool
 	Excluded string // the pattern that leaves the place out of it; "" where none does
-	Note     string
+	Note     []Reason
 }

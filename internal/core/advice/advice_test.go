@@ -1,7 +1,6 @@
 package advice_test
 
 import (
-	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -16,14 +15,28 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/core/traits"
+	"humble-rewind/internal/say"
 )
 
 var (
 	now  = time.Date(2026, 11, 20, 16, 0, 0, 0, time.UTC)
 	file = place.Place{Machine: "loft", Path: "/home/ines/plan.odt"}
 )
+
+// said is what reasons say.
+func said(all ...advice.Reason) string { return say.Speaker{Now: now}.Joined(all) }
+
+// others is what is said of the copies that are not recommended.
+func others(a advice.Advice) string {
+	var why []advice.Reason
+	for _, o := range a.Others {
+		why = append(why, o.Why)
+	}
+	return said(why...)
+}
 
 // contents answer for versions by their digests: what is wrong with each, and the words in it.
 type contents struct {
@@ -46,9 +59,9 @@ func (c *contents) Condition(v advice.Content) advice.Examined {
 	}
 	c.asked++
 	if c.broken[text(v.SHA256)] {
-		return advice.Examined{Verdict: condition.Verdict{State: condition.Broken, Reasons: []string{"It is torn."}}}
+		return advice.Examined{Verdict: condition.Verdict{State: condition.Broken, Reasons: []remark.Remark{remark.Said("It is torn.")}}}
 	}
-	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []string{"It is whole."}}}
+	return advice.Examined{Verdict: condition.Verdict{State: condition.Sound, Reasons: []remark.Remark{remark.Said("It is whole.")}}}
 }
 
 func (c *contents) Holds(v advice.Content, words []string) (lacking []string, ok bool) {
@@ -118,7 +131,6 @@ func history(digests ...string) (advice.Evidence, *contents) {
 		Seen:    seen,
 		Copies:  candidates,
 		Now:     now,
-		Zone:    time.UTC,
 		Sources: []advice.Source{{Name: "the snapshots at /snap", Captures: store.Captures, Covers: true}},
 	}
 	ev.Trail = trail.Build(seen, []*copies.Store{store}, []trail.Name{{Place: file}}, nil)
@@ -163,7 +175,7 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 	}{
 		"nothing": {sound, advice.Question{}, ""},
 		"broken":  {advice.Examined{Verdict: condition.Verdict{State: condition.Broken}}, advice.Question{}, "It is broken"},
-		"cannot be read": {advice.Examined{Failed: map[copies.ID]string{70: "it is gone"}}, advice.Question{},
+		"cannot be read": {advice.Examined{Failed: map[copies.ID]advice.Reason{70: remark.Said("it is gone")}}, advice.Question{},
 			"It cannot be read: it is gone"},
 		"lacks words": {sound, advice.Question{Hints: advice.Hints{Words: []string{"oak"}}}, "It lacks “oak”"},
 		"too small":   {sound, advice.Question{Hints: advice.Hints{Least: 500}}, "should have 500 bytes at least"},
@@ -188,7 +200,7 @@ func TestWhatSpeaksAgainstAVersionSpeaksAgainstAnyCopy(t *testing.T) {
 			taken := a.Recommended != nil && a.Recommended.Copy.ID == 70
 			assert.Equal(t, change.why == "", taken, "%s, %s", name, loss)
 			if change.why != "" {
-				assert.Contains(t, fmt.Sprint(a.Others), change.why, "%s, %s", name, loss)
+				assert.Contains(t, others(a), change.why, "%s, %s", name, loss)
 			}
 		}
 	}
@@ -199,7 +211,7 @@ func TestWhatWasMadeFromALaterVersionIsACost(t *testing.T) {
 	ev.Neighbours = []advice.Neighbour{{Name: "plan.pdf", Written: now.Add(-time.Hour)}, {Name: "plan.csv", Written: now.AddDate(0, -1, 0)}}
 	a := advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -2)}, ev, c)
 	require.NotNil(t, a.Recommended)
-	costs := strings.Join(advice.Texts(a.Recommended.Costs), " ")
+	costs := said(a.Recommended.Costs...)
 	assert.Contains(t, costs, "plan.pdf beside it was written on Fri 20 Nov, 15:00")
 	assert.NotContains(t, costs, "plan.csv")
 }
@@ -219,7 +231,7 @@ func TestWhatIsBrokenIsNeverRecommended(t *testing.T) {
 	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 1, a.Recommended.Copy.ID)
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Because), " "), "All 2 newer versions were examined, and all of them are broken.")
+	assert.Contains(t, said(a.Recommended.Because...), "All 2 newer versions were examined, and all of them are broken.")
 }
 
 func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t *testing.T) {
@@ -228,8 +240,8 @@ func TestTheBeginningOfTheVersionBeforeIsTakenForDamageWhereDamageIsLookedFor(t 
 	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
-	assert.Contains(t, fmt.Sprint(a.Others), "It is the beginning of the version of Tue 17 Nov")
-	assert.Contains(t, fmt.Sprint(a.Others), "It ends in the middle of a line, which the version of Tue 17 Nov")
+	assert.Contains(t, others(a), "It is the beginning of the version of Tue 17 Nov")
+	assert.Contains(t, others(a), "It ends in the middle of a line, which the version of Tue 17 Nov")
 	a = advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 4, a.Recommended.Copy.ID, "somebody may have shortened it")
@@ -276,7 +288,7 @@ func TestWhatStandsElsewhereIsTakenByHowSurelyItIsTheFile(t *testing.T) {
 		a := advice.Advise(advice.Question{Loss: want.loss}, ev, c)
 		if want.copy == 0 {
 			assert.Nil(t, a.Recommended, name)
-			assert.Contains(t, fmt.Sprint(a.Others), "the same name", name)
+			assert.Contains(t, others(a), "the same name", name)
 			continue
 		}
 		require.NotNil(t, a.Recommended, name)
@@ -298,7 +310,7 @@ func TestAPageInPlaceOfATextIsNotIt(t *testing.T) {
 	a := advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.EqualValues(t, 2, a.Recommended.Copy.ID)
-	assert.Contains(t, fmt.Sprint(a.Others), "another file in its place")
+	assert.Contains(t, others(a), "another file in its place")
 	ev.Place.Path = "/home/ines/plan.html"
 	a = advice.Advise(advice.Question{Loss: advice.Damaged}, ev, c)
 	require.NotNil(t, a.Recommended)
@@ -354,7 +366,7 @@ func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
 		require.NotNil(t, a.Recommended, name)
 		assert.Equal(t, want.copy, a.Recommended.Copy.ID, name)
 		if want.copy >= 70 || want.sure == advice.Likely {
-			assert.Equal(t, want.sure, a.Recommended.Sure, "%s: %v", name, advice.Texts(a.Recommended.Because))
+			assert.Equal(t, want.sure, a.Recommended.Sure, "%s: %v", name, said(a.Recommended.Because...))
 		}
 	}
 }

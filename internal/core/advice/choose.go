@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // Advise answers a question. Words that must be in the content are looked for as they were given; where no version has
@@ -22,7 +23,7 @@ func Advise(q Question, ev Evidence, reading Reading) Advice {
 	}
 	q.Hints.Words = split
 	if b := advise(q, ev, reading); b.Recommended != nil {
-		b.Notes = append(b.Notes, newChooser(q, ev, reading).Reason("words-apart"))
+		b.Notes = append(b.Notes, remark.New("words-apart"))
 		return b
 	}
 	return a
@@ -34,10 +35,6 @@ func newChooser(q Question, ev Evidence, reading Reading) *chooser {
 	if c.Noticed.IsZero() {
 		c.Noticed = ev.Now
 	}
-	if c.Evidence.Zone == nil {
-		c.Evidence.Zone = time.UTC
-	}
-	c.Speaker = Speaker{Now: c.Evidence.Now, Zone: c.Evidence.Zone}
 	return c
 }
 
@@ -47,7 +44,7 @@ func advise(q Question, ev Evidence, reading Reading) Advice {
 	c.interleave()
 	for n := range c.Trail.Versions {
 		if at := c.Trail.Versions[n].Arrived; at.After(c.Noticed) {
-			c.whyNot[n] = c.Reason("came-late", "at", at)
+			c.whyNot[n] = remark.New("came-late", "at", at)
 		}
 	}
 	switch c.Loss {
@@ -69,7 +66,6 @@ func advise(q Question, ev Evidence, reading Reading) Advice {
 type chooser struct {
 	Question
 	Evidence
-	Speaker
 	Advice
 	reading  Reading
 	verdicts map[int]Examined
@@ -81,7 +77,7 @@ type chooser struct {
 
 // contradictions says which times do not fit together and goes on without them.
 func (c *chooser) contradictions() {
-	now := c.Speaker.Now
+	now := c.Evidence.Now
 	if c.Noticed.After(now.Add(clockSlack)) {
 		c.note("noticed-later", "at", c.Noticed)
 		c.Noticed = now
@@ -97,7 +93,7 @@ func (c *chooser) contradictions() {
 }
 
 func (c *chooser) note(code string, pairs ...any) {
-	c.Notes = append(c.Notes, c.Reason(code, pairs...))
+	c.Notes = append(c.Notes, remark.New(code, pairs...))
 }
 
 // isFile tells whether a version is something with content.
@@ -124,7 +120,7 @@ func (c *chooser) restore(w candidates) {
 	}
 	best := copies[0]
 	for _, copy := range copies {
-		if examined.Failed[copy.ID] == "" {
+		if !examined.Failed[copy.ID].Any() {
 			best = copy
 			break
 		}
@@ -133,7 +129,7 @@ func (c *chooser) restore(w candidates) {
 	r.Because = append(r.Because, c.moment(w, n)...)
 	r.Plain = len(r.Because)
 	r.Because = append(r.Because, c.copyWhy(n, best, examined)...)
-	r.Because = append(r.Because, c.said(examined.Verdict))
+	r.Because = append(r.Because, said(examined.Verdict))
 	r.Costs = c.costsOf(w, n, examined.Verdict)
 	c.Recommended = r
 	c.surely(w, n)
@@ -154,10 +150,10 @@ func (c *chooser) moment(w candidates, n int) []Reason {
 	case w.nearest >= 0 && v.Content != c.Trail.Versions[w.nearest].Content:
 		reason := c.whyNot[w.nearest]
 		if reason.Code == "" {
-			reason = c.Reason("not-fit")
+			reason = remark.New("not-fit")
 		}
-		return []Reason{c.Reason("nearer-unfit", "at", c.Trail.Versions[w.nearest].Arrived, "why", reason.Text),
-			c.Reason("latest-before", "at", v.Arrived)}
+		return []Reason{remark.New("nearer-unfit", "at", c.Trail.Versions[w.nearest].Arrived, "why", reason),
+			remark.New("latest-before", "at", v.Arrived)}
 	}
 	return w.because
 }
@@ -173,9 +169,9 @@ func (c *chooser) newerBroken(n int) (why []Reason) {
 	if len(broken) == 0 {
 		return nil
 	}
-	why = append(why, c.Reason("newer-broken", "n", len(broken)))
+	why = append(why, remark.New("newer-broken", "n", len(broken)))
 	if found, ok := c.verdicts[len(c.Trail.Versions)-1]; ok && found.State == condition.Broken {
-		why = append(why, c.Reason("newest-is-broken", "why", found.Reasons))
+		why = append(why, remark.New("newest-is-broken", "why", found.Reasons))
 	}
 	return why
 }
@@ -207,13 +203,13 @@ func (c *chooser) first(w candidates) (version int, copies []Candidate, examined
 		found := c.examine(n)
 		switch {
 		case len(found.Failed) >= len(readable(all)):
-			c.whyNot[n] = c.Reason("copies-unreadable", "why", anyOf(found.Failed))
+			c.whyNot[n] = remark.New("copies-unreadable", "why", anyOf(found.Failed))
 		case found.State == condition.Broken:
-			c.whyNot[n] = c.Reason("broken", "why", found.Reasons)
+			c.whyNot[n] = remark.New("broken", "why", found.Reasons)
 		case found.SHA256.Known() && c.Wrong[found.SHA256]: // which only reading told
-			c.whyNot[n] = c.Reason("said-wrong")
+			c.whyNot[n] = remark.New("said-wrong")
 		case w.strict && found.State != condition.Sound:
-			c.whyNot[n] = c.Reason("not-sound", "why", found.Reasons)
+			c.whyNot[n] = remark.New("not-sound", "why", found.Reasons)
 			if doubtful < 0 || content != present && c.Trail.Versions[doubtful].Content == present {
 				doubtful = n
 			}

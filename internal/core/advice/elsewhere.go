@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/remark"
 )
 
 // misplaced looks for where the file lives now; where it lives nowhere, it was deleted.
@@ -14,7 +15,7 @@ func (c *chooser) misplaced() {
 		return
 	}
 	for _, e := range c.proved(func(e Elsewhere) bool { return e.Back <= 1 && !e.Lost }) {
-		if c.recommendElsewhere(e, c.Reason("not-lost", "place", e.Copy.Place)) {
+		if c.recommendElsewhere(e, remark.New("not-lost", "place", e.Copy.Place)) {
 			return
 		}
 	}
@@ -37,7 +38,7 @@ func (c *chooser) sameNameMayBe() {
 	for _, e := range c.Evidence.Elsewhere {
 		if e.Named && e.Copy.Live && e.Came.After(c.lastSeen()) {
 			r.Sure = Likely
-			r.Because = append(r.Because, c.Reason("assume-nowhere", "place", e.Copy.Place))
+			r.Because = append(r.Because, remark.New("assume-nowhere", "place", e.Copy.Place))
 			return
 		}
 	}
@@ -50,9 +51,9 @@ func (c *chooser) stillThere(n int) bool {
 		if !copy.Live || copy.Access == Recorded || copy.Place != v.Place {
 			continue
 		}
-		sure, because := Certain, []Reason{c.Reason("not-lost", "place", v.Place)}
+		sure, because := Certain, []Reason{remark.New("not-lost", "place", v.Place)}
 		if v.Place != c.Evidence.Place {
-			because = []Reason{c.Reason("followed", "place", v.Place)}
+			because = []Reason{remark.New("followed", "place", v.Place)}
 			sure = Likely
 		}
 		examined := c.examine(n)
@@ -96,7 +97,7 @@ func (c *chooser) assume(sure Sure, code string) {
 		}
 	}
 	if r.Sure = sure; sure != Certain {
-		r.Because = append(r.Because, c.Reason(code))
+		r.Because = append(r.Because, remark.New(code))
 	}
 }
 
@@ -128,12 +129,12 @@ func (c *chooser) standsElsewhere() bool {
 		return false
 	}
 	for _, e := range c.proved(func(e Elsewhere) bool { return e.Back > 0 }) {
-		because := c.Reason("same-there")
+		because := remark.New("same-there")
 		switch {
 		case e.Lost:
-			because = c.Reason("same-lost")
+			because = remark.New("same-lost")
 		case e.Back > 1:
-			because = c.Reason("older-there")
+			because = remark.New("older-there")
 		}
 		if c.recommendElsewhere(e, because) {
 			return true
@@ -156,11 +157,11 @@ func (c *chooser) recommendElsewhere(e Elsewhere, because Reason) bool {
 	c.recommendFound(e.Copy, -1, examined.Verdict, []Reason{because, c.kinship(e).why})
 	r := c.Recommended
 	if e.Lost {
-		r.Costs = []Reason{c.Reason("costs-nothing")}
+		r.Costs = []Reason{remark.New("costs-nothing")}
 	}
 	switch {
 	case e.Back > 1:
-		r.Costs = append(r.Costs, c.Reason("older-lacks"))
+		r.Costs = append(r.Costs, remark.New("older-lacks"))
 		c.assume(Likely, "assume-older")
 	case e.Back == 0:
 		c.assume(Likely, "assume-followed")
@@ -183,9 +184,9 @@ func (c *chooser) recommendFound(copy Candidate, version int, verdict condition.
 		Version:   version,
 		To:        to,
 		Condition: verdict,
-		Because:   append(because, c.said(verdict)),
+		Because:   append(because, said(verdict)),
 		Plain:     len(because),
-		Costs:     []Reason{c.Reason("stays-there")},
+		Costs:     []Reason{remark.New("stays-there")},
 	}
 }
 
@@ -235,7 +236,7 @@ func (c *chooser) unsaved() {
 		return
 	}
 	if save < 0 {
-		c.Because = append(c.Because, c.Reason("nothing-unsaved"))
+		c.Because = append(c.Because, remark.New("nothing-unsaved"))
 		return
 	}
 	code := "no-newer"
@@ -245,8 +246,8 @@ func (c *chooser) unsaved() {
 	v := &c.Trail.Versions[save]
 	all := c.copiesOf(save)
 	c.Recommended = &Recommended{Copy: all[0], Version: save, To: c.destination(all[0], examined.Verdict), Condition: examined.Verdict,
-		Because: []Reason{c.Reason(code, "at", v.Arrived), c.said(examined.Verdict)}, Plain: 1,
-		Costs: []Reason{c.Reason("unsaved-lacks", "at", v.Arrived)}}
+		Because: []Reason{remark.New(code, "at", v.Arrived), said(examined.Verdict)}, Plain: 1,
+		Costs: []Reason{remark.New("unsaved-lacks", "at", v.Arrived)}}
 	if all[0].Live {
 		c.found(all[0].Place)
 	}
@@ -271,9 +272,9 @@ func (c *chooser) savedAt(n int) time.Time {
 func (c *chooser) strayWhyNot(s *Stray, save int, examined Examined) Reason {
 	switch {
 	case s.Copy.Access == Recorded:
-		return c.Reason("gone-leftover")
+		return remark.New("gone-leftover")
 	case s.Size == 0:
-		return c.Reason("empty-leftover")
+		return remark.New("empty-leftover")
 	}
 	if t := c.trusted(s); !t.belongs {
 		return t.against
@@ -283,25 +284,25 @@ func (c *chooser) strayWhyNot(s *Stray, save int, examined Examined) Reason {
 	}
 	v := &c.Trail.Versions[save]
 	if s.SHA256.Known() && s.SHA256 == v.SHA256 {
-		return c.Reason("just-saved")
+		return remark.New("just-saved")
 	}
 	if k := c.sameAs(s); k >= 0 {
-		return c.Reason("older-save", "at", c.Trail.Versions[k].Arrived)
+		return remark.New("older-save", "at", c.Trail.Versions[k].Arrived)
 	}
 	if at := c.savedAt(save); !s.Earliest.After(at) {
-		return c.Reason("before-save", "at", s.Earliest, "saved", at)
+		return remark.New("before-save", "at", s.Earliest, "saved", at)
 	}
 	return Reason{}
 }
 
 func (c *chooser) recommendStray(s *Stray, save int, verdict condition.Verdict) {
-	because := []Reason{c.Reason("unsaved-only", "what", s.What, "at", s.Earliest)}
-	costs := []Reason{c.Reason("later-lacks", "at", s.Earliest)}
+	because := []Reason{remark.New("unsaved-only", "what", s.What, "at", s.Earliest)}
+	costs := []Reason{remark.New("later-lacks", "at", s.Earliest)}
 	if save >= 0 {
-		c.whyNot[save] = c.Reason("last-save")
+		c.whyNot[save] = remark.New("last-save")
 		at := c.savedAt(save)
-		because = []Reason{c.Reason("unsaved-newer", "what", s.What, "at", s.Earliest, "after", s.Earliest.Sub(at), "saved", at)}
-		costs = append(costs, c.Reason("compare-first"))
+		because = []Reason{remark.New("unsaved-newer", "what", s.What, "at", s.Earliest, "after", s.Earliest.Sub(at), "saved", at)}
+		costs = append(costs, remark.New("compare-first"))
 	}
 	because = append(because, c.trusted(s).why...)
 	c.Recommended = &Recommended{
@@ -309,7 +310,7 @@ func (c *chooser) recommendStray(s *Stray, save int, verdict condition.Verdict) 
 		Version:   -1,
 		To:        c.Evidence.Place,
 		Condition: verdict,
-		Because:   append(because, c.said(verdict)),
+		Because:   append(because, said(verdict)),
 		Plain:     1,
 		Costs:     costs,
 	}

@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -48,12 +49,12 @@ func (c *chooser) verdictOf(n int, found *Examined) {
 	}
 	switch {
 	case found.Empty && !c.everHeld():
-		found.State, found.Reasons = condition.Sound, []string{c.Reason("empty-always").Text}
+		found.State, found.Reasons = condition.Sound, []remark.Remark{remark.New("empty-always")}
 	case found.Empty:
 		found.State = condition.Broken
 	case c.Loss == Damaged && found.State != condition.Broken && c.hidden(n):
 		found.State = condition.Broken
-		found.Reasons = append([]string{c.Reason("changed-silently").Text}, found.Reasons...)
+		found.Reasons = append([]remark.Remark{remark.New("changed-silently")}, found.Reasons...)
 	case c.Loss == Damaged && found.State == condition.Sound && (found.Rename != "" || found.Media == page && !c.promisesPage()):
 		if !c.judgeKind(n, found) && !found.Proved {
 			c.judgeEnd(n, found)
@@ -80,8 +81,8 @@ func (c *chooser) underFormerName(n int, found *Examined) {
 			return
 		}
 		*found = under
-		called := c.Reason("called-before", "name", place.Readable(c.Trail.Versions[k].Place.Name()))
-		found.Reasons = append([]string{called.Text}, found.Reasons...)
+		called := remark.New("called-before", "name", place.Readable(c.Trail.Versions[k].Place.Name()))
+		found.Reasons = append([]remark.Remark{called}, found.Reasons...)
 		found.Rename = content.As
 		return
 	}
@@ -118,7 +119,7 @@ func (c *chooser) judgeKind(n int, found *Examined) bool {
 			continue // it tells nothing of what was meant
 		case v.Rename == "" && v.Media != found.Media:
 			found.State, found.Rename = condition.Doubtful, ""
-			found.Reasons = append(found.Reasons, c.Reason("other-in-place", "at", c.Trail.Versions[k].Arrived).Text)
+			found.Reasons = append(found.Reasons, remark.New("other-in-place", "at", c.Trail.Versions[k].Arrived))
 			return true
 		}
 		return false
@@ -141,7 +142,7 @@ func (c *chooser) becameNothing(n int, found *Examined) bool {
 			return false
 		}
 		found.State = condition.Broken
-		found.Reasons = []string{c.Reason("became-noise", "at", c.Trail.Versions[k].Arrived).Text}
+		found.Reasons = []remark.Remark{remark.New("became-noise", "at", c.Trail.Versions[k].Arrived)}
 		return true
 	}
 	return false
@@ -160,17 +161,17 @@ func (c *chooser) judgeEnd(n int, found *Examined) {
 		case cut == NotCut:
 			if kept, had, ok := c.reading.Kept(c.contentOf(k), c.contentOf(n)); ok && had >= leftoverNothingNew && kept < leftoverLess {
 				found.State = condition.Doubtful
-				found.Reasons = []string{c.Reason("leftover-less", "at", at, "lost", Share(1-kept)).Text}
+				found.Reasons = []remark.Remark{remark.New("leftover-less", "at", at, "lost", remark.Share(1-kept))}
 			}
 			return
 		case cut == Prefix:
-			found.State, found.Reasons = condition.Broken, []string{c.Reason("leftover-beginning", "at", at).Text}
+			found.State, found.Reasons = condition.Broken, []remark.Remark{remark.New("leftover-beginning", "at", at)}
 			return
 		case cut == Beginning:
-			found.State, found.Reasons = condition.Broken, []string{c.Reason("cut-beginning", "at", at).Text}
+			found.State, found.Reasons = condition.Broken, []remark.Remark{remark.New("cut-beginning", "at", at)}
 			return
 		case cut == Ragged:
-			found.State, found.Reasons = condition.Doubtful, []string{c.Reason("cut-ragged", "at", at).Text}
+			found.State, found.Reasons = condition.Doubtful, []remark.Remark{remark.New("cut-ragged", "at", at)}
 			return
 		}
 	}
@@ -201,7 +202,7 @@ func (c *chooser) hidden(n int) bool {
 func (c *chooser) against(n int) Reason {
 	if h := c.Hints; h.Media != "" {
 		if found := c.examine(n); found.Media != "" && !strings.HasPrefix(found.Media, h.Media) {
-			return c.Reason("other-type", "media", found.Media, "wanted", h.Media)
+			return remark.New("other-type", "media", found.Media, "wanted", h.Media)
 		}
 	}
 	return c.hinted(c.contentOf(n))
@@ -211,11 +212,11 @@ func (c *chooser) against(n int) Reason {
 func (c *chooser) againstCopy(content Content, examined Examined) Reason {
 	switch {
 	case len(examined.Failed) > 0:
-		return c.Reason("unreadable", "why", anyOf(examined.Failed))
+		return remark.New("unreadable", "why", anyOf(examined.Failed))
 	case examined.State == condition.Broken:
-		return c.Reason("broken", "why", examined.Reasons)
+		return remark.New("broken", "why", examined.Reasons)
 	case c.Hints.Media != "" && examined.Media != "" && !strings.HasPrefix(examined.Media, c.Hints.Media):
-		return c.Reason("other-type", "media", examined.Media, "wanted", c.Hints.Media)
+		return remark.New("other-type", "media", examined.Media, "wanted", c.Hints.Media)
 	}
 	return c.hinted(content)
 }
@@ -225,24 +226,24 @@ func (c *chooser) hinted(content Content) Reason {
 	h := c.Hints
 	switch {
 	case content.SHA256.Known() && c.Wrong[content.SHA256]:
-		return c.Reason("said-wrong")
+		return remark.New("said-wrong")
 	case h.Least > 0 && content.Size < h.Least:
-		return c.Reason("too-small", "size", Size(content.Size), "least", Size(h.Least))
+		return remark.New("too-small", "size", remark.Size(content.Size), "least", remark.Size(h.Least))
 	case h.Most > 0 && content.Size > h.Most:
-		return c.Reason("too-large", "size", Size(content.Size), "most", Size(h.Most))
+		return remark.New("too-large", "size", remark.Size(content.Size), "most", remark.Size(h.Most))
 	}
 	if len(h.Words) > 0 {
 		lacking, ok := c.reading.Holds(content, h.Words)
 		if !ok {
-			return c.Reason("text-unreadable")
+			return remark.New("text-unreadable")
 		}
 		if len(lacking) > 0 {
-			return c.Reason("lacks-words", "words", Words(lacking))
+			return remark.New("lacks-words", "words", remark.Words(lacking))
 		}
 	}
 	for _, word := range h.Without {
 		if lacking, ok := c.reading.Holds(content, []string{word}); ok && len(lacking) == 0 {
-			return c.Reason("has-words", "words", Words{word})
+			return remark.New("has-words", "words", remark.Words{word})
 		}
 	}
 	return Reason{}

@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/masschange"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -60,7 +61,6 @@ type FolderEvidence struct {
 	Thrown   []Thrown
 	Sealed   bool // it only makes sense whole, so that only the moment is wanted
 	Now      time.Time
-	Zone     *time.Location
 }
 
 // FolderReading reads contents for a folder, within a budget: what lies beyond it is unread.
@@ -143,10 +143,7 @@ func AdviseFolder(q Question, ev FolderEvidence, reading FolderReading) FolderAd
 }
 
 func newFolderChooser(q Question, ev FolderEvidence, reading FolderReading) *folderChooser {
-	if ev.Zone == nil {
-		ev.Zone = time.UTC
-	}
-	c := &folderChooser{Question: q, FolderEvidence: ev, Speaker: Speaker{Now: ev.Now, Zone: ev.Zone}, reading: reading,
+	c := &folderChooser{Question: q, FolderEvidence: ev, reading: reading,
 		moved: map[int]place.Place{}, FolderAdvice: FolderAdvice{Counts: map[Part]int{}}}
 	c.Noticed = LastRight(time.Time{}, q.Noticed, ev.Now)
 	if c.Good.After(c.Noticed) {
@@ -158,7 +155,6 @@ func newFolderChooser(q Question, ev FolderEvidence, reading FolderReading) *fol
 type folderChooser struct {
 	Question
 	FolderEvidence
-	Speaker
 	FolderAdvice
 	reading FolderReading
 	moved   map[int]place.Place // files that were moved or renamed
@@ -232,7 +228,7 @@ func (c *folderChooser) at(f *FolderFile) place.Place {
 // evidence is what is known of one file, as for a single one.
 func (c *folderChooser) evidence(f *FolderFile) Evidence {
 	own := c.at(f)
-	ev := Evidence{Place: own, Now: c.Speaker.Now, Zone: c.Speaker.Zone, Strays: f.Leftovers}
+	ev := Evidence{Place: own, Now: c.Now, Strays: f.Leftovers}
 	for i := range f.Versions {
 		v := &f.Versions[i]
 		version := trail.Version{Place: own, Type: entry.File, Size: v.Size, Content: int(v.Content), Written: moment(v.Written),
@@ -321,7 +317,7 @@ func (c *folderChooser) content(f *FolderFile, n int) Content {
 
 // entryOf makes an entry of what is advised for one file.
 func (c *folderChooser) entryOf(f *FolderFile, a Advice, asOf time.Time) FolderEntry {
-	e := FolderEntry{Path: f.Path, Part: PartMissing, Size: f.last().Size, Note: c.Reason("entry-gone")}
+	e := FolderEntry{Path: f.Path, Part: PartMissing, Size: f.last().Size, Note: remark.New("entry-gone")}
 	r := a.Recommended
 	if r == nil {
 		if len(a.Because) > 0 {
@@ -335,14 +331,14 @@ func (c *folderChooser) entryOf(f *FolderFile, a Advice, asOf time.Time) FolderE
 		e.Size = f.Versions[r.Version].Size
 	} else if i := slices.IndexFunc(f.Leftovers, func(s Stray) bool { return s.Copy.ID == r.Copy.ID }); i >= 0 {
 		e.Size = f.Leftovers[i].Size
-		e.Note = c.Reason("entry-leftover", "what", f.Leftovers[i].What, "at", f.Leftovers[i].Earliest)
+		e.Note = remark.New("entry-leftover", "what", f.Leftovers[i].What, "at", f.Leftovers[i].Earliest)
 	}
 	if r.Condition.State == condition.Unread {
 		c.unexamined++
 	}
 	for _, cost := range r.Costs {
-		if seconds, ok := cost.Values["window"].(int64); ok && cost.Code == "small-window" {
-			c.window = max(c.window, time.Duration(seconds)*time.Second)
+		if window, ok := cost.Values["window"].(time.Duration); ok && cost.Code == "small-window" {
+			c.window = max(c.window, window)
 		}
 	}
 	if r.Sure != Certain {
@@ -374,11 +370,11 @@ func (c *folderChooser) count() {
 
 // because adds a reason.
 func (c *folderChooser) because(code string, pairs ...any) {
-	c.Because = append(c.Because, c.Reason(code, pairs...))
+	c.Because = append(c.Because, remark.New(code, pairs...))
 }
 
 func (c *folderChooser) cost(code string, pairs ...any) {
-	c.Costs = append(c.Costs, c.Reason(code, pairs...))
+	c.Costs = append(c.Costs, remark.New(code, pairs...))
 }
 
 // surely says how sure the advice is as a whole: as its least sure part.

@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // shelf answers for the contents of a folder's files by the numbers of their copies.
@@ -29,9 +30,9 @@ func (s *shelf) Condition(c advice.Content) advice.Examined {
 		return advice.Examined{Verdict: condition.Verdict{State: condition.Unread}}
 	}
 	id := c.Copies[0].ID
-	v := condition.Verdict{State: condition.Sound, Proved: true, Reasons: []string{"It is whole."}}
+	v := condition.Verdict{State: condition.Sound, Proved: true, Reasons: []remark.Remark{remark.Said("It is whole.")}}
 	if s.broken[id] || s.noise[id] {
-		v = condition.Verdict{State: condition.Broken, Noise: s.noise[id], Reasons: []string{"It is torn."}}
+		v = condition.Verdict{State: condition.Broken, Noise: s.noise[id], Reasons: []remark.Remark{remark.Said("It is torn.")}}
 	}
 	return advice.Examined{Verdict: v, SHA256: sum(fmt.Sprint(id))}
 }
@@ -75,7 +76,7 @@ func stands(v advice.FolderVersion) advice.FolderVersion {
 }
 
 func folderAdvice(q advice.Question, s *shelf, files ...advice.FolderFile) advice.FolderAdvice {
-	return advice.AdviseFolder(q, advice.FolderEvidence{Place: place.Place{Machine: "loft", Path: "/home/ines/Boats"}, Files: files, Now: now, Zone: time.UTC}, s)
+	return advice.AdviseFolder(q, advice.FolderEvidence{Place: place.Place{Machine: "loft", Path: "/home/ines/Boats"}, Files: files, Now: now}, s)
 }
 
 // parts says what becomes of each file.
@@ -126,10 +127,10 @@ func TestAFolderIsJudgedFileByFileUnderTheRulesForSingleFiles(t *testing.T) {
 		}, "a missing 0"},
 	} {
 		a := folderAdvice(c.q, &c.shelf, c.files...)
-		assert.Equal(t, c.want, parts(a), "%s: %v", name, advice.Texts(a.Because))
+		assert.Equal(t, c.want, parts(a), "%s: %v", name, said(a.Because...))
 		assert.NotEmpty(t, a.Because, name)
 		for _, e := range a.Entries {
-			assert.True(t, e.Part == advice.PartCertain || e.Note.Text != "", "%s: %s says why", name, e.Path)
+			assert.True(t, e.Part == advice.PartCertain || e.Note.Any(), "%s: %s says why", name, e.Path)
 		}
 	}
 }
@@ -151,7 +152,7 @@ func TestAMassChangeBeginsWithTheFirstNoiseAndEndsWhenItWasNoticed(t *testing.T)
 	assert.Equal(t, 12, a.Counts[advice.PartCertain], "%s", parts(a))
 	assert.Equal(t, hours(44), a.Mass.From.UnixNano())
 	assert.False(t, a.Mass.To.After(now.Add(-10*time.Hour)))
-	assert.Contains(t, strings.Join(advice.Texts(a.Because), " "), "become noise, as encryption leaves them")
+	assert.Contains(t, said(a.Because...), "become noise, as encryption leaves them")
 }
 
 // What is large is answered by reading little.

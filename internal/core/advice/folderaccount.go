@@ -2,39 +2,34 @@ package advice
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"humble-rewind/internal/core/masschange"
+	"humble-rewind/internal/core/remark"
 )
 
-// happened says what a mass change did, for the middle of a sentence.
-func (c *folderChooser) happened(m *masschange.Mass) string {
-	var parts []string
+// happened says what a mass change did.
+func happened(m *masschange.Mass) (did remark.Together) {
 	for _, part := range []struct {
-		n         int
-		one, many string
-	}{
-		{m.Rewritten, "1 file was rewritten", "%d files were rewritten"},
-		{m.Removed, "1 file was removed", "%d files were removed"},
-		{m.Came, "1 file appeared", "%d files appeared"},
-	} {
+		code string
+		n    int
+	}{{"mass-rewritten", m.Rewritten}, {"mass-removed", m.Removed}, {"mass-came", m.Came}} {
 		if part.n > 0 {
-			parts = append(parts, counted(part.n, part.one, part.many))
+			did = append(did, remark.New(part.code, "n", part.n))
 		}
 	}
-	return strings.Join(parts, " and ")
+	return did
 }
 
 // lasted is how long something took, in the unit that fits, rounded up.
-func lasted(d time.Duration) string {
+func lasted(d time.Duration) Reason {
 	switch {
 	case d < 2*time.Minute:
-		return counted(int(d.Seconds())+1, "1 second", "%d seconds")
+		return remark.New("seconds", "n", int(d.Seconds())+1)
 	case d < 2*time.Hour:
-		return counted(int(d.Minutes())+1, "1 minute", "%d minutes")
+		return remark.New("minutes", "n", int(d.Minutes())+1)
 	}
-	return counted(int(d.Hours())+1, "1 hour", "%d hours")
+	return remark.New("hours", "n", int(d.Hours())+1)
 }
 
 // account says what the files came to.
@@ -51,9 +46,9 @@ func (c *folderChooser) account() {
 		c.accountSingle(coming)
 	}
 	if coming > 0 {
-		rest := "."
+		rest := remark.New("rest-none")
 		if c.Same > 0 {
-			rest = counted(c.Same, "; one is as it was and not touched.", "; %d are as they were and not touched.")
+			rest = remark.New("rest-same", "n", c.Same)
 		}
 		c.because("each-own", "n", coming, "rest", rest)
 		c.sayParts()
@@ -64,7 +59,7 @@ func (c *folderChooser) account() {
 		c.because("also-broken", "n", c.also)
 	}
 	if c.unread > 0 && (c.Loss == Damaged) {
-		c.Notes = append(c.Notes, c.Reason("not-examined", "n", c.unread))
+		c.Notes = append(c.Notes, remark.New("not-examined", "n", c.unread))
 	}
 	if coming+c.Counts[PartMissing]+c.Counts[PartKept]+c.Counts[PartCame] > 0 {
 		c.tellCosts()

@@ -8,6 +8,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/fileclass"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // damaged brings back the files that are broken, and those that a mass change turned into something else.
@@ -59,9 +60,9 @@ func (c *folderChooser) harmed(i int, hit bool) {
 		return
 	}
 	if hit && c.Mass.New[i] && len(f.Versions) == 1 {
-		e := FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: c.Reason("entry-came")}
+		e := FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: remark.New("entry-came")}
 		if lost := c.madeMeanwhile(f, c.standing(f)); lost != "" {
-			e = FolderEntry{Path: lost, Part: PartMissing, Size: v.Size, Note: c.Reason("entry-nobodys")}
+			e = FolderEntry{Path: lost, Part: PartMissing, Size: v.Size, Note: remark.New("entry-nobodys")}
 		}
 		c.add(e)
 		return
@@ -151,12 +152,12 @@ func (c *folderChooser) mendOne(f *FolderFile) {
 	e := c.entryOf(f, a, time.Time{})
 	switch r := a.Recommended; {
 	case r == nil && (e.Note.Code != "none-of" || len(c.Wrong) == 0):
-		e.Note = c.Reason("entry-none")
+		e.Note = remark.New("entry-none")
 	case r == nil:
 	case r.Version >= 0 && r.Version < len(f.Versions):
 		e.AsOf = moment(f.Versions[r.Version].LastSeen)
 		if e.Note.Code == "" {
-			e.Note = c.Reason("entry-broken", "at", moment(f.Versions[r.Version].Arrived))
+			e.Note = remark.New("entry-broken", "at", moment(f.Versions[r.Version].Arrived))
 		}
 	}
 	c.add(e)

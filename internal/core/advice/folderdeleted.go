@@ -5,6 +5,7 @@ import (
 	"slices"
 
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // removal is one file's.
@@ -155,7 +156,7 @@ func (c *folderChooser) removed(r removal) {
 	f := &c.Files[r.file]
 	if f.stands() && f.last().Arrived > f.Versions[r.version].Superseded {
 		if f.last().Content != f.Versions[r.version].Content {
-			note := c.Reason("entry-recreated", "at", moment(f.last().Arrived))
+			note := remark.New("entry-recreated", "at", moment(f.last().Arrived))
 			c.add(FolderEntry{Path: f.Path, Part: PartKept, Size: f.last().Size, Note: note})
 		} else {
 			c.Same++
@@ -211,7 +212,7 @@ func (c *folderChooser) takeWhole(item *Thrown, held int) {
 	c.because("folder-whole", "at", item.At, "source", item.Source, "n", held)
 	c.cost("costs-nothing")
 	if c.unexamined > 0 {
-		c.Costs = []Reason{c.Reason("cost-unexamined", "n", c.unexamined)}
+		c.Costs = []Reason{remark.New("cost-unexamined", "n", c.unexamined)}
 	}
 }
 

@@ -142,7 +142,7 @@ func (c *folderChooser) findMass() {
 // sayMass says what happened.
 func (c *folderChooser) sayMass() {
 	m := c.Mass
-	what := c.happened(m)
+	what := happened(m)
 	if m.Between {
 		c.because("mass-between", "from", m.From, "to", m.To, "what", what, "files", len(c.Files))
 	} else {

@@ -8,6 +8,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // overwritten brings back the files in whose place something else came: those that a mass change made worse, and, of the others, each by
@@ -133,7 +134,7 @@ func (c *folderChooser) changed(i int, hit bool) {
 		return
 	}
 	if c.Mass != nil && c.Mass.New[i] {
-		c.add(FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: c.Reason("entry-came")})
+		c.add(FolderEntry{Path: f.Path, Part: PartCame, Size: v.Size, Note: remark.New("entry-came")})
 		return
 	}
 	n, before := -1, time.Time{}
@@ -219,7 +220,7 @@ func (c *folderChooser) byTheRest() {
 		}
 		switch {
 		case g.kept < g.had && back >= company && back >= 2*alike, g.hit && g.kept < goesOnClearly && c.replaced > clearly:
-			note := c.Reason("entry-lost", "at", g.at, "lost", Share(1-g.kept))
+			note := remark.New("entry-lost", "at", g.at, "lost", remark.Share(1-g.kept))
 			e := c.entryOf(g.file, c.single(g.file, Question{Loss: Overwritten, Good: g.before, Noticed: c.Noticed}), g.before)
 			c.add(workedOut(e, note))
 		default:
@@ -258,9 +259,9 @@ func (c *folderChooser) alone(i int) {
 // beforeBreak brings a file back as it was before a save that went wrong.
 func (c *folderChooser) beforeBreak(f *FolderFile, b broke, at time.Time) {
 	before := at.Add(-1)
-	note := c.Reason("entry-lost", "at", at, "lost", Share(b.lost))
+	note := remark.New("entry-lost", "at", at, "lost", remark.Share(b.lost))
 	if b.why.Code == "older-came-back" || b.why.Code == "backdated" {
-		note = c.Reason("entry-returned", "at", at)
+		note = remark.New("entry-returned", "at", at)
 	}
 	e := c.entryOf(f, c.single(f, Question{Loss: Overwritten, Good: before, Noticed: c.Noticed}), before)
 	c.add(workedOut(e, note))
@@ -315,27 +316,27 @@ func (c *folderChooser) harmless(f *FolderFile, n, last int, hit bool) work {
 	v := &f.Versions[last]
 	at := moment(v.Arrived)
 	if c.returned(f, n, last) {
-		return work{note: c.Reason("entry-returned", "at", at)}
+		return work{note: remark.New("entry-returned", "at", at)}
 	}
 	found := c.standing(f)
 	after := c.Mass != nil && v.Arrived > c.Mass.To.UnixNano()
 	switch {
 	case found.State == condition.Broken:
-		return work{note: c.Reason("broken", "why", found.Reasons)}
+		return work{note: remark.New("broken", "why", found.Reasons)}
 	case found.State == condition.Unread && hit:
-		return work{stays: after, note: c.Reason("entry-unread", "at", at)}
+		return work{stays: after, note: remark.New("entry-unread", "at", at)}
 	case after && hit:
-		return work{stays: true, note: c.Reason("entry-later", "at", at)}
+		return work{stays: true, note: remark.New("entry-later", "at", at)}
 	}
 	kept, had, ok := c.reading.Kept(c.content(f, n), c.content(f, last))
-	w := work{ok && kept >= goesOn, c.Reason("entry-lost", "at", at, "lost", Share(1-kept)), ok, kept, had}
+	w := work{ok && kept >= goesOn, remark.New("entry-lost", "at", at, "lost", remark.Share(1-kept)), ok, kept, had}
 	switch {
 	case !ok && !hit:
 		return work{stays: true}
 	case w.stays && hit:
-		w.note = c.Reason("entry-goes-on", "share", Share(kept))
+		w.note = remark.New("entry-goes-on", "share", remark.Share(kept))
 	case w.stays:
-		w.note = c.Reason("entry-later", "at", at)
+		w.note = remark.New("entry-later", "at", at)
 	}
 	return w
 }

@@ -5,6 +5,7 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/remark"
 )
 
 // kinship is how a file elsewhere is known to be the one that is looked for, or to be like it.
@@ -19,7 +20,7 @@ func (k kinship) said(c *chooser) Reason {
 	if k.against.Code == "" {
 		return k.why
 	}
-	return c.Reason("kin-but", "why", k.why.Text, "against", k.against.Text)
+	return remark.New("kin-but", "why", k.why, "against", k.against)
 }
 
 // kinship judges a file elsewhere, once.
@@ -36,13 +37,13 @@ func (c *chooser) judgeKinship(e Elsewhere) kinship {
 	last := c.lastFile()
 	switch {
 	case e.Back > 1:
-		return kinship{true, c.Reason("kin-older-bytes"), Reason{}}
+		return kinship{true, remark.New("kin-older-bytes"), Reason{}}
 	case e.Back == 1 && e.Lost:
-		return kinship{true, c.Reason("kin-unrecorded-bytes"), Reason{}}
+		return kinship{true, remark.New("kin-unrecorded-bytes"), Reason{}}
 	case e.Back == 1:
-		return kinship{true, c.Reason("kin-bytes"), Reason{}}
+		return kinship{true, remark.New("kin-bytes"), Reason{}}
 	case e.Claimed:
-		return kinship{false, c.Reason("kin-claimed"), Reason{}}
+		return kinship{false, remark.New("kin-claimed"), Reason{}}
 	case last < 0:
 		return kinship{false, c.sameName(e), Reason{}}
 	}
@@ -50,30 +51,30 @@ func (c *chooser) judgeKinship(e Elsewhere) kinship {
 	came := e.Came.After(c.lastSeen())
 	switch {
 	case e.Lost:
-		return kinship{false, c.Reason("kin-unrecorded-share", "share", Share(share)), Reason{}}
+		return kinship{false, remark.New("kin-unrecorded-share", "share", remark.Share(share)), Reason{}}
 	case e.Named && share >= descendantShare && e.Came.After(c.firstSeen(last)):
-		return kinship{true, c.Reason("kin-descendant-name", "share", Share(share)), Reason{}}
+		return kinship{true, remark.New("kin-descendant-name", "share", remark.Share(share)), Reason{}}
 	case e.Named && came && c.onlyNamed(e) && !comparable(e.Copy.Place.Name()) && e.At.After(c.Trail.Versions[last].Written):
-		return kinship{true, c.Reason("kin-took-over", "at", e.At), Reason{}}
+		return kinship{true, remark.New("kin-took-over", "at", e.At), Reason{}}
 	case e.Named:
-		return kinship{false, c.Reason("kin-name-share", "share", Share(share)), Reason{}}
+		return kinship{false, remark.New("kin-name-share", "share", remark.Share(share)), Reason{}}
 	case share >= descendantShare && came:
-		return kinship{true, c.Reason("kin-descendant", "share", Share(share)), Reason{}}
+		return kinship{true, remark.New("kin-descendant", "share", remark.Share(share)), Reason{}}
 	}
-	return kinship{false, c.Reason("kin-share", "share", Share(share)), Reason{}}
+	return kinship{false, remark.New("kin-share", "share", remark.Share(share)), Reason{}}
 }
 
 // sameName says where something has the name of a file of which nothing else is known.
 func (c *chooser) sameName(e Elsewhere) Reason {
 	switch {
 	case e.Lost:
-		return c.Reason("kin-unrecorded-name")
+		return remark.New("kin-unrecorded-name")
 	case !e.Gone.IsZero():
-		return c.Reason("kin-name-deleted", "place", e.Copy.Place, "at", e.Gone)
+		return remark.New("kin-name-deleted", "place", e.Copy.Place, "at", e.Gone)
 	case !e.Seen.IsZero():
-		return c.Reason("kin-name-seen", "place", e.Copy.Place, "at", e.Seen)
+		return remark.New("kin-name-seen", "place", e.Copy.Place, "at", e.Seen)
 	}
-	return c.Reason("kin-name-there", "place", e.Copy.Place)
+	return remark.New("kin-name-there", "place", e.Copy.Place)
 }
 
 // onlyNamed tells whether no other file of the name came up when the file went.

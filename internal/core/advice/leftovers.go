@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -134,7 +135,7 @@ func (c *chooser) insert(s *Stray, number int) {
 		before := &all[k]
 		v.Superseded = before.Superseded
 		if before.Superseded.IsZero() { // what is there now is newer, though it may be broken
-			v.Superseded = c.Speaker.Now
+			v.Superseded = c.Evidence.Now
 		}
 		if v.Superseded.Before(at) {
 			v.Superseded = at.Add(1)
@@ -160,9 +161,9 @@ func (c *chooser) noVersion(s *Stray, before, stale int) Reason {
 	case stale >= 0 && c.Loss == Damaged:
 		return Reason{}
 	case stale >= 0:
-		return c.Reason("leftover-stale", "at", s.Earliest, "seen", c.Trail.Versions[stale].LastSeen)
+		return remark.New("leftover-stale", "at", s.Earliest, "seen", c.Trail.Versions[stale].LastSeen)
 	case before >= 0 && ends(c.Trail.Versions, before) && s.Earliest.After(c.Trail.Versions[before].Superseded):
-		return c.Reason("leftover-later", "at", s.Earliest)
+		return remark.New("leftover-later", "at", s.Earliest)
 	}
 	return c.trusted(s).against
 }
@@ -207,18 +208,18 @@ func (c *chooser) judgeTrust(s *Stray) (t trust) {
 	share, told := c.likeness(own, s.Earliest)
 	name := place.Readable(s.Copy.Place.Name())
 	if s.Named {
-		t.why = append(t.why, c.Reason("leftover-name", "name", name, "what", s.What))
+		t.why = append(t.why, remark.New("leftover-name", "name", name, "what", s.What))
 	}
 	if s.Beside {
-		t.why = append(t.why, c.Reason("leftover-beside"))
+		t.why = append(t.why, remark.New("leftover-beside"))
 	} else {
-		t.why = append(t.why, c.Reason("leftover-folder", "folder", place.Readable(place.Folder(s.Copy.Place.Path))))
+		t.why = append(t.why, remark.New("leftover-folder", "folder", place.Readable(place.Folder(s.Copy.Place.Path))))
 	}
 	switch {
 	case share > 0:
-		t.why = append(t.why, c.Reason("leftover-shares", "share", Share(share)))
+		t.why = append(t.why, remark.New("leftover-shares", "share", remark.Share(share)))
 	case !told && s.Size > 0 && c.known():
-		t.why = append(t.why, c.Reason("leftover-too-big"))
+		t.why = append(t.why, remark.New("leftover-too-big"))
 	}
 	if s.Named && s.Sure && s.Beside && s.Backup { // a rule proves it, whatever it holds
 		t.belongs, t.sure = true, true
@@ -226,16 +227,16 @@ func (c *chooser) judgeTrust(s *Stray) (t trust) {
 	}
 	switch {
 	case !told && c.known() && s.Size > c.largest()*leftoverTimes:
-		t.against = c.Reason("leftover-too-big")
+		t.against = remark.New("leftover-too-big")
 		return t
 	case !s.Named && (!told || share < leftoverNameless):
-		t.against = c.Reason("leftover-by-chance")
+		t.against = remark.New("leftover-by-chance")
 		return t
 	case s.Named && told && share < leftoverUnlike && (c.Loss != Unsaved || !s.Sure):
-		t.against = c.Reason("leftover-unlike")
+		t.against = remark.New("leftover-unlike")
 		return t
 	case s.Named && !s.Sure && !s.Beside && share < leftoverNamed:
-		t.against = c.Reason("leftover-by-chance")
+		t.against = remark.New("leftover-by-chance")
 		return t
 	}
 	if !(s.Named && s.Beside) && !(s.Sure && s.Named) { // a name that is used in this folder alone is no other's
@@ -321,9 +322,9 @@ func (c *chooser) rivalled(s *Stray, own Content, share float64) Reason {
 		switch other := max(kept, had); {
 		case !ok:
 		case other > share:
-			return c.Reason("leftover-rival", "rival", r.Place)
+			return remark.New("leftover-rival", "rival", r.Place)
 		case !s.Named && other > share-leftoverLead:
-			return c.Reason("leftover-as-near", "rival", r.Place)
+			return remark.New("leftover-as-near", "rival", r.Place)
 		}
 	}
 	return Reason{}
@@ -336,7 +337,7 @@ func (c *chooser) againstLeftover(n int) Reason {
 		return Reason{}
 	}
 	if k := c.mixed.stale[n]; k >= 0 && (c.Loss != Damaged || c.isFile(k) && c.examine(k).State != condition.Broken) {
-		return c.Reason("leftover-stale", "at", s.Earliest, "seen", c.Trail.Versions[k].LastSeen)
+		return remark.New("leftover-stale", "at", s.Earliest, "seen", c.Trail.Versions[k].LastSeen)
 	}
 	if t := c.trusted(s); !t.belongs {
 		return t.against
@@ -345,7 +346,7 @@ func (c *chooser) againstLeftover(n int) Reason {
 	case found.State == condition.Broken || found.State == condition.Sound || len(found.Failed) > 0:
 	case found.State == condition.Doubtful && found.Media != "" && c.alikeDoubtful(n, found):
 	default:
-		return c.Reason("leftover-cut", "why", found.Reasons)
+		return remark.New("leftover-cut", "why", found.Reasons)
 	}
 	return Reason{}
 }
@@ -357,8 +358,7 @@ func (c *chooser) alikeDoubtful(n int, found Examined) bool {
 		return false
 	}
 	before := c.examine(earlier[0])
-	cut := c.Reason("cut-ragged", "at", c.Trail.Versions[earlier[0]].Arrived).Text
-	return before.State == condition.Doubtful && before.Media == found.Media && !slices.Contains(found.Reasons, cut)
+	return before.State == condition.Doubtful && before.Media == found.Media && !remark.Has(found.Reasons, "cut-ragged")
 }
 
 // leftoverBecause says why a leftover is taken for a version.
@@ -370,7 +370,7 @@ func (c *chooser) leftoverBecause(w candidates, n int, s *Stray) []Reason {
 	case w.strict:
 		code = "leftover-newest"
 	}
-	because := []Reason{c.Reason(code, "what", s.What, "at", s.Earliest)}
+	because := []Reason{remark.New(code, "what", s.What, "at", s.Earliest)}
 	if !w.strict && w.nearest == n && len(w.because) > 0 {
 		because = append(because, w.because...)
 	}

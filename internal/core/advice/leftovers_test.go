@@ -1,8 +1,6 @@
 package advice_test
 
 import (
-	"fmt"
-	"strings"
 	"testing"
 	"time"
 
@@ -83,14 +81,14 @@ func TestALeftoverCompetesForEveryKindOfLoss(t *testing.T) {
 		ev.Strays = []advice.Stray{s}
 		a := advice.Advise(c.q, ev, c2)
 		require.NotNil(t, a.Recommended, name)
-		assert.Equal(t, c.taken, a.Recommended.Copy.ID == 70, "%s: %v", name, advice.Texts(a.Recommended.Because))
+		assert.Equal(t, c.taken, a.Recommended.Copy.ID == 70, "%s: %v", name, said(a.Recommended.Because...))
 		if c.taken {
 			assert.Equal(t, advice.Likely, a.Recommended.Sure, name)
 			assert.Equal(t, -1, a.Recommended.Version, name)
 			assert.Equal(t, file, a.Recommended.To, name)
 			continue
 		}
-		assert.Contains(t, fmt.Sprint(a.Others, a.Recommended.Because), c.why, name)
+		assert.Contains(t, others(a)+said(a.Recommended.Because...), c.why, name)
 		assert.Less(t, a.Recommended.Version, len(ev.Trail.Versions), name)
 		assert.GreaterOrEqual(t, a.Recommended.Version, 0, name)
 	}
@@ -115,13 +113,13 @@ func TestHowSureAnAdviceIsFollowsFromWhatItStandsOn(t *testing.T) {
 	a := advice.Advise(advice.Question{Loss: advice.Overwritten, Good: now.AddDate(0, 0, -3).Add(12 * time.Hour)}, ev, c)
 	require.NotNil(t, a.Recommended)
 	assert.Equal(t, advice.Likely, a.Recommended.Sure, "she saves every day, and nobody looked for hours")
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Because), " "), "a save in that time is possible")
+	assert.Contains(t, said(a.Recommended.Because...), "a save in that time is possible")
 
 	ev, c = history("a", "a", "a", "a", "a", "a", "")
 	a = advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)
 	require.NotNil(t, a.Recommended)
-	assert.Equal(t, advice.Certain, a.Recommended.Sure, "it had not been saved for days: %v", advice.Texts(a.Recommended.Because))
-	assert.Contains(t, strings.Join(advice.Texts(a.Recommended.Costs), " "), "It was last seen 24 hours before it was gone")
+	assert.Equal(t, advice.Certain, a.Recommended.Sure, "it had not been saved for days: %v", said(a.Recommended.Because...))
+	assert.Contains(t, said(a.Recommended.Costs...), "It was last seen 24 hours before it was gone")
 
 	ev, c = history("a", "b", "c")
 	c.only = map[string]string{"b c": "the rigging comes last"}
@@ -130,11 +128,11 @@ func TestHowSureAnAdviceIsFollowsFromWhatItStandsOn(t *testing.T) {
 	require.NotNil(t, a.Recommended)
 	assert.Equal(t, advice.Open, a.Recommended.Sure)
 	require.NotNil(t, a.Ask)
-	assert.Equal(t, "Was “the rigging comes last” already in it when it was last right?", a.Ask.Text)
+	assert.Equal(t, "Was “the rigging comes last” already in it when it was last right?", said(a.Ask.Reason))
 	require.Len(t, a.Ask.Answers, 2)
 	for _, answer := range a.Ask.Answers { // asked again with what is answered, it is that copy
 		again := advice.Advise(advice.Question{Loss: advice.Overwritten, Hints: answer.Hints}, ev, c)
-		require.NotNil(t, again.Recommended, answer.Text)
-		assert.Equal(t, answer.Copy.ID, again.Recommended.Copy.ID, "%s: %v", answer.Text, advice.Texts(again.Recommended.Because))
+		require.NotNil(t, again.Recommended, answer.Says.Code)
+		assert.Equal(t, answer.Copy.ID, again.Recommended.Copy.ID, "%s: %v", answer.Says.Code, said(again.Recommended.Because...))
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/remark"
 )
 
 // surely says how sure a recommendation is, and names what it stands on that is not proved: one thing makes it likely, one that
@@ -17,32 +18,32 @@ func (c *chooser) surely(w candidates, n int) {
 	why := Reason{}
 	switch {
 	case state == condition.Unread:
-		r.Sure, why = Open, c.Reason("open-unread")
+		r.Sure, why = Open, remark.New("open-unread")
 	case state == condition.Doubtful && w.strict:
-		r.Sure, why = Open, c.Reason("open-doubtful")
+		r.Sure, why = Open, remark.New("open-doubtful")
 	case w.open:
 		r.Sure, why = Open, w.assumed
 	case s != nil:
-		r.Sure, why = Likely, c.Reason("assume-leftover")
-		r.Costs = append(r.Costs, c.Reason("leftover-costs"))
+		r.Sure, why = Likely, remark.New("assume-leftover")
+		r.Costs = append(r.Costs, remark.New("leftover-costs"))
 	case state == condition.Doubtful:
-		r.Sure, why = Likely, c.Reason("assume-whole")
+		r.Sure, why = Likely, remark.New("assume-whole")
 	case w.nearest >= 0 && v.Content != c.Trail.Versions[w.nearest].Content && !w.strict:
-		r.Sure, why = Likely, c.Reason("assume-older")
+		r.Sure, why = Likely, remark.New("assume-older")
 	case w.assumed.Code != "":
 		r.Sure, why = Likely, w.assumed
 	case w.strict && c.brokenAfter(n) && c.assumedBefore(n).Code != "":
 		r.Sure, why = Likely, c.assumedBefore(n)
 	case w.strict && !r.Condition.Proved && !c.brokenAfter(n):
-		r.Sure, why = Likely, c.Reason("assume-whole")
+		r.Sure, why = Likely, remark.New("assume-whole")
 	case v.Doubt != "" && !c.Good.IsZero():
-		r.Sure, why = Likely, c.Reason("assume-date")
+		r.Sure, why = Likely, remark.New("assume-date")
 	}
 	if r.Copy.Access == Doubted && r.Sure == Certain {
-		r.Sure, why = Likely, c.Reason("assume-whole")
+		r.Sure, why = Likely, remark.New("assume-whole")
 	}
 	if e := c.contradicting(n); e != nil && r.Sure == Certain {
-		r.Sure, why = Likely, c.Reason("assume-claimed", "at", e.At, "source", c.sourceName(e.Copy))
+		r.Sure, why = Likely, remark.New("assume-claimed", "at", e.At, "source", c.sourceName(e.Copy))
 	}
 	if why.Code != "" {
 		r.Because = append(r.Because, why)
@@ -98,12 +99,12 @@ func (c *chooser) ask(w candidates, n int) {
 	if len(c.Hints.Words) == 0 && len(c.Hints.Without) == 0 {
 		if passage := c.passage(ours, theirs); passage != "" {
 			c.Ask = &Ask{Reason: c.askFor(passage), Answers: []AskAnswer{
-				{Text: "Yes", Copy: first, Hints: Hints{Words: []string{passage}}}, {Text: "No", Copy: second, Hints: Hints{Without: []string{passage}}}}}
+				{Says: remark.New("yes"), Copy: first, Hints: Hints{Words: []string{passage}}}, {Says: remark.New("no"), Copy: second, Hints: Hints{Without: []string{passage}}}}}
 			return
 		}
 		if passage := c.passage(theirs, ours); passage != "" {
 			c.Ask = &Ask{Reason: c.askFor(passage), Answers: []AskAnswer{
-				{Text: "Yes", Copy: second, Hints: Hints{Words: []string{passage}}}, {Text: "No", Copy: first, Hints: Hints{Without: []string{passage}}}}}
+				{Says: remark.New("yes"), Copy: second, Hints: Hints{Words: []string{passage}}}, {Says: remark.New("no"), Copy: first, Hints: Hints{Without: []string{passage}}}}}
 			return
 		}
 	}
@@ -111,19 +112,19 @@ func (c *chooser) ask(w candidates, n int) {
 	if small, large := min(a.Size, b.Size), max(a.Size, b.Size); float64(large) >= tellingSizes*float64(small) {
 		between := (small + large) / 2
 		fewer, more := Hints{Most: between}, Hints{Least: between}
-		answers := []AskAnswer{{Text: capital(bytes(a.Size)), Copy: first, Hints: more}, {Text: capital(bytes(b.Size)), Copy: second, Hints: fewer}}
+		answers := []AskAnswer{{Says: remark.New("size", "size", remark.Size(a.Size)), Copy: first, Hints: more}, {Says: remark.New("size", "size", remark.Size(b.Size)), Copy: second, Hints: fewer}}
 		if a.Size < b.Size {
 			answers[0].Hints, answers[1].Hints = fewer, more
 		}
-		c.Ask = &Ask{Reason: c.Reason("ask-size", "one", Size(a.Size), "other", Size(b.Size)), Answers: answers}
+		c.Ask = &Ask{Reason: remark.New("ask-size", "one", remark.Size(a.Size), "other", remark.Size(b.Size)), Answers: answers}
 		return
 	}
 	at := laterOf(a.Arrived, b.Arrived)
-	answers := []AskAnswer{{Text: "From before", Copy: first}, {Text: "From after", Copy: second}}
+	answers := []AskAnswer{{Says: remark.New("from-before"), Copy: first}, {Says: remark.New("from-after"), Copy: second}}
 	if a.Arrived.After(b.Arrived) {
 		answers[0].Copy, answers[1].Copy = second, first
 	}
-	c.Ask = &Ask{Reason: c.Reason("ask-date", "at", at), Answers: answers}
+	c.Ask = &Ask{Reason: remark.New("ask-date", "at", at), Answers: answers}
 }
 
 // passage is one that a content has and another has not.
@@ -145,7 +146,7 @@ func (c *chooser) passage(of, other Content) string {
 func (c *chooser) askFor(passage string) Reason {
 	passage = strings.Join(strings.Fields(passage), " ")
 	if c.Loss == Overwritten {
-		return c.Reason("ask-passage-then", "passage", passage)
+		return remark.New("ask-passage-then", "passage", passage)
 	}
-	return c.Reason("ask-passage-want", "passage", passage)
+	return remark.New("ask-passage-want", "passage", passage)
 }

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 )
 
@@ -70,16 +71,16 @@ func (c *chooser) deleted() candidates {
 	w := wantedAt(v.Superseded, nil)
 	w.nearest = n
 	if v.LastSeen.Before(v.Superseded) {
-		w.because = []Reason{c.Reason("deleted-between", "seen", v.LastSeen, "gone", v.Superseded)}
+		w.because = []Reason{remark.New("deleted-between", "seen", v.LastSeen, "gone", v.Superseded)}
 		w.assumed, w.costs = c.window(n, v.LastSeen, v.Superseded)
 	} else {
-		w.because = []Reason{c.Reason("deleted-then", "at", v.Superseded)}
+		w.because = []Reason{remark.New("deleted-then", "at", v.Superseded)}
 	}
 	for k := n; k >= 0; k-- {
 		w.order = append(w.order, k)
 	}
 	for k := n + 1; k < len(c.Trail.Versions); k++ {
-		c.whyNot[k] = c.Reason("after-deletion", "at", c.Trail.Versions[k].Arrived)
+		c.whyNot[k] = remark.New("after-deletion", "at", c.Trail.Versions[k].Arrived)
 	}
 	return w
 }
@@ -93,22 +94,22 @@ func (c *chooser) neverRemoved() candidates {
 	}
 	w.nearest = order[0]
 	last := &c.Trail.Versions[order[0]]
-	w.assumed = c.Reason("assume-record")
+	w.assumed = remark.New("assume-record")
 	if !last.Superseded.IsZero() {
-		w.because = []Reason{c.Reason("no-deletion-gone", "seen", last.LastSeen)}
+		w.because = []Reason{remark.New("no-deletion-gone", "seen", last.LastSeen)}
 		return w
 	}
 	if len(order) > 1 && order[0] > 0 {
 		before := order[0] - 1
 		if kept, _, ok := c.reading.Kept(c.contentOf(before), c.contentOf(order[0])); ok && 1-kept >= anotherFile && c.isFile(before) {
-			c.whyNot[order[0]] = c.Reason("another-file")
+			c.whyNot[order[0]] = remark.New("another-file")
 			w.order, w.nearest = order[1:], order[1]
 			w.wanted = last.Arrived
-			w.because = []Reason{c.Reason("no-deletion-other", "at", last.Arrived)}
+			w.because = []Reason{remark.New("no-deletion-other", "at", last.Arrived)}
 			return w
 		}
 	}
-	w.because = []Reason{c.Reason("no-deletion-there", "place", last.Place)}
+	w.because = []Reason{remark.New("no-deletion-there", "place", last.Place)}
 	return w
 }
 
@@ -122,41 +123,41 @@ func (c *chooser) overwritten() candidates {
 		return w
 	}
 	if len(c.Hints.Words) > 0 { // the filter finds the last with them
-		w.because = []Reason{c.Reason("last-with-words", "words", Words(c.Hints.Words))}
-		w.assumed = c.Reason("assume-words")
+		w.because = []Reason{remark.New("last-with-words", "words", remark.Words(c.Hints.Words))}
+		w.assumed = remark.New("assume-words")
 		return w
 	}
 	if len(c.Hints.Without) > 0 {
-		w.because = []Reason{c.Reason("last-without-words", "words", Words(c.Hints.Without))}
-		w.assumed = c.Reason("assume-words")
+		w.because = []Reason{remark.New("last-without-words", "words", remark.Words(c.Hints.Without))}
+		w.assumed = remark.New("assume-words")
 		return w
 	}
 	b := c.breakIn(order)
 	if last := &c.Trail.Versions[order[0]]; b.at >= 0 && !b.clear && ends(c.Trail.Versions, order[0]) && !last.Superseded.After(c.Noticed) {
 		w.nearest = order[0]
-		w.because = []Reason{c.Reason("no-break-gone", "at", last.Superseded)}
-		w.assumed, w.open, w.rival = c.Reason("open-break"), true, c.versionBefore(order, b.at)
+		w.because = []Reason{remark.New("no-break-gone", "at", last.Superseded)}
+		w.assumed, w.open, w.rival = remark.New("open-break"), true, c.versionBefore(order, b.at)
 		return w
 	}
 	if b.at < 0 && c.present(order[0]) && len(order) > 1 {
 		// Nobody looked before it was wrong. What stands there is wrong by the user's own word.
-		c.whyNot[order[0]] = c.Reason("wrong-by-word")
+		c.whyNot[order[0]] = remark.New("wrong-by-word")
 		w.order, w.nearest = order[1:], order[1]
 		w.wanted = c.Trail.Versions[order[0]].Arrived
-		w.because = []Reason{c.Reason("newest-other")}
-		w.assumed, w.open = c.Reason("open-break"), true
+		w.because = []Reason{remark.New("newest-other")}
+		w.assumed, w.open = remark.New("open-break"), true
 		return w
 	}
 	if b.at < 0 {
 		w.nearest = order[0]
-		w.because = []Reason{c.Reason("no-overwriting")}
-		w.assumed = c.Reason("open-break")
+		w.because = []Reason{remark.New("no-overwriting")}
+		w.assumed = remark.New("open-break")
 		w.open = c.Trail.Versions[order[0]].Superseded.IsZero()
 		return w
 	}
 	for _, n := range order {
 		if n >= b.at {
-			c.whyNot[n] = c.Reason("after-break")
+			c.whyNot[n] = remark.New("after-break")
 		} else {
 			w.nearest = max(w.nearest, n)
 		}
@@ -164,9 +165,9 @@ func (c *chooser) overwritten() candidates {
 	w.order = slices.DeleteFunc(slices.Clone(order), func(n int) bool { return n >= b.at })
 	w.wanted = c.Trail.Versions[b.at].Arrived
 	w.because = []Reason{b.why}
-	w.assumed = c.Reason("assume-break", "at", w.wanted)
+	w.assumed = remark.New("assume-break", "at", w.wanted)
 	if !b.clear {
-		w.assumed, w.open, w.rival = c.Reason("open-break"), true, order[0]
+		w.assumed, w.open, w.rival = remark.New("open-break"), true, order[0]
 	}
 	return w
 }
@@ -188,18 +189,18 @@ func (c *chooser) atGood() candidates {
 		// What was first seen later may have stood there already, where its write time is not believed.
 		if v := &c.Trail.Versions[0]; v.Doubt != "" && v.After.Before(c.Good) {
 			w.order, w.nearest = []int{0}, 0
-			w.because = []Reason{c.Reason("oldest-known", "at", c.Good)}
-			w.assumed = c.Reason("assume-date")
+			w.because = []Reason{remark.New("oldest-known", "at", c.Good)}
+			w.assumed = remark.New("assume-date")
 			return w
 		}
 	}
 	for n := range c.Trail.Versions {
 		if c.Trail.Versions[n].Arrived.After(c.Good) {
-			c.whyNot[n] = c.Reason("came-after-right", "at", c.Trail.Versions[n].Arrived)
+			c.whyNot[n] = remark.New("came-after-right", "at", c.Trail.Versions[n].Arrived)
 		}
 	}
 	if len(order) > 1 && c.putBack(order[0]) {
-		c.whyNot[order[0]] = c.Reason("put-back")
+		c.whyNot[order[0]] = remark.New("put-back")
 		w.order = order[1:]
 		order = w.order
 	}
@@ -211,22 +212,22 @@ func (c *chooser) atGood() candidates {
 	current, proved := c.Trail.Current(c.Good)
 	switch {
 	case current == order[0] && proved:
-		w.because = []Reason{c.Reason("right-then", "at", c.Good)}
+		w.because = []Reason{remark.New("right-then", "at", c.Good)}
 	case current == order[0]:
-		w.because = []Reason{c.Reason("right-assumed", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
+		w.because = []Reason{remark.New("right-assumed", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
 		if v.Superseded.IsZero() {
-			w.because = []Reason{c.Reason("right-assumed-end", "at", c.Good, "seen", v.LastSeen)}
+			w.because = []Reason{remark.New("right-assumed-end", "at", c.Good, "seen", v.LastSeen)}
 		}
 		w.assumed, w.costs = c.window(order[0], v.LastSeen, c.Good)
 		if w.assumed.Code == "" && !v.Superseded.IsZero() {
-			w.because = []Reason{c.Reason("right-seen", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
+			w.because = []Reason{remark.New("right-seen", "at", c.Good, "seen", v.LastSeen, "next", v.Superseded)}
 		}
 		if next := order[0] + 1; next < len(c.Trail.Versions) && c.Trail.Versions[next].Doubt != "" && c.mixed.leftover(next) == nil {
 			w.rival, w.open = next, true
 		}
 	default:
-		w.because = []Reason{c.Reason("right-then", "at", c.Good)}
-		w.assumed = c.Reason("assume-date")
+		w.because = []Reason{remark.New("right-then", "at", c.Good)}
+		w.assumed = remark.New("assume-date")
 	}
 	return w
 }
@@ -246,10 +247,10 @@ func (c *chooser) window(n int, seen, until time.Time) (assumed Reason, costs []
 	case span <= 0 || c.mixed.leftover(n) != nil:
 		return Reason{}, nil
 	case c.mayHaveSaved(n, span):
-		return c.Reason("assume-no-save", "from", seen, "to", until), []Reason{c.Reason("wide-window", "from", seen, "to", until)}
+		return remark.New("assume-no-save", "from", seen, "to", until), []Reason{remark.New("wide-window", "from", seen, "to", until)}
 	}
 	event := map[Loss]string{Overwritten: "the moment when it was right", Damaged: "the first broken version came"}[c.Loss]
-	return Reason{}, []Reason{c.Reason("small-window", "window", span, "event", cmp.Or(event, "it was gone"))}
+	return Reason{}, []Reason{remark.New("small-window", "window", span, "event", cmp.Or(event, "it was gone"))}
 }
 
 // mayHaveSaved tells whether, by the habit that the saves up to a version show, one more is to be expected in a span of time.
@@ -323,19 +324,19 @@ func (c *chooser) breakIn(order []int) broke {
 		v := &c.Trail.Versions[saves[i].n]
 		switch {
 		case c.cameBack(saves[i].n):
-			return broke{saves[i].n, true, saves[i].lost, c.Reason("older-came-back", "at", v.Arrived)}
+			return broke{saves[i].n, true, saves[i].lost, remark.New("older-came-back", "at", v.Arrived)}
 		case c.backdated(saves[i].n):
-			return broke{saves[i].n, true, saves[i].lost, c.Reason("backdated", "at", v.Arrived, "written", v.Written)}
+			return broke{saves[i].n, true, saves[i].lost, remark.New("backdated", "at", v.Arrived, "written", v.Written)}
 		case saves[i].lost >= breakShare && (saves[i].lost >= breakHabit*usual || saves[i].lost > breakTotal):
-			return broke{saves[i].n, true, saves[i].lost, c.Reason("before-the-break", "at", v.Arrived, "lost", Share(saves[i].lost), "usual", Share(usual))}
+			return broke{saves[i].n, true, saves[i].lost, remark.New("before-the-break", "at", v.Arrived, "lost", remark.Share(saves[i].lost), "usual", remark.Share(usual))}
 		}
 	}
 	worst := slices.MaxFunc(saves, func(a, b save) int { return cmp.Or(cmp.Compare(a.lost, b.lost), cmp.Compare(a.n, b.n)) })
 	if worst.lost < breakAny {
 		last := saves[len(saves)-1].n
-		return broke{last, false, 0, c.Reason("before-the-last", "at", c.Trail.Versions[last].Arrived)}
+		return broke{last, false, 0, remark.New("before-the-last", "at", c.Trail.Versions[last].Arrived)}
 	}
-	return broke{worst.n, false, worst.lost, c.Reason("before-the-worst", "at", c.Trail.Versions[worst.n].Arrived, "lost", Share(worst.lost))}
+	return broke{worst.n, false, worst.lost, remark.New("before-the-worst", "at", c.Trail.Versions[worst.n].Arrived, "lost", remark.Share(worst.lost))}
 }
 
 // cameBack tells whether a version's content had stood there before another did.
@@ -381,7 +382,7 @@ func (c *chooser) damaged() candidates {
 	if len(order) > 0 {
 		w.nearest = order[0]
 	}
-	w.because = []Reason{c.Reason("newest-sound")}
+	w.because = []Reason{remark.New("newest-sound")}
 	return w
 }
 

@@ -1,4 +1,4 @@
-// Package condition examines content and says in sentences whether it is whole.
+// Package condition examines content and says, as remarks, whether it is whole.
 //
 // What content says of itself is found once ([Examine]) and is worth keeping by its digest; what that means for a file of
 // a certain name is worked out from it ([Findings.For]), because the same bytes are sound under one name and wrongly
@@ -18,6 +18,7 @@ import (
 	"io"
 
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/remark"
 )
 
 // State is the result of examining content.
@@ -33,13 +34,13 @@ const (
 
 // Findings are what content says of itself.
 type Findings struct {
-	Size    int64    `json:"size"` // bytes
-	Media   string   `json:"media"`
-	State   State    `json:"state"`
-	Reasons []string `json:"reasons"` // sentences
-	Noise   bool     `json:"noise,omitempty"`
-	Zero    bool     `json:"zero,omitempty"`   // nothing but zero bytes, or no bytes at all
-	Proved  bool     `json:"proved,omitempty"` // the format has checks that it passed, so that it is not just unsuspicious
+	Size    int64           `json:"size"` // bytes
+	Media   string          `json:"media"`
+	State   State           `json:"state"`
+	Reasons []remark.Remark `json:"reasons"`
+	Noise   bool            `json:"noise,omitempty"`
+	Zero    bool            `json:"zero,omitempty"`   // nothing but zero bytes, or no bytes at all
+	Proved  bool            `json:"proved,omitempty"` // the format has checks that it passed, so that it is not just unsuspicious
 }
 
 // Empty tells whether there are no bytes at all.
@@ -48,7 +49,7 @@ func (f Findings) Empty() bool { return f.Size == 0 }
 // Verdict is what findings mean for a file of a certain name.
 type Verdict struct {
 	State   State
-	Reasons []string
+	Reasons []remark.Remark
 	Media   string
 	// Rename is the name under which it would open, where its own has the wrong extension.
 	Rename string
@@ -76,7 +77,7 @@ type examination struct {
 
 // Examine examines size bytes of content. An error is one of reading, and says nothing about the content.
 func Examine(r io.ReaderAt, size int64) (Findings, error) {
-	e := &examination{Findings: Findings{Size: size, State: Sound, Reasons: []string{}}}
+	e := &examination{Findings: Findings{Size: size, State: Sound, Reasons: []remark.Remark{}}}
 	e.r = &faults{r: r, err: &e.err}
 	e.head = make([]byte, min(size, headBytes))
 	n, err := io.ReadFull(io.NewSectionReader(e.r, 0, size), e.head)
@@ -88,7 +89,7 @@ func Examine(r io.ReaderAt, size int64) (Findings, error) {
 	}
 	if size == 0 {
 		e.Media, e.Zero = "application/x-empty", true
-		e.broken("It is empty: there is not one byte in it.")
+		e.broken("empty")
 		return e.Findings, nil
 	}
 	if e.allZero() {
@@ -120,20 +121,20 @@ func (f *faults) ReadAt(p []byte, off int64) (int, error) {
 	return n, err
 }
 
-func (e *examination) say(state State, format string, args ...any) {
+func (e *examination) note(state State, code string, pairs ...any) {
 	if e.State == Sound || state == Broken {
 		e.State = state
 	}
-	e.Reasons = append(e.Reasons, fmt.Sprintf(format, args...))
+	e.Reasons = append(e.Reasons, remark.New(code, pairs...))
 }
 
-func (e *examination) broken(format string, args ...any) { e.say(Broken, format, args...) }
-func (e *examination) doubt(format string, args ...any)  { e.say(Doubtful, format, args...) }
-func (e *examination) section() *io.SectionReader        { return io.NewSectionReader(e.r, 0, e.Size) }
-func (e *examination) proved(format string, args ...any) {
+func (e *examination) broken(code string, pairs ...any) { e.note(Broken, code, pairs...) }
+func (e *examination) doubt(code string, pairs ...any)  { e.note(Doubtful, code, pairs...) }
+func (e *examination) section() *io.SectionReader       { return io.NewSectionReader(e.r, 0, e.Size) }
+func (e *examination) proved(code string, pairs ...any) {
 	if e.State == Sound {
 		e.Proved = true
-		e.Reasons = append(e.Reasons, fmt.Sprintf(format, args...))
+		e.Reasons = append(e.Reasons, remark.New(code, pairs...))
 	}
 }
 
@@ -198,31 +199,31 @@ func (e *examination) allZero() bool {
 		return false
 	}
 	e.Zero = true
-	e.broken("All of its %d bytes are zero, as a crash or a fault of the drive leaves them.", e.Size)
+	e.broken("all-zero", "size", e.Size)
 	return true
 }
 
 // unchecked is a format in which nothing tells whether it is whole, or nothing that is looked at here.
 func (e *examination) unchecked() {
 	if zeros := e.zeroTail(); zeros > 0 {
-		e.broken("Its last %d bytes are all zero: the end was never written.", zeros)
+		e.broken("zero-tail", "size", zeros)
 		return
 	}
-	e.doubt("It begins as it should, but whether it is whole cannot be told from its bytes.")
+	e.doubt("unchecked")
 }
 
 // unknown is content of no known format.
 func (e *examination) unknown() {
 	e.Noise = e.noise()
 	if zeros := e.zeroTail(); zeros > 0 {
-		e.broken("Its last %d bytes are all zero: the end was never written.", zeros)
+		e.broken("zero-tail", "size", zeros)
 		return
 	}
 	if e.Noise {
-		e.doubt("Its bytes are as even as noise, as of something encrypted or compressed in an unknown way.")
+		e.doubt("even")
 		return
 	}
-	e.doubt("It is of no format that can be checked.")
+	e.doubt("no-format")
 }
 
 // block is what file systems write at once.
@@ -251,9 +252,9 @@ func (f Findings) WithDatabase(verdict string) Findings {
 		return f
 	}
 	if verdict == "ok" {
-		f.State, f.Proved, f.Reasons = Sound, true, []string{"The database passes its own integrity check."}
+		f.State, f.Proved, f.Reasons = Sound, true, []remark.Remark{remark.New("database-passes")}
 		return f
 	}
-	f.State, f.Reasons = Broken, []string{"The database fails its own integrity check: " + verdict + "."}
+	f.State, f.Reasons = Broken, []remark.Remark{remark.New("database-fails", "why", verdict)}
 	return f
 }

@@ -22,6 +22,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/condition"
+	"humble-rewind/internal/core/remark"
 )
 
 func packed(parts ...string) string {
@@ -152,9 +153,7 @@ func TestWhatIsWholeIsSoundAndEveryHarmShows(t *testing.T) {
 				continue
 			}
 			assert.Equal(t, condition.Broken, v.State, "%s %s: %v", name, harm, v.Reasons)
-			for _, reason := range v.Reasons {
-				assert.True(t, strings.HasSuffix(reason, "."), "%q is no sentence", reason)
-			}
+			assert.NotEmpty(t, v.Reasons, "%s %s", name, harm)
 		}
 	}
 }
@@ -209,7 +208,8 @@ func TestTheStreamsOfAPDFAreReadThrough(t *testing.T) {
 		}
 		v = examine(t, "a.pdf", string(harmed))
 		assert.Equal(t, condition.Broken, v.State, "%s: %v", name, v.Reasons)
-		assert.Contains(t, v.Reasons[0], "1 of its streams is damaged", name)
+		assert.Equal(t, "streams-damaged", v.Reasons[0].Code, name)
+		assert.Equal(t, 1, v.Reasons[0].Values["n"], name)
 		lost := content[:middle] + content[middle+7:]
 		assert.Equal(t, condition.Broken, examine(t, "a.pdf", lost).State, "%s: bytes lost", name)
 	}
@@ -250,15 +250,15 @@ func TestTheNameIsHeldAgainstTheContent(t *testing.T) {
 func TestRequiredPartsAndDatabasesAndFaults(t *testing.T) {
 	v := examine(t, "a.odt", packed("mimetype", "application/vnd.oasis.opendocument.text", "META-INF/manifest.xml", "<m/>"))
 	assert.Equal(t, condition.Broken, v.State)
-	assert.Contains(t, v.Reasons[0], `"content.xml"`)
+	assert.Equal(t, remark.New("part-missing", "part", "content.xml", "format", "OpenDocument"), v.Reasons[0])
 	v = examine(t, "a.docx", packed("[Content_Types].xml", "<t/>", "_rels/.rels", "<r/>", "word/styles.xml", "<s/>"))
-	assert.Contains(t, strings.Join(v.Reasons, " "), `"word/document.xml"`)
+	assert.Contains(t, v.Reasons, remark.New("part-missing", "part", "word/document.xml", "format", "Office Open XML document"))
 	v = examine(
 		t,
 		"a.ods",
 		packed("mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", "<a><b></a>", "META-INF/manifest.xml", "<m/>"),
 	)
-	assert.Contains(t, v.Reasons[0], "not well-formed XML")
+	assert.Contains(t, v.Reasons[0].Values["why"].(remark.Remark).Values["text"], "not well-formed XML")
 	v = examine(
 		t,
 		"a.odt",

@@ -6,7 +6,6 @@ import (
 	"compress/zlib"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"hash/crc32"
 	"image"
 	"image/gif"
@@ -21,6 +20,7 @@ import (
 
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // picture decodes a picture, as far as its size allows.
@@ -39,11 +39,10 @@ func (e *examination) picture() {
 	weight, _ := peek.Weight(e.r, e.Size)
 	if config.Width <= 0 || config.Height <= 0 || weight > peek.MaxDecoded || e.Size > maxPicture {
 		if e.Media == "image/png" && e.inflates() {
-			e.proved("Its bytes fit their checksums from beginning to end: %d × %d pixels, too many to be decoded here.", config.Width,
-				config.Height)
+			e.proved("picture-checksums", "width", config.Width, "height", config.Height)
 			return
 		}
-		e.doubt("It says that it has %d × %d pixels, too many to be decoded here; its beginning is right.", config.Width, config.Height)
+		e.doubt("picture-large", "width", config.Width, "height", config.Height)
 		return
 	}
 	var drawn image.Image
@@ -67,12 +66,11 @@ func (e *examination) picture() {
 	}
 	if drawn != nil {
 		if rows := flatBelow(drawn); rows > 0 {
-			e.doubt("Its lower %d of %d rows are one flat colour after a sharp break, which is nowhere above: the rest of the picture may be lost.",
-				rows, config.Height)
+			e.doubt("picture-flat", "rows", rows, "of", config.Height)
 			return
 		}
 	}
-	e.proved("The picture decodes: %d × %d pixels.", config.Width, config.Height)
+	e.proved("picture-decodes", "width", config.Width, "height", config.Height)
 }
 
 // entropy follows the compressed data of a JPEG, which decoders put up with whatever it holds.
@@ -85,8 +83,8 @@ func (e *examination) entropy() bool {
 		return false
 	}
 	fault, _ := jpegFault(content)
-	if fault != "" {
-		e.broken("The picture decodes, but bytes in it were overwritten: %s.", fault)
+	if fault.Any() {
+		e.broken("picture-overwritten", "why", fault)
 		return false
 	}
 	return true
@@ -95,14 +93,11 @@ func (e *examination) entropy() bool {
 func (e *examination) decodeError(err error) {
 	switch {
 	case unsupported(err):
-		e.doubt(
-			"It uses a way of storing pictures that is not known here (%s), so only its beginning was examined.",
-			place.Readable(err.Error()),
-		)
+		e.doubt("picture-unknown", "why", place.Readable(err.Error()))
 	case errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		e.broken("The picture ends in the middle: it was cut off.")
+		e.broken("picture-cut")
 	default:
-		e.broken("The picture does not decode: %s.", place.Readable(err.Error()))
+		e.broken("picture-not", "why", place.Readable(err.Error()))
 	}
 }
 
@@ -161,13 +156,13 @@ func (e *examination) pngChunks() bool {
 	for at := int64(8); ; {
 		if _, err := e.r.ReadAt(header[:], at); err != nil {
 			if e.err == nil {
-				e.broken("The picture ends before its end mark: it was cut off after %d bytes.", e.Size)
+				e.broken("picture-ends", "size", e.Size)
 			}
 			return false
 		}
 		length, kind := int64(binary.BigEndian.Uint32(header[:4])), string(header[4:])
 		if at+12+length > e.Size {
-			e.broken("The picture ends in the middle of a %q section: it was cut off.", place.Readable(kind))
+			e.broken("picture-section-cut", "section", place.Readable(kind))
 			return false
 		}
 		sum := crc32.NewIEEE()
@@ -180,7 +175,7 @@ func (e *examination) pngChunks() bool {
 			return false
 		}
 		if binary.BigEndian.Uint32(want[:]) != sum.Sum32() {
-			e.broken("The bytes of its %q section from byte %d on do not fit their checksum.", place.Readable(kind), at)
+			e.broken("picture-section-wrong", "section", place.Readable(kind), "at", at)
 			return false
 		}
 		if kind == "IEND" {
@@ -193,7 +188,7 @@ func (e *examination) pngChunks() bool {
 // sqlite looks at the header (the SQLite database file format, section 1.3); the database's own check is run elsewhere.
 func (e *examination) sqlite() {
 	if len(e.head) < 100 {
-		e.broken("It ends within its header: it was cut off.")
+		e.broken("header-cut")
 		return
 	}
 	page := int64(binary.BigEndian.Uint16(e.head[16:18]))
@@ -201,20 +196,15 @@ func (e *examination) sqlite() {
 		page = 65536
 	}
 	if page < 512 || page&(page-1) != 0 {
-		e.broken("The header states pages of %d bytes, which no database has.", page)
+		e.broken("database-pages", "page", page)
 		return
 	}
 	pages := int64(binary.BigEndian.Uint32(e.head[28:32]))
 	if current := bytes.Equal(e.head[24:28], e.head[92:96]); current && pages > 0 && pages*page > e.Size {
-		e.broken(
-			"The database says that it has %d pages of %d bytes, but the file ends after %d: it was cut off.",
-			pages,
-			page,
-			e.Size/page,
-		)
+		e.broken("database-cut", "pages", pages, "page", page, "ends", e.Size/page)
 		return
 	}
-	e.doubt("The header of the database is right; its own integrity check was not run.")
+	e.doubt("database-header")
 }
 
 // boxes walks the boxes of an ISO base media file (ISO/IEC 14496-12, 4.2) and asks for the one that makes it play.
@@ -225,7 +215,7 @@ func (e *examination) boxes() {
 		n, err := e.r.ReadAt(header[:min(16, e.Size-at)], at)
 		if n < 8 {
 			if e.err == nil && err != nil {
-				e.broken("It ends within a box header: it was cut off.")
+				e.broken("box-cut")
 			}
 			return
 		}
@@ -238,31 +228,28 @@ func (e *examination) boxes() {
 			length = e.Size - at
 		}
 		if length < 8 || length > e.Size-at {
-			e.broken(
-				"Its %q part should have %d bytes, and the file ends after %d of them: it was cut off.",
-				place.Readable(kind),
-				length,
-				e.Size-at,
-			)
+			e.broken("box-short", "part", place.Readable(kind), "size", length, "ends", e.Size-at)
 			return
 		}
 		movie = movie || kind == "moov" || kind == "meta" || kind == "moof"
 		at += length
 	}
 	if !movie {
-		e.broken("The part that says how it is to be played is missing; recordings that were cut off lack it.")
+		e.broken("box-no-index")
 		return
 	}
-	e.proved("Its parts follow each other to the end, as they should.")
+	e.proved("boxes-whole")
 }
 
 // riff holds the length that a RIFF file (WAV, AVI) states against what there is.
 func (e *examination) riff() {
 	if stated := int64(binary.LittleEndian.Uint32(e.head[4:8])) + 8; stated > e.Size {
-		e.broken("It says that it has %d bytes, and ends after %d: it was cut off.", stated, e.Size)
+		e.broken("riff-short", "size", stated, "ends", e.Size)
 		return
 	}
-	e.proved("It is as long as it says.")
+	e.proved("riff-whole")
 }
 
-func atLine(offset int64, lines int) string { return fmt.Sprintf("byte %d (line %d)", offset, lines+1) }
+func atLine(offset int64, lines int) remark.Remark {
+	return remark.New("at-line", "byte", offset, "line", lines+1)
+}

@@ -3,7 +3,8 @@ package condition
 import (
 	"encoding/binary"
 	"errors"
-	"fmt"
+
+	"humble-rewind/internal/core/remark"
 )
 
 // What is followed bit by bit of the compressed data of a JPEG.
@@ -15,23 +16,23 @@ const (
 
 // jpegFault follows the entropy-coded data of a JPEG (ISO/IEC 10918-1, annexes F and G) block by block, as decoders do that put up with
 // anything, and says what does not fit: a block has 64 coefficients, every code must be in the table, and the data of a scan ends where its
-// last block does. That is the format's only redundancy. "" where everything fits, or the kind of coding is not known here. proved tells
+// last block does. That is the format's only redundancy. No remark where everything fits, or the kind of coding is not known here. proved tells
 // whether all of it was followed.
-func jpegFault(b []byte) (fault string, proved bool) {
+func jpegFault(b []byte) (fault remark.Remark, proved bool) {
 	d := &jpegData{b: b}
 	err := d.segments()
 	if f, ok := errors.AsType[*jpegError](err); ok {
 		return f.what, false
 	}
-	return "", err == nil && d.followed
+	return remark.Remark{}, err == nil && d.followed
 }
 
 // jpegError says what does not fit.
-type jpegError struct{ what string }
+type jpegError struct{ what remark.Remark }
 
-func (e *jpegError) Error() string { return e.what }
+func (e *jpegError) Error() string { return e.what.Code }
 
-func jpegWrong(format string, args ...any) error { return &jpegError{fmt.Sprintf(format, args...)} }
+func jpegWrong(code string, at int) error { return &jpegError{remark.New(code, "at", at)} }
 
 // errJPEGUnknown says that a JPEG is coded in a way that is not followed here.
 var errJPEGUnknown = errors.New("coded in another way")
@@ -227,7 +228,7 @@ func signed(value, size int) int {
 func (d *jpegData) light(c *jpegComponent, k, value, low int) error {
 	q := d.divisors[c.q][k]
 	if light := (value << low) * q; q > 1 && (light > maxLight+q<<low || light < -maxLight-q<<low) {
-		return jpegWrong("a block before byte %d is brighter or darker than any picture is", d.at)
+		return jpegWrong("jpeg-block", d.at)
 	}
 	return nil
 }
@@ -286,5 +287,5 @@ func (d *jpegData) decode(t *jpegTable) (int, error) {
 			}
 		}
 	}
-	return 0, jpegWrong("a code in it, at byte %d, is none of its table", d.at)
+	return 0, jpegWrong("jpeg-code", d.at)
 }

@@ -3,6 +3,8 @@ package condition
 import (
 	"errors"
 	"slices"
+
+	"humble-rewind/internal/core/remark"
 )
 
 // jpegPart is what a scan holds of its components.
@@ -38,7 +40,7 @@ func (d *jpegData) scan(b []byte) error {
 	begin := d.at
 	if err := d.blocks(of, p); err != nil {
 		if errors.Is(err, errMarker) {
-			return jpegWrong("its picture data ends at byte %d, before the picture does", d.at)
+			return jpegWrong("jpeg-ends", d.at)
 		}
 		return err
 	}
@@ -87,7 +89,7 @@ func (d *jpegData) begin(of []*jpegComponent) {
 // restarted takes the marker between two intervals (E.1.4).
 func (d *jpegData) restarted(k int) error {
 	if d.n >= 8 || d.at+2 > len(d.b) || d.b[d.at] != 0xff || d.b[d.at+1] != byte(0xd0+k%8) {
-		return jpegWrong("its interval before byte %d does not end where the next one begins", d.at)
+		return jpegWrong("jpeg-interval", d.at)
 	}
 	d.at += 2
 	return nil
@@ -108,8 +110,7 @@ func (d *jpegData) endScan(of []*jpegComponent, p jpegPart, begin int) error {
 	}
 	const stuffing = 16
 	if left > stuffing {
-		return jpegWrong("%d bytes of picture data are left at byte %d, after the picture is complete: something was put in, or lost, before that",
-			left, d.at-left)
+		return &jpegError{remark.New("jpeg-left", "n", left, "at", d.at-left)}
 	}
 	d.followed = true
 	return d.zeros(of, p, begin)
@@ -135,7 +136,7 @@ func (d *jpegData) zeros(of []*jpegComponent, p jpegPart, begin int) error {
 			continue
 		}
 		if run++; run >= enough {
-			return jpegWrong("from byte %d on its picture data is all zero", at-run+1)
+			return jpegWrong("jpeg-zeros", at-run+1)
 		}
 	}
 	return nil
@@ -179,21 +180,21 @@ func (d *jpegData) block(c *jpegComponent, p jpegPart, at int) error {
 					}
 					d.eobRun = 1<<run + more - 1
 				} else if run != 0 {
-					return jpegWrong("a block before byte %d holds a code that means nothing", d.at)
+					return jpegWrong("jpeg-meaningless", d.at)
 				}
 				return nil
 			}
 			k += 16
 			if k > p.to+1 {
-				return jpegWrong("a block before byte %d holds more than a block has", d.at)
+				return jpegWrong("jpeg-overfull", d.at)
 			}
 			continue
 		}
 		if k += run; k > p.to {
-			return jpegWrong("a block before byte %d holds more than a block has", d.at)
+			return jpegWrong("jpeg-overfull", d.at)
 		}
 		if size > 10 {
-			return jpegWrong("a block before byte %d holds a number that no picture has", d.at)
+			return jpegWrong("jpeg-number", d.at)
 		}
 		amount, err := d.take(size)
 		if err != nil {
@@ -217,7 +218,7 @@ func (d *jpegData) difference(c *jpegComponent, low int) error {
 		return err
 	}
 	if size > 11 {
-		return jpegWrong("a block before byte %d holds a number that no picture has", d.at)
+		return jpegWrong("jpeg-number", d.at)
 	}
 	value, err := d.take(size)
 	if err != nil {
@@ -252,7 +253,7 @@ func (d *jpegData) refine(c *jpegComponent, p jpegPart, at int) error {
 				d.eobRun = 1<<run + more
 				break coefficients
 			case size > 1:
-				return jpegWrong("a block before byte %d holds a code that means nothing", d.at)
+				return jpegWrong("jpeg-meaningless", d.at)
 			case size == 1:
 				if _, err := d.take(1); err != nil {
 					return err
@@ -262,7 +263,7 @@ func (d *jpegData) refine(c *jpegComponent, p jpegPart, at int) error {
 				return err
 			}
 			if k > p.to && (size == 1 || run < 15) {
-				return jpegWrong("a block before byte %d holds more than a block has", d.at)
+				return jpegWrong("jpeg-overfull", d.at)
 			}
 			if size == 1 {
 				c.nonzero[at] |= 1 << k

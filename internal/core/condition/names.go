@@ -1,11 +1,11 @@
 package condition
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // A format is what files of some extensions hold.
@@ -111,12 +111,12 @@ func formatFor(media string) (format, bool) {
 func (f Findings) For(name string) Verdict {
 	v := Verdict{State: f.State, Reasons: slices.Clone(f.Reasons), Media: f.Media, Empty: f.Empty(), Noise: f.Noise, Proved: f.Proved}
 	promised, ext, known := formatOf(name)
-	worse := func(state State, reason string) {
+	worse := func(state State, reason remark.Remark) {
 		if v.State == Sound || state == Broken {
 			v.State = state
 		}
 		v.Proved = false
-		v.Reasons = append([]string{reason}, v.Reasons...)
+		v.Reasons = append([]remark.Remark{reason}, v.Reasons...)
 	}
 	switch {
 	case f.Zero || !known || promised.allows(f.Media):
@@ -130,7 +130,7 @@ func (f Findings) For(name string) Verdict {
 	case f.Media == "application/octet-stream":
 		worse(
 			Broken,
-			fmt.Sprintf("What it begins with is not what %s (.%s) begins with: it was overwritten or damaged.", promised.what, ext),
+			remark.New("begins-otherwise", "what", promised.what, "ext", ext),
 		)
 		return v
 	}
@@ -142,28 +142,21 @@ func (f Findings) For(name string) Verdict {
 		actual = format{what: "of another kind (" + f.Media + ")"}
 	}
 	if isText && promised.packed {
-		worse(Doubtful, fmt.Sprintf("It is plain text, not %s as its name says.", promised.what))
+		worse(Doubtful, remark.New("plain-text", "what", promised.what))
 	}
 	if extensions := strings.Fields(actual.extensions); len(extensions) > 0 && f.State != Broken {
 		v.Rename = renamed(name, extensions[0])
 		if !isText || !promised.packed {
 			v.Reasons = append(
-				[]string{
-					fmt.Sprintf(
-						"It is %s, not %s as its name says; under the name %s it opens.",
-						actual.what,
-						promised.what,
-						place.Readable(v.Rename),
-					),
-				},
+				[]remark.Remark{remark.New("named-otherwise", "is", actual.what, "what", promised.what, "name", place.Readable(v.Rename))},
 				v.Reasons...)
 		}
 	}
 	return v
 }
 
-func noisy(promised format, ext string) string {
-	return fmt.Sprintf("Its content has become noise, which %s (.%s) never is: it was encrypted or overwritten.", promised.what, ext)
+func noisy(promised format, ext string) remark.Remark {
+	return remark.New("noise", "what", promised.what, "ext", ext)
 }
 
 // renamed gives a name another extension; one that it has below its last is what it had before somebody added to it.

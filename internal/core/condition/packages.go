@@ -17,6 +17,7 @@ import (
 
 	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 func isPackage(media string) bool {
@@ -37,18 +38,14 @@ func (e *examination) packaged() {
 		return
 	}
 	if bounded.Beyond(err) {
-		e.doubt("It begins as it should, but %s, so that what is in it was not examined.", err)
+		e.doubt("package-beyond", "why", err)
 		return
 	}
 	if err != nil {
 		if bytes.HasPrefix(e.head, []byte("PK\x03\x04\x14\x00")) || e.Media != "application/zip" {
-			e.broken(
-				"Its table of contents, which stands at the end, is missing or damaged: the file was cut off or its end was overwritten "+
-					"(%s).",
-				place.Readable(err.Error()),
-			)
+			e.broken("package-cut", "why", place.Readable(err.Error()))
 		} else {
-			e.broken("Its table of contents cannot be read: %s.", place.Readable(err.Error()))
+			e.broken("package-unread", "why", place.Readable(err.Error()))
 		}
 		return
 	}
@@ -60,7 +57,7 @@ func (e *examination) packaged() {
 	p.required(members)
 	p.members(archive.File)
 	if e.State == Sound {
-		e.proved("All %d parts of it unpack to what their checksums say.", len(archive.File))
+		e.proved("package-whole", "n", len(archive.File))
 	}
 }
 
@@ -78,7 +75,7 @@ func (p *packageCheck) required(members map[string]*zip.File) {
 		for _, part := range parts {
 			f := members[part]
 			if f == nil {
-				e.broken("Its part %q, which every %s has, is missing.", part, kind)
+				e.broken("part-missing", "part", part, "format", kind)
 				continue
 			}
 			if strings.HasSuffix(part, ".xml") || strings.HasSuffix(part, ".rels") {
@@ -90,7 +87,7 @@ func (p *packageCheck) required(members map[string]*zip.File) {
 	case strings.HasPrefix(e.Media, "application/vnd.oasis.opendocument."):
 		if manifest := members["META-INF/manifest.xml"]; manifest != nil && p.holds(manifest, "encryption-data") {
 			p.encrypted = true
-			e.doubt("It is protected by a password; what is behind that cannot be examined.")
+			e.doubt("protected")
 			return
 		}
 		need("OpenDocument", "META-INF/manifest.xml", "content.xml")
@@ -156,14 +153,14 @@ func (p *packageCheck) wellFormed(f *zip.File) {
 	}
 	p.left -= most - left
 	if bounded.Beyond(err) {
-		p.e.doubt("Its part %q was not read to its end: %s.", place.Readable(f.Name), err)
+		p.e.doubt("part-beyond", "part", place.Readable(f.Name), "why", err)
 		return
 	}
 	switch {
 	case err != nil && left == most:
-		p.e.broken("Its part %q cannot be read: %s.", place.Readable(f.Name), explain(err))
+		p.e.broken("part-unread", "part", place.Readable(f.Name), "why", explain(err))
 	case err != nil && left > 0 && p.e.err == nil:
-		p.e.broken("Its part %q is damaged: %s.", place.Readable(f.Name), explain(err))
+		p.e.broken("part-damaged", "part", place.Readable(f.Name), "why", explain(err))
 	}
 }
 
@@ -183,19 +180,19 @@ func readPart(f *zip.File, most int64, squeeze bool) (left int64, err error) {
 	return limited.N, err
 }
 
-func explain(err error) string {
+func explain(err error) remark.Remark {
 	var corrupt flate.CorruptInputError
 	switch {
 	case errors.Is(err, zip.ErrFormat):
-		return "its own header was overwritten"
+		return remark.New("member-header")
 	case errors.As(err, &corrupt):
-		return fmt.Sprintf("its compressed data makes no sense from byte %d on", int64(corrupt))
+		return remark.New("member-nonsense", "at", int64(corrupt))
 	case errors.Is(err, zip.ErrChecksum), errors.Is(err, gzip.ErrChecksum), errors.Is(err, zlib.ErrChecksum):
-		return "the bytes do not fit their checksum"
+		return remark.New("member-checksum")
 	case errors.Is(err, io.ErrUnexpectedEOF):
-		return "it ends too early"
+		return remark.New("member-cut")
 	}
-	return place.Readable(err.Error())
+	return remark.Said(place.Readable(err.Error()))
 }
 
 // members reads every part through, which checks its checksum.
@@ -225,18 +222,18 @@ func (p *packageCheck) members(files []*zip.File) {
 			unread++
 		case err != nil:
 			if damaged++; damaged <= 5 {
-				e.broken("Its part %q is damaged: %s.", place.Readable(f.Name), explain(err))
+				e.broken("part-damaged", "part", place.Readable(f.Name), "why", explain(err))
 			}
 		}
 	}
 	if damaged > 5 {
-		e.broken("%d more of its parts are damaged.", damaged-5)
+		e.broken("parts-damaged", "n", damaged-5)
 	}
 	if p.encrypted && e.State == Sound {
-		e.doubt("It is protected by a password; what is behind that cannot be examined.")
+		e.doubt("protected")
 	}
 	if unread > 0 {
-		e.doubt("%d of its parts are too large, or packed in a way that is not known here, and were not examined.", unread)
+		e.doubt("parts-unread", "n", unread)
 	}
 }
 
@@ -325,7 +322,7 @@ func (e *examination) stream(format string, r io.Reader) {
 		}
 	}
 	if limited.N <= 0 {
-		e.doubt("It unpacks to more than %d MiB; what is beyond that was not examined.", maxUnpacked>>20)
+		e.doubt("unpacks-beyond", "most", maxUnpacked>>20)
 		return
 	}
 	e.unpacked(format, err)
@@ -334,11 +331,11 @@ func (e *examination) stream(format string, r io.Reader) {
 func (e *examination) unpacked(format string, err error) {
 	switch {
 	case err != nil && errors.Is(err, io.ErrUnexpectedEOF):
-		e.broken("It ends in the middle of its compressed data: it was cut off.")
+		e.broken("packed-cut")
 	case err != nil:
-		e.broken("It does not unpack as %s: %s.", format, explain(err))
+		e.broken("packed-not", "format", format, "why", explain(err))
 	default:
-		e.proved("It unpacks to its end, and its checksums fit.")
+		e.proved("packed-whole")
 	}
 }
 
@@ -346,13 +343,13 @@ func (e *examination) unpacked(format string, err error) {
 func (e *examination) tar() {
 	if err := readTar(e.section()); err != nil {
 		if errors.Is(err, io.ErrUnexpectedEOF) {
-			e.broken("It ends in the middle of a member: it was cut off.")
+			e.broken("tar-cut")
 		} else {
-			e.broken("It cannot be read as a tar archive: %s.", place.Readable(err.Error()))
+			e.broken("tar-not", "why", place.Readable(err.Error()))
 		}
 		return
 	}
-	e.proved("Every header in it is right; tar keeps no checksum of what is between them.")
+	e.proved("tar-whole")
 }
 
 func readTar(r io.Reader) error {
@@ -376,8 +373,8 @@ func (e *examination) xz() {
 		return
 	}
 	if string(foot) != "YZ" {
-		e.broken("The mark that ends it is missing: it was cut off, or its end was overwritten.")
+		e.broken("xz-cut")
 		return
 	}
-	e.doubt("Its beginning and its end are right; what is between them was not unpacked.")
+	e.doubt("xz-ends")
 }

@@ -4,12 +4,12 @@ import (
 	"bufio"
 	"bytes"
 	"errors"
-	"fmt"
 	"io"
 	"strconv"
 	"strings"
 
 	"humble-rewind/internal/core/pdf"
+	"humble-rewind/internal/core/remark"
 )
 
 // pdf looks at the header, the end mark, where the cross-reference is said to be, of a table whether its entries point to
@@ -29,12 +29,12 @@ func (e *examination) pdfReference() {
 		return
 	}
 	if !bytes.Contains(end, []byte("%%EOF")) {
-		e.broken("Its end mark is missing: the file was cut off, or its end was overwritten.")
+		e.broken("pdf-cut")
 		return
 	}
 	i := bytes.LastIndex(end, []byte("startxref"))
 	if i < 0 {
-		e.broken("Nothing at its end says where its cross-reference is.")
+		e.broken("pdf-no-reference")
 		return
 	}
 	fields := bytes.Fields(end[i+len("startxref"):])
@@ -43,7 +43,7 @@ func (e *examination) pdfReference() {
 		at, err = strconv.ParseInt(string(fields[0]), 10, 64)
 	}
 	if err != nil || at < 0 || at >= e.Size {
-		e.broken("Its cross-reference is said to be where there is nothing.")
+		e.broken("pdf-reference-nowhere")
 		return
 	}
 	start := make([]byte, min(64, e.Size-at))
@@ -55,9 +55,9 @@ func (e *examination) pdfReference() {
 	case bytes.HasPrefix(trimmed, []byte("xref")):
 		e.pdfTable(at)
 	case isObject(trimmed):
-		e.proved("Its header, cross-reference and end mark are where they belong.")
+		e.proved("pdf-ends")
 	default:
-		e.broken("Where its cross-reference should be, there is something else: bytes were lost or added before it.")
+		e.broken("pdf-reference-moved")
 	}
 }
 
@@ -101,14 +101,10 @@ func (e *examination) pdfTable(at int64) {
 		return
 	}
 	if wrong > 0 {
-		e.broken(
-			"%d of the %d objects that its cross-reference lists are not where it says: bytes in it were lost or overwritten.",
-			wrong,
-			wrong+right,
-		)
+		e.broken("pdf-objects-wrong", "n", wrong, "of", wrong+right)
 		return
 	}
-	e.proved("Its header, its end mark and all %d objects of its cross-reference are where they belong.", right)
+	e.proved("pdf-whole", "n", right)
 }
 
 // maxStreamed bounds how much of a PDF's beginning is looked through for streams, in bytes.
@@ -123,32 +119,32 @@ func (e *examination) pdfStreams() {
 		return
 	}
 	bad, astray, left := 0, 0, int64(maxUnpacked)
-	first, why := 0, ""
-	between, after := "", 0
+	first, why := 0, remark.Remark{}
+	between, after := remark.Remark{}, 0
 	for s := range pdf.Streams(content) {
 		if s.Astray && e.Size < maxStreamed {
 			astray++
 		}
-		if between == "" {
+		if !between.Any() {
 			between = strayBytes(content[after:s.Start], after)
 		}
 		after = s.End
-		reason := ""
+		reason := remark.Remark{}
 		switch {
 		case s.End == maxStreamed: // it goes on beyond what was read
 		case s.Deflated():
 			n, err := io.Copy(io.Discard, io.LimitReader(s.Inflate(content), left))
 			if left -= n; err != nil {
-				reason = "does not unpack: " + explain(err)
+				reason = remark.New("stream-packed", "why", explain(err))
 			}
 		case s.JPEG():
-			if fault, _ := jpegFault(content[s.Start:s.End]); fault != "" {
-				reason = "holds a picture that was overwritten: " + fault
+			if fault, _ := jpegFault(content[s.Start:s.End]); fault.Any() {
+				reason = remark.New("stream-picture", "why", fault)
 			}
 		case s.Plain():
 			reason = plainFault(content[s.Start:s.End])
 		}
-		if reason != "" {
+		if reason.Any() {
 			if bad++; bad == 1 {
 				first, why = s.Start, reason
 			}
@@ -157,34 +153,26 @@ func (e *examination) pdfStreams() {
 			break
 		}
 	}
-	if between == "" && e.Size < maxStreamed {
+	if !between.Any() && e.Size < maxStreamed {
 		if end := bytes.LastIndex(content, []byte("%%EOF")); end > after {
 			between = strayBytes(content[after:end], after)
 		}
 	}
-	if between != "" && astray == 0 && bad == 0 {
-		e.Proved, e.Reasons = false, nil
-		e.broken("%s", between)
+	if between.Any() && astray == 0 && bad == 0 {
+		e.State, e.Proved, e.Reasons = Broken, false, []remark.Remark{between}
 		return
 	}
 	if bad > 0 {
 		e.Proved, e.Reasons = false, nil
-		e.broken("%d of its streams %s damaged; the first, at byte %d, %s.", bad, isAre(bad), first, why)
+		e.broken("streams-damaged", "n", bad, "at", first, "why", why)
 	} else if astray > 0 {
 		e.Proved = false
-		e.doubt("%d of its streams %s longer or shorter than stated.", astray, isAre(astray))
+		e.doubt("streams-astray", "n", astray)
 	}
-}
-
-func isAre(n int) string {
-	if n == 1 {
-		return "is"
-	}
-	return "are"
 }
 
 // plainFault looks at what should be the operators of a page (7.8.2): they are text, but for the strings among them.
-func plainFault(b []byte) string {
+func plainFault(b []byte) remark.Remark {
 	operators := false
 	for _, name := range []string{" Tf", " Tj", " TJ", " cm", " re", " Do", "BT"} {
 		operators = operators || bytes.Contains(b, []byte(name))
@@ -196,16 +184,16 @@ func plainFault(b []byte) string {
 		}
 	}
 	if !operators || strange*2 > len(b) && !bytes.Contains(b, []byte(" Tf")) {
-		return ""
+		return remark.Remark{}
 	}
 	outside, inside := pdf.Split(b)
 	switch zeros, noise := longest(outside); {
 	case bytes.Contains(b, make([]byte, zeroRun)):
-		return "has zero bytes where a page should be described"
+		return remark.New("stream-zeros")
 	case zeros >= zeroRun:
-		return "has zero bytes where a page should be described"
+		return remark.New("stream-zeros")
 	case noise >= 0:
-		return "has noise where a page should be described"
+		return remark.New("stream-noise")
 	}
 	odd := 0
 	for _, c := range inside {
@@ -214,23 +202,23 @@ func plainFault(b []byte) string {
 		}
 	}
 	if _, noise := longest(inside); noise >= 0 && odd*20 < len(inside) {
-		return "has noise in its text"
+		return remark.New("stream-text")
 	}
-	return ""
+	return remark.Remark{}
 }
 
 // strayBytes looks at what lies between the streams of a PDF: names, numbers and brackets, in plain characters but for strings and
 // comments. at is where it lies.
-func strayBytes(b []byte, at int) string {
+func strayBytes(b []byte, at int) remark.Remark {
 	outside, _ := pdf.Split(b)
 	zeros, noise := longest(outside)
 	switch {
 	case zeros >= zeroRun:
-		return fmt.Sprintf("After byte %d, between its objects, it holds %d zero bytes: something overwrote them.", at, zeros)
+		return remark.New("between-zeros", "at", at, "n", zeros)
 	case noise >= 0:
-		return fmt.Sprintf("After byte %d, between its objects, it holds noise: something overwrote them.", at)
+		return remark.New("between-noise", "at", at)
 	}
-	return ""
+	return remark.Remark{}
 }
 
 // zeroRun is how many zero bytes in a row nothing writes on purpose.

@@ -26,16 +26,16 @@ func (e *examination) richText() {
 		case e.err != nil || err != nil && e.Size > maxScanned:
 			return
 		case err != nil && !ended:
-			e.broken("Its last group does not end: it was cut off.")
+			e.broken("richtext-cut")
 			return
 		case err != nil:
-			e.proved("All of its groups are whole.")
+			e.proved("richtext-whole")
 			return
 		case ended && !strings.ContainsRune("\r\n\t \x00", rune(c)):
-			e.doubt("Something comes after its end that is no part of it.")
+			e.doubt("richtext-more")
 			return
 		case !ended && (c < ' ' && c != '\r' && c != '\n' && c != '\t' || foreign > foreignRun):
-			e.broken("There are bytes in it that no rich text has: something else was written into it.")
+			e.broken("richtext-foreign")
 			return
 		case c == '\\':
 			skipControl(in)

@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 func isText(media string) bool {
@@ -26,29 +27,20 @@ func (e *examination) text() {
 	}
 	switch {
 	case s.zeros > 0:
-		e.broken(
-			"%d of its bytes, from %s on, are zero, which no text has: a crash or a fault of the drive left them.",
-			s.zeros,
-			atLine(s.firstZero, s.zeroLine),
-		)
+		e.broken("text-zeros", "n", s.zeros, "at", atLine(s.firstZero, s.zeroLine))
 		return
 	case s.foreign > 0 && (s.multi > 0 || s.run > 8 || s.foreign*10 > s.bytes*3):
-		e.broken(
-			"From %s on, %d of its bytes are none of its encoding (UTF-8): something else was written into it.",
-			atLine(s.firstForeign, s.foreignLine),
-			s.foreign,
-		)
+		e.broken("text-foreign", "at", atLine(s.firstForeign, s.foreignLine), "n", s.foreign)
 		return
 	case s.stripe > 0:
-		e.broken("From %s on it holds a stripe of noise in otherwise readable text: something else was written into it.",
-			atLine(s.stripe-1, s.stripeLine))
+		e.broken("text-stripe", "at", atLine(s.stripe-1, s.stripeLine))
 		return
 	case s.controls*100 > s.bytes:
-		e.broken("%d of its bytes are control characters, which no text has.", s.controls)
+		e.broken("text-controls", "n", s.controls)
 		return
 	}
 	if e.Size > maxScanned {
-		e.doubt("Only its first %d MiB were looked through.", maxScanned>>20)
+		e.doubt("text-beyond", "most", maxScanned>>20)
 	}
 	switch e.Media {
 	case "image/svg+xml", "application/xml":
@@ -66,20 +58,20 @@ func (e *examination) plain(s *scan) {
 		if _, err := e.r.ReadAt(content, 0); err == nil || errors.Is(err, io.EOF) {
 			content = bytes.TrimPrefix(content, []byte("\ufeff"))
 			if json.Valid(content) {
-				e.proved("It is well-formed JSON.")
+				e.proved("json-whole")
 				return
 			}
 			if looksJSON(content) {
-				e.doubt("It begins like JSON, but is not well-formed: it may have been cut off.")
+				e.doubt("json-cut")
 				return
 			}
 		}
 	}
 	if s.bytes > 512 && s.blanks*200 < s.bytes && s.longest > 2000 {
-		e.doubt("It is one long run of characters without words.")
+		e.doubt("text-run")
 		return
 	}
-	e.Reasons = append(e.Reasons, "All of it is readable text.")
+	e.Reasons = append(e.Reasons, remark.New("text-readable"))
 }
 
 // looksJSON asks for a name and a colon, or a first value, so that notes in brackets are not held to be JSON.
@@ -103,14 +95,14 @@ func (e *examination) xml() {
 		err = readXML(bufio.NewReader(limited))
 	}
 	if bounded.Beyond(err) && e.err == nil {
-		e.doubt("It begins as it should, but %s; it was read no further.", err)
+		e.doubt("xml-beyond", "why", err)
 		return
 	}
 	if err != nil && limited.N > 0 && e.err == nil {
-		e.broken("It is %s.", place.Readable(err.Error()))
+		e.broken("xml-not", "why", place.Readable(err.Error()))
 		return
 	}
-	e.proved("It is well-formed XML from beginning to end.")
+	e.proved("xml-whole")
 }
 
 // balanced counts what begins and ends (RFC 5545, 3.4 and RFC 6350, 3.3).
@@ -126,17 +118,17 @@ func (e *examination) balanced() {
 			entries++
 		} else if name, ok := strings.CutPrefix(line, "END:"); ok {
 			if len(open) == 0 || open[len(open)-1] != name {
-				e.broken("An entry of it ends that never began: lines were lost.")
+				e.broken("entries-lost")
 				return
 			}
 			open = open[:len(open)-1]
 		}
 	}
 	if len(open) > 0 {
-		e.broken("Its last entry (%s) does not end: it was cut off.", strings.ToLower(place.Readable(open[len(open)-1])))
+		e.broken("entry-cut", "entry", strings.ToLower(place.Readable(open[len(open)-1])))
 		return
 	}
-	e.proved("Each of its %d entries is whole.", entries)
+	e.proved("entries-whole", "n", entries)
 }
 
 // scan looks through text byte by byte.

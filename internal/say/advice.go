@@ -1,8 +1,8 @@
-package advice
+package say
 
-// sentences are what reasons say, by their codes. They are read out on the phone, so they say one thing each, in the order in
-// which a colleague would. {name} is a value; {n|one|many} is chosen by a number.
-var sentences = map[string]string{
+// ofAdvice are what advice is founded on, what it costs, what is asked and what remains to be tried. They are read out on the phone, so they
+// say one thing each, in the order in which a colleague would.
+var ofAdvice = map[string]string{
 	// The moment.
 	"deleted-then":       "It is what was there when it was deleted on {at}.",
 	"deleted-between":    "It is what was there when it was deleted, some time between {seen}, when it was last seen, and {gone}, when it was gone.",
@@ -69,6 +69,15 @@ var sentences = map[string]string{
 	"kin-name-deleted":     "It has the same name, and was deleted from {place} on {at}.",
 	"kin-name-seen":        "It has the same name, and was seen at {place} until {at}.",
 	"kin-but":              "{why} {against}",
+
+	// Where a copy likely came from.
+	"origin-bytes":   "The same content was there, byte for byte.",
+	"origin-size":    "A file of the same name and of the same {n} bytes was there.",
+	"origin-similar": "A file of the same name was there that has {share} of its content.",
+	"origin-name":    "Something of the same name was there; its content does not say more.",
+	"origin-stands":  "Something is there now.",
+	"origin-deleted": "It was deleted from there on {at}, and nothing is there now.",
+	"origin-seen":    "It was last seen there on {at}, and nothing is there now.",
 
 	// Never saved.
 	"unsaved-newer":   "It is {what} of this document, written on {at}, {after} after the last save of {saved}.",
@@ -169,6 +178,28 @@ var sentences = map[string]string{
 	"ask-passage-then": "Was “{passage}” already in it when it was last right?",
 	"ask-passage-want": "Should “{passage}” be in it?",
 	"ask-size":         "Is the right one about {one}, or about {other}?",
+	"rest-same":        "{n|; one is as it was and not touched.|; %d are as they were and not touched.}",
+	"rest-none":        ".",
+	"yes":              "Yes",
+	"no":               "No",
+	"from-before":      "From before",
+	"from-after":       "From after",
+	"size":             "{size}",
+	"locked":           "A lock beside it ({name}) says that somebody has had it open since {since}; ask them before anything takes its place.",
+	"locked-by":        "A lock beside it ({name}) says that {who} has had it open since {since}; ask them before anything takes its place.",
+	"held-unread":      "cannot be read ({why})",
+	"held-broken":      "is broken",
+	"held-wrong":       "is not the one, as a technician said",
+	"unread-locked":    "it is locked with a password; ask for that, unlock source {source} with it, and ask again",
+	"no-reason":        "no reason is known",
+	"the-file":         "the file",
+	"the-folder":       "the folder",
+	"mass-rewritten":   "{n|1 file was|%d files were} rewritten",
+	"mass-removed":     "{n|1 file was|%d files were} removed",
+	"mass-came":        "{n|1 file|%d files} appeared",
+	"seconds":          "{n|1 second|%d seconds}",
+	"minutes":          "{n|1 minute|%d minutes}",
+	"hours":            "{n|1 hour|%d hours}",
 	"ask-date":         "Is the right one from before {at}, or from after that?",
 
 	// Nothing.
