@@ -35,27 +35,25 @@ internal/catalogue/spans  : internal/core… internal/catalogue/block internal/c
 internal/catalogue        : internal/core… internal/catalogue/file internal/catalogue/rows internal/catalogue/names internal/catalogue/spans
 internal/safekeeping      : internal/core/digest
 internal/clouddrive       :
-internal/say              : internal/core…
-internal/explain          : internal/core… internal/reach/system internal/catalogue
+internal/say              : internal/core… internal/reach/system internal/catalogue
 internal/apart            : internal/core… internal/catalogue
 internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
 internal/contents         : internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/apart internal/site
 internal/trails           : internal/core… internal/reach internal/catalogue internal/site internal/contents
-internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/explain internal/site internal/contents internal/trails
+internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/trails
 internal/drives           : internal/core… internal/reach
-internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/explain internal/site internal/contents
-internal/restore/words    : internal/core… internal/explain internal/safekeeping
+internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents
 internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site
-internal/restore/original : internal/core… internal/reach internal/source internal/contents internal/restore/words
+internal/restore/original : internal/core… internal/reach internal/source internal/say internal/contents
 internal/restore/journal  : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/restore/original
-internal/restore/target   : internal/core… internal/reach internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal
-internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/contents internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
-internal/restore/steps    : internal/core… internal/source internal/catalogue internal/jobs internal/site internal/safekeeping internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…
-internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/jobs internal/contents internal/trails internal/restore/words internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
-internal/cases            : internal/core… internal/catalogue internal/site internal/trails internal/advise internal/drives internal/restore internal/say
+internal/restore/target   : internal/core… internal/reach internal/say internal/restore/hands internal/restore/original internal/restore/journal
+internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/say internal/contents internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
+internal/restore/steps    : internal/core… internal/source internal/catalogue internal/say internal/jobs internal/site internal/safekeeping internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…
+internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/say internal/jobs internal/contents internal/trails internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
+internal/cases            : internal/core… internal/catalogue internal/say internal/site internal/trails internal/advise internal/drives internal/restore
 internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/explain internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/cases internal/moments internal/restore/words internal/restore/steps internal/restore/journal internal/say
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps

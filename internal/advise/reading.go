@@ -21,7 +21,6 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/similar"
-	"humble-rewind/internal/explain"
 )
 
 // reading reads contents for the choice, each question about a content once.
@@ -104,7 +103,7 @@ func (r *reading) unreadable(id copies.ID, err error) advice.Reason {
 			return remark.New("unread-locked", "source", c.Store.ID)
 		}
 	}
-	return remark.Said(Explain(err))
+	return remark.New("failed", "why", err)
 }
 
 func (r *reading) examine(id copies.ID, as string) (condition.Verdict, digest.Sum, error) {
@@ -129,16 +128,6 @@ func (r *reading) nameOf(c *copies.Copy) string {
 	}
 	return c.Place.Name()
 }
-
-// words say of problems of reading what they mean to whoever asked for advice, for the middle of a sentence.
-var words = explain.Words{
-	problem.NotThere:           "it is no longer where the last survey saw it",
-	problem.Refused:            "the service may not read it",
-	problem.ChangedSinceSurvey: "it changed since the last survey, or while it was read",
-}
-
-// Explain words an error of reading for the middle of a sentence.
-func Explain(err error) string { return words.Error(err) }
 
 func capital(s string) string {
 	if s == "" {

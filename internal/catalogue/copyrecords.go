@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"humble-rewind/internal/catalogue/file"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
+
+	"humble-rewind/internal/catalogue/file"
 )
 
 // What surveys saw can be read anew from the machines; what technicians did cannot. So that is copied once a day into a folder

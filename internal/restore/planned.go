@@ -12,7 +12,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -136,7 +136,7 @@ func (p *Planned) receiptItem(open *hands.Hands, item plan.Item, wanted *wanted,
 		Type:    item.Type,
 		Size:    item.Size,
 		Outcome: catalogue.ItemWaiting,
-		Note:    words.Join(item.Clash, item.Note),
+		Note:    say.Notes(item.Clash, item.Note),
 		Work:    encoded,
 	}
 	switch item.Action {

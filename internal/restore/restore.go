@@ -27,7 +27,7 @@ import (
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/steps"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/trails"
 )
@@ -210,7 +210,7 @@ func (r *Restorer) want(open *hands.Hands, c *copies.Copy, claimed bool) wanted 
 	}
 	store, err := open.Source(c.Store.Source)
 	if err != nil {
-		w.Problem = fmt.Sprintf("its store cannot be reached: %s", words.Explain(err))
+		w.Problem = fmt.Sprintf("its store cannot be reached: %s", say.BringBackError(err))
 		return w
 	}
 	if back, ok := source.AsReturning(store); ok {
@@ -230,7 +230,7 @@ func (r *Restorer) want(open *hands.Hands, c *copies.Copy, claimed bool) wanted 
 	case errors.Is(err, fs.ErrNotExist):
 		w.Problem = "it is no longer where the last survey saw it: it was emptied, or somebody just brought it back; survey again"
 	case err != nil:
-		w.Problem = words.Explain(err)
+		w.Problem = say.BringBackError(err)
 	case info.Type == entry.Other:
 		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
 	default:

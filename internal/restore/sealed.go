@@ -17,7 +17,7 @@ import (
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/restore/hands"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/trails"
 )
 
@@ -88,7 +88,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Reques
 	}
 	wants, err := r.copies(ctx, open, whole)
 	for n := range wants {
-		wants[n].Note = words.Join(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
+		wants[n].Note = say.Notes(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
 			"machine that has it, with its password or recovery key", best.At.In(zone).Format("2 January 2006 15:04"), why))
 	}
 	return wants, err

@@ -7,7 +7,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore/steps"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // The kinds of restore jobs.
@@ -27,7 +27,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 		}
 	}
 	return []jobs.Worker{
-		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: words.Explain, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
 			id := task.Job().Receipt
 			if !task.Resumed {
 				return r.Carry(ctx, id, progress(task))
@@ -37,7 +37,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 			}
 			return r.outcome(ctx, id)
 		}},
-		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: words.Explain, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
 			j := task.Job()
 			return r.Undo(ctx, j.Receipt, j.By, progress(task))
 		}},

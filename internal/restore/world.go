@@ -10,7 +10,7 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // world is what stands on the machines, looked at once a place.
@@ -45,7 +45,7 @@ func (w *world) observe(p place.Place) plan.Standing {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder):
 		return plan.Standing{} // a file in the way of a folder is met again, as what stands, further up
 	case err != nil:
-		return plan.Standing{Problem: words.Explain(err)}
+		return plan.Standing{Problem: say.BringBackError(err)}
 	}
 	s := plan.Standing{
 		Exists:  true,
@@ -60,9 +60,9 @@ func (w *world) observe(p place.Place) plan.Standing {
 	}
 	if info.Type == entry.Folder {
 		if f, err := w.open.Folder(p); err != nil {
-			s.Problem = words.Explain(err)
+			s.Problem = say.BringBackError(err)
 		} else if s.Free, s.ReadOnly, err = f.Room(w.open.Ctx); err != nil {
-			s.Problem = words.Explain(err)
+			s.Problem = say.BringBackError(err)
 		}
 	}
 	return s
@@ -72,7 +72,7 @@ func (w *world) observe(p place.Place) plan.Standing {
 func (w *world) Inside(p place.Place) string {
 	folder, err := w.open.Parent(p)
 	if err != nil {
-		return words.Explain(err)
+		return say.BringBackError(err)
 	}
 	return original.Obstacle(w.open.Ctx, folder, p.Name())
 }

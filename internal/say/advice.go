@@ -191,6 +191,7 @@ var ofAdvice = map[string]string{
 	"held-broken":      "is broken",
 	"held-wrong":       "is not the one, as a technician said",
 	"unread-locked":    "it is locked with a password; ask for that, unlock source {source} with it, and ask again",
+	"failed":           "{why}",
 	"no-reason":        "no reason is known",
 	"the-file":         "the file",
 	"the-folder":       "the folder",

@@ -93,6 +93,8 @@ func (s Speaker) value(v any) string {
 		return s.Remark(v)
 	case []remark.Remark:
 		return s.Joined(v)
+	case error:
+		return strings.TrimSuffix(ReadError(v), ".")
 	case remark.Together:
 		return strings.Join(s.Remarks(v), " and ")
 	}
@@ -120,6 +122,8 @@ func (s Speaker) Values(of remark.Values) map[string]any {
 		case []remark.Remark:
 			all[name] = s.Remarks(v)
 		case remark.Together:
+			all[name] = s.value(v)
+		case error:
 			all[name] = s.value(v)
 		case fmt.Stringer:
 			all[name] = v.String()

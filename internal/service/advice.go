@@ -107,7 +107,7 @@ func notExamined(err error) error {
 	return &refusal{
 		Status: http.StatusGone,
 		Title:  "It cannot be examined",
-		Detail: advise.Explain(err) + ".",
+		Detail: say.ReadError(err) + ".",
 		Next:   "Survey again, or look for other copies with find.",
 	}
 }

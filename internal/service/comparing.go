@@ -9,7 +9,7 @@ import (
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/core/compare"
 	"humble-rewind/internal/core/copies"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -62,7 +62,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, &refusal{
 			Status: http.StatusGone,
 			Title:  "They cannot be compared",
-			Detail: words.Explain(err) + ".",
+			Detail: say.BringBackError(err) + ".",
 			Next:   "Peek at each, or look for other copies with find.",
 		}
 	}

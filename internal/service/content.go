@@ -24,7 +24,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -37,7 +37,7 @@ func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Content,
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
 	}
 	if _, err := s.site.Files(ctx, c.Store.AtMachine); err != nil {
-		return unreadable("Its store cannot be reached: "+words.Explain(err)+".", "Check that the machine and the drive are there.")
+		return unreadable("Its store cannot be reached: "+say.BringBackError(err)+".", "Check that the machine and the drive are there.")
 	}
 	content, err := s.contents.Open(ctx, c)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -48,7 +48,7 @@ func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Content,
 		)
 	}
 	if err != nil {
-		return unreadable(words.Explain(err)+".", "Survey again, or look for other copies with find.")
+		return unreadable(say.BringBackError(err)+".", "Survey again, or look for other copies with find.")
 	}
 	return content, nil
 }
@@ -98,7 +98,7 @@ func cannotRead(err error) error {
 		return &refusal{
 			Status: http.StatusForbidden,
 			Title:  "The copy cannot be read",
-			Detail: words.Explain(err) + ".",
+			Detail: say.BringBackError(err) + ".",
 			Next:   "Ask for its password, and unlock its source.",
 			do:     []problem.Step{{Do: problem.Unlock}},
 		}
@@ -106,7 +106,7 @@ func cannotRead(err error) error {
 	return &refusal{
 		Status: http.StatusGone,
 		Title:  "The copy cannot be read",
-		Detail: words.Explain(err) + ".",
+		Detail: say.BringBackError(err) + ".",
 		Next:   "Look for other copies with find.",
 	}
 }

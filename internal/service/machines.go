@@ -12,7 +12,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/explain"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/survey"
 )
@@ -56,7 +56,7 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 				return nil, ctx.Err()
 			} else if err != nil { // one that cannot be read keeps none of the others back
 				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At),
-					strings.TrimSuffix(explain.Error(err), ".")))
+					strings.TrimSuffix(say.Error(err), ".")))
 			}
 		}
 	}

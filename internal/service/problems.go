@@ -14,9 +14,9 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore/steps"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/trails"
 )
 
@@ -39,7 +39,7 @@ func badRequest(detail, next string) *refusal {
 func asRefusal(err error) *refusal {
 	p := worded(err)
 	if p.code == "" {
-		p.code, _ = explain.Code(err)
+		p.code, _ = say.Code(err)
 	}
 	return p
 }
@@ -70,7 +70,7 @@ func worded(err error) *refusal {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &refusal{Status: status, Title: "Could not " + input.What, Detail: explain.Error(input.Err), Next: input.Next, do: input.Do}
+		return &refusal{Status: status, Title: "Could not " + input.What, Detail: say.Error(input.Err), Next: input.Next, do: input.Do}
 	case errors.Is(err, trails.ErrTooMuch):
 		return &refusal{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
@@ -101,13 +101,13 @@ func worded(err error) *refusal {
 		return fromStatus(coder.StatusCode(), err)
 	}
 	if _, ok := catalogue.Problem(err); ok {
-		return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
+		return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: say.Error(err) + ".",
 			Next: "Try again once that is put right; the service's log says more."}
 	}
 	if panicked, ok := errors.AsType[*middleware.PanicStackError](err); ok { // the log has where
 		err = fmt.Errorf("a fault in the program (%w)", panicked.Err)
 	}
-	return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: explain.Error(err) + ".",
+	return &refusal{Status: http.StatusInternalServerError, Title: "The service failed", Detail: say.Error(err) + ".",
 		Next: "Try again; if it fails again, look into the service's log."}
 }
 

@@ -13,7 +13,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
-	"humble-rewind/internal/explain"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 )
 
@@ -93,7 +93,7 @@ func (r *reporter) Unread(dir string, why error) error {
 		return err
 	}
 	r.Note(fmt.Sprintf("%s could not be read: %s. What is known of it stays as it was.", place.Readable(place.Join(r.source.At, dir)),
-		explain.Error(why)))
+		say.Error(why)))
 	return nil
 }
 

@@ -14,8 +14,8 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/explain"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/say"
 )
 
 // JobKind is the kind of survey jobs.
@@ -40,7 +40,7 @@ type Examiner interface {
 // a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
-	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: explain.Error, Do: w.do}
+	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: say.Error, Do: w.do}
 }
 
 // jobsAtOnce is how many jobs have their turn; their lanes bound how much is done.
@@ -141,7 +141,7 @@ func (r *round) source(ctx context.Context, src catalogue.Source) error {
 	outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
 	if err != nil {
 		r.fail()
-		outcome.Error = explain.Error(err)
+		outcome.Error = say.Error(err)
 		if err := s.Catalogue.Sources.SetTrouble(ctx, src.ID, outcome.Error); err != nil {
 			return err
 		}

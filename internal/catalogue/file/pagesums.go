@@ -7,12 +7,13 @@ import (
 	"errors"
 	"fmt"
 	"hash/crc32"
-	"humble-rewind/internal/core/problem"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
+
+	"humble-rewind/internal/core/problem"
 )
 
 // SQLite does not notice a changed byte inside a row. So the catalogue keeps a checksum (CRC-32C) of every page of its file in a

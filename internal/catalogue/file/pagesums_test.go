@@ -3,12 +3,13 @@ package file
 import (
 	"context"
 	"fmt"
-	"humble-rewind/internal/core/problem"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"humble-rewind/internal/core/problem"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

@@ -3,11 +3,12 @@ package names
 import (
 	"encoding/binary"
 	"hash/crc32"
-	"humble-rewind/internal/core/copies"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
+
+	"humble-rewind/internal/core/copies"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

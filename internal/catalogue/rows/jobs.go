@@ -5,9 +5,10 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"time"
+
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/problem"
-	"time"
 )
 
 // JobState is how far a job is.

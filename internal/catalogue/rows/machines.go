@@ -4,11 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
+	"time"
+
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
-	"sync"
-	"time"
 )
 
 // Named is a computer or store that is looked after.

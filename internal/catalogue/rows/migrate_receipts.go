@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/digest"
 

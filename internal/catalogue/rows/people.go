@@ -4,8 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"humble-rewind/internal/catalogue/file"
 	"time"
+
+	"humble-rewind/internal/catalogue/file"
 )
 
 // People lists everybody who has a home on some machine.

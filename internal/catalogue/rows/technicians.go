@@ -2,8 +2,9 @@ package rows
 
 import (
 	"context"
-	"humble-rewind/internal/catalogue/file"
 	"time"
+
+	"humble-rewind/internal/catalogue/file"
 )
 
 // Technicians are those who may sign in.

@@ -3,8 +3,9 @@ package spans
 import (
 	"context"
 	"errors"
-	"humble-rewind/internal/catalogue/file"
 	"sync"
+
+	"humble-rewind/internal/catalogue/file"
 )
 
 // counters give out the numbers of spans and of folders, each once.

@@ -2,8 +2,9 @@ package spans
 
 import (
 	"context"
-	"humble-rewind/internal/core/digest"
 	"sync"
+
+	"humble-rewind/internal/core/digest"
 )
 
 // examinedSet tells of most contents that were never examined that they were not, without asking the records for each: it has a bit for

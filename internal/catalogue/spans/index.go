@@ -4,10 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"humble-rewind/internal/catalogue/file"
-	"humble-rewind/internal/core/copies"
 	"math"
 	"sync"
+
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/copies"
 )
 
 // folderIndex holds, of every folder, beyond what nothing in it is, so that a search in an order opens the folders first that can

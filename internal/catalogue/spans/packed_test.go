@@ -5,11 +5,12 @@ import (
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
-	"humble-rewind/internal/catalogue/file"
-	"humble-rewind/internal/core/problem"
 	"math/rand/v2"
 	"slices"
 	"testing"
+
+	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/problem"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"

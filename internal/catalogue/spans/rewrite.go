@@ -2,12 +2,13 @@ package spans
 
 import (
 	"context"
+	"slices"
+
 	"humble-rewind/internal/catalogue/block"
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"slices"
 )
 
 // rewrite changes the spans of a block. What change returns is kept in place of them; new spans have the number 0.

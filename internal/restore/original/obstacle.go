@@ -9,7 +9,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Obstacle says what in a folder keeps it from being set aside or moved as a whole, or "".
@@ -28,12 +28,12 @@ func Obstacle(ctx context.Context, folder reach.Tree, name string) string {
 			return fmt.Errorf("the service's own data is in it, at %s", place.Readable(path))
 		}
 		if err != nil {
-			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), words.Explain(err))
+			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), say.BringBackError(err))
 		}
 		defer inside.Close()
 		entries, err := inside.List(ctx)
 		if err != nil {
-			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), words.Explain(err))
+			return fmt.Errorf("%s in it cannot be read: %s", place.Readable(path), say.BringBackError(err))
 		}
 		for _, e := range entries {
 			at := place.Join(path, e.Name)

@@ -11,7 +11,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -113,11 +113,11 @@ func (b *batch) takeOut() {
 		}
 		if !it.Work.Renames {
 			if err := b.targets.tree.TakeOut(it); original.IgnoreGone(err) != nil { // gone: out already, where a crash came in between
-				why := words.Explain(err)
+				why := say.BringBackError(err)
 				if errors.Is(err, target.ErrChanged) {
 					why = "it changed since it was copied; what was added is there"
 				}
-				it.Item.Note = words.Join(it.Item.Note, "it arrived, but was not taken out of its store: "+why)
+				it.Item.Note = say.Notes(it.Item.Note, "it arrived, but was not taken out of its store: "+why)
 				it.Work.Leaves = false // so an undo only removes what arrived
 				continue
 			}
@@ -129,7 +129,7 @@ func (b *batch) takeOut() {
 		if err := store.TakeOut(b.ctx, slips[id]); err != nil {
 			for _, it := range b.all {
 				if it.Arrived && it.Item.Source == id {
-					it.Item.Note = words.Join(it.Item.Note, "its store still holds the record of it: "+words.Explain(err))
+					it.Item.Note = say.Notes(it.Item.Note, "its store still holds the record of it: "+say.BringBackError(err))
 				}
 			}
 		}
@@ -144,22 +144,22 @@ func (b *batch) record() error {
 		case it.Arrived:
 			it.Item.Outcome = catalogue.ItemDone
 			if it.Partly != "" {
-				it.Item.Outcome, it.Item.Note = catalogue.ItemPartly, words.Join(it.Item.Note, it.Partly)
+				it.Item.Outcome, it.Item.Note = catalogue.ItemPartly, say.Notes(it.Item.Note, it.Partly)
 			}
 			if err := b.targets.tree.Print(it); err != nil {
-				it.Item.Note = words.Join(it.Item.Note, "it arrived and then changed: "+words.Explain(err))
+				it.Item.Note = say.Notes(it.Item.Note, "it arrived and then changed: "+say.BringBackError(err))
 			}
 			if it.Work.Leaves {
 				left = append(left, it.Item.Copy)
 			}
 		case errors.Is(it.Err, target.ErrPassed):
-			it.Item.Outcome, it.Item.Note = catalogue.ItemSkipped, words.Join(it.Item.Note, target.ErrPassed.Error())
+			it.Item.Outcome, it.Item.Note = catalogue.ItemSkipped, say.Notes(it.Item.Note, target.ErrPassed.Error())
 		case errors.Is(it.Err, target.ErrAway):
-			it.Item.Outcome, it.Item.Note = catalogue.ItemUnsettled, words.Join(it.Item.Note, words.Explain(it.Err))
+			it.Item.Outcome, it.Item.Note = catalogue.ItemUnsettled, say.Notes(it.Item.Note, say.BringBackError(it.Err))
 		case it.Err == nil:
 			continue
 		default:
-			it.Item.Outcome, it.Item.Note = catalogue.ItemFailed, words.Join(it.Item.Note, words.Explain(it.Err))
+			it.Item.Outcome, it.Item.Note = catalogue.ItemFailed, say.Notes(it.Item.Note, say.BringBackError(it.Err))
 			it.Item.SHA256 = digest.Sum{}
 		}
 		if err := it.Store(); err != nil {

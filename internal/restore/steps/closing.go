@@ -11,7 +11,7 @@ import (
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // close settles what was not begun, takes the final prints of folders that later items were put into, and closes.
@@ -82,7 +82,7 @@ func (c *closing) batch(ctx context.Context, items []catalogue.ReceiptItem) erro
 		case catalogue.ItemUnsettled:
 			c.unsettled = true
 		case catalogue.ItemWaiting, catalogue.ItemStarted:
-			item.Outcome, item.Note = catalogue.ItemFailed, words.Join(item.Note, c.notBegun)
+			item.Outcome, item.Note = catalogue.ItemFailed, say.Notes(item.Note, c.notBegun)
 			changed = append(changed, item)
 			c.failed++
 		case catalogue.ItemFailed, catalogue.ItemRefused:

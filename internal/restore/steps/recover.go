@@ -9,7 +9,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Recover settles a receipt whose carrying out was interrupted: what had arrived is finished, what had not is tidied up
@@ -79,7 +79,7 @@ func (s *Steps) recoverBatch(ctx context.Context, id int64, items []catalogue.Re
 		}
 		it, err := journal.Load(&items[n])
 		if errors.Is(err, journal.ErrUnreadable) {
-			items[n].Outcome, items[n].Note, items[n].SHA256 = catalogue.ItemFailed, words.Join(items[n].Note, journal.ErrUnreadable.Error()), digest.Sum{}
+			items[n].Outcome, items[n].Note, items[n].SHA256 = catalogue.ItemFailed, say.Notes(items[n].Note, journal.ErrUnreadable.Error()), digest.Sum{}
 			continue
 		}
 		if err != nil {
@@ -89,7 +89,7 @@ func (s *Steps) recoverBatch(ctx context.Context, id int64, items []catalogue.Re
 			if it.Source, err = b.open.SourceByID(items[n].Source); errors.Is(err, catalogue.ErrNotFound) {
 				it.Source, it.Work.Leaves = nil, false // it was removed meanwhile; nothing can be taken out of it
 			} else if err != nil {
-				it.Err = fmt.Errorf("%w: the store it lay in cannot be reached (%s)", target.ErrAway, words.Explain(err))
+				it.Err = fmt.Errorf("%w: the store it lay in cannot be reached (%s)", target.ErrAway, say.BringBackError(err))
 			}
 		}
 		if it.Err == nil {

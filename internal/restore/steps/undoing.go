@@ -13,7 +13,7 @@ import (
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -103,7 +103,7 @@ func (u *undoing) item(item catalogue.ReceiptItem) error {
 	refused, changed := errors.AsType[*target.ChangedError](err)
 	switch {
 	case changed:
-		it.Item.Note = words.Join(it.Item.Note, "not undone: "+refused.Why)
+		it.Item.Note = say.Notes(it.Item.Note, "not undone: "+refused.Why)
 		u.kept = append(u.kept, *it.Item)
 		u.changed++
 		return nil
@@ -122,9 +122,9 @@ func (u *undoing) item(item catalogue.ReceiptItem) error {
 // save gives the stores back what they remembered of the items undone so far, and keeps how all stand.
 func (u *undoing) save() error {
 	if err := u.remember(); err != nil {
-		why := "it is back where it lay, but the record of it is not: " + words.Explain(err)
+		why := "it is back where it lay, but the record of it is not: " + say.BringBackError(err)
 		for n := range u.undone {
-			u.undone[n].Note = words.Join(u.undone[n].Note, why)
+			u.undone[n].Note = say.Notes(u.undone[n].Note, why)
 		}
 		return errors.Join(fmt.Errorf("undo: %s", why), u.endInPart())
 	}
@@ -147,7 +147,9 @@ type undoError struct {
 	err error
 }
 
-func (e *undoError) Error() string { return fmt.Sprintf("undo %s: %s", e.at, words.Explain(e.err)) }
+func (e *undoError) Error() string {
+	return fmt.Sprintf("undo %s: %s", e.at, say.BringBackError(e.err))
+}
 
 func (e *undoError) Unwrap() error { return e.err }
 

@@ -10,7 +10,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // ErrChanged says that something is not, or no longer, what it was.
@@ -33,7 +33,7 @@ func Away(g *journal.Ground, open *hands.Hands, machine string) string {
 			p.Path = place.Folder(p.Path)
 			continue
 		case err != nil:
-			return fmt.Sprintf("%s cannot be looked at: %s", p, words.Explain(err))
+			return fmt.Sprintf("%s cannot be looked at: %s", p, say.BringBackError(err))
 		case reach.SameVolume(info.Volume(), g.Volume) == reach.Yes:
 			return "" // its file system is there; what is missing was removed
 		case p.Path != string(g.Path):

@@ -11,7 +11,7 @@ import (
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Obstacle says what keeps an item from being put back, or "". arrived are the places of all that the receipt brought.
@@ -30,7 +30,7 @@ func (k Keeper) Obstacle(open *hands.Hands, it *journal.Carried, arrived map[pla
 		return "it is no longer there"
 	}
 	if err != nil {
-		return words.Explain(err)
+		return say.BringBackError(err)
 	}
 	if it.Work.Alone {
 		if stranger := StrangerIn(open, it.Item.To, arrived); stranger != "" {
@@ -40,7 +40,7 @@ func (k Keeper) Obstacle(open *hands.Hands, it *journal.Carried, arrived map[pla
 	}
 	now, err := original.PrintOf(open.Ctx, folder, it.Item.To.Name())
 	if err != nil {
-		return words.Explain(err)
+		return say.BringBackError(err)
 	}
 	if now != it.Work.After.Print {
 		return "it was changed after it was brought back, and that work would be lost"
@@ -49,10 +49,10 @@ func (k Keeper) Obstacle(open *hands.Hands, it *journal.Carried, arrived map[pla
 		if _, err := open.Look(it.Item.From); err == nil {
 			return fmt.Sprintf("something else is now where it was, at %s", it.Item.From)
 		} else if !errors.Is(err, fs.ErrNotExist) {
-			return words.Explain(err)
+			return say.BringBackError(err)
 		}
 		if _, err := open.Parent(it.Item.From); err != nil {
-			return fmt.Sprintf("the folder it lay in is not there any more: %s", words.Explain(err))
+			return fmt.Sprintf("the folder it lay in is not there any more: %s", say.BringBackError(err))
 		}
 	}
 	return k.lostAside(it)
@@ -66,7 +66,7 @@ func (k Keeper) lostAside(it *journal.Carried) string {
 			return "what was set aside for it is no longer kept: it expired"
 		}
 		if err != nil {
-			return fmt.Sprintf("what was set aside for it cannot be read: %s", words.Explain(err))
+			return fmt.Sprintf("what was set aside for it cannot be read: %s", say.BringBackError(err))
 		}
 	}
 	return ""

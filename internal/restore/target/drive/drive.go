@@ -23,7 +23,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Target is a drive on which what is written becomes a new version of what is there, see reach.Versioner. It needs no working
@@ -107,7 +107,7 @@ func (t *Target) Ready(it *journal.Carried) error {
 	}
 	if it.Work.Leaves { // a drive keeps neither its owner nor its times, so that it could not be put back as it was
 		it.Work.Leaves = false
-		it.Item.Note = words.Join(it.Item.Note, "it stays in its trash too")
+		it.Item.Note = say.Notes(it.Item.Note, "it stays in its trash too")
 	}
 	if it.Item.Type == entry.Folder {
 		return nil
@@ -197,7 +197,7 @@ func (t *Target) Arrive(it *journal.Carried) error {
 	case errors.Is(err, errOtherBytes):
 		return t.withdraw(it, v, tag, err)
 	default: // it is looked at again once the drive answers
-		return fmt.Errorf("%w: it was sent, and could not be read back (%s)", target.ErrAway, words.Explain(err))
+		return fmt.Errorf("%w: it was sent, and could not be read back (%s)", target.ErrAway, say.BringBackError(err))
 	}
 }
 
@@ -244,16 +244,16 @@ func (t *Target) withdraw(it *journal.Carried, v reach.Versioner, tag string, wh
 		return why
 	}
 	if it.Work.Aside != nil {
-		return fmt.Errorf("%w; what stood there before could not be put back (%s), and is in safekeeping", why, words.Explain(err))
+		return fmt.Errorf("%w; what stood there before could not be put back (%s), and is in safekeeping", why, say.BringBackError(err))
 	}
-	return fmt.Errorf("%w; what it holds there could not be removed (%s)", why, words.Explain(err))
+	return fmt.Errorf("%w; what it holds there could not be removed (%s)", why, say.BringBackError(err))
 }
 
 // Find finds out whether the version of an interrupted bring-back was written: what stood before still stands where it was not.
 func (t *Target) Find(it *journal.Carried) error {
 	v, err := t.on(it.Item.To.Machine)
 	if err != nil {
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	it.Err = target.ErrInterrupted
@@ -266,12 +266,12 @@ func (t *Target) Find(it *journal.Carried) error {
 		it.Work.Aside = nil
 		return nil
 	case err != nil:
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	folder, err := t.open.Folder(it.Item.To.Parent())
 	if err != nil {
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	if it.Item.Type == entry.Folder {
@@ -280,11 +280,11 @@ func (t *Target) Find(it *journal.Carried) error {
 	switch err := t.readBack(folder, it.Item.To.Name(), it.Item.SHA256); {
 	case err == nil:
 		it.Arrived, it.Err = true, nil
-		it.Item.Note = words.Join(it.Item.Note, "finished after the service stopped in between")
+		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
 	case errors.Is(err, errOtherBytes):
 		it.Err = fmt.Errorf("%w; what stands there now is something else", target.ErrInterrupted)
 	default:
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 	}
 	return nil
 }
@@ -293,7 +293,7 @@ func (t *Target) Find(it *journal.Carried) error {
 func (t *Target) TakeBack(it *journal.Carried) error {
 	v, err := t.on(it.Item.To.Machine)
 	if err != nil {
-		return fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		return fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 	}
 	tag, err := v.Tag(t.ctx, it.Item.To.Path)
 	switch {

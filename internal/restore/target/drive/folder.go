@@ -13,7 +13,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // arriveFolder makes a folder with everything in it that its copy holds. What of it did not arrive is said, and the folder is then only
@@ -53,12 +53,12 @@ func (f *filling) fail(at string, err error) {
 // say says in the item how the folder came.
 func (f *filling) say(it *journal.Carried) {
 	if f.left > 0 {
-		it.Item.Note = words.Join(it.Item.Note, fmt.Sprintf("%d links or the like in it were left out: the drive keeps only files and folders",
+		it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("%d links or the like in it were left out: the drive keeps only files and folders",
 			f.left))
 	}
 	if f.failed > 0 {
 		it.Partly = fmt.Sprintf("only a part of it arrived, %d files; %d did not, the first being %s: %s",
-			f.files, f.failed, place.Quote(f.at), words.Explain(f.why))
+			f.files, f.failed, place.Quote(f.at), say.BringBackError(f.why))
 	}
 }
 
@@ -156,7 +156,7 @@ func (t *Target) findFolder(it *journal.Carried, folder reach.Folder) error {
 		return nil // something else stands there
 	}
 	if err != nil {
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	defer into.Close()
@@ -173,13 +173,13 @@ func (t *Target) findFolder(it *journal.Carried, folder reach.Folder) error {
 		err = errors.Join(problem.NotFolder, content.Close())
 	}
 	if err != nil {
-		it.Err = fmt.Errorf("%w: the store it came from cannot be read (%s)", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: the store it came from cannot be read (%s)", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	defer content.Close()
 	c := comparing{Target: t}
 	if err := c.folder(content.Folder, into); err != nil {
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	switch {
@@ -188,7 +188,7 @@ func (t *Target) findFolder(it *journal.Carried, folder reach.Folder) error {
 	case c.missing > 0:
 		it.Partly = fmt.Sprintf("only a part of it arrived before the service stopped, %d files; %d did not", c.same, c.missing)
 	default:
-		it.Item.Note = words.Join(it.Item.Note, "finished after the service stopped in between")
+		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
 	}
 	it.Arrived, it.Err = true, nil
 	return nil

@@ -16,7 +16,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Last makes what was written last, a file system at a time, sees to it that where what gives way will be is known, and reads back what
@@ -123,11 +123,11 @@ func (t *Target) giveName(it *journal.Carried, st *stage, folder reach.Folder) e
 		return t.dropBits(it, folder)
 	case it.Work.Renames && err == nil:
 		if back := folder.Rename(t.ctx, it.Item.To.Name(), from, name); back != nil {
-			it.Item.Note = words.Join(it.Item.Note, "what came instead stands there now: "+words.Explain(back))
+			it.Item.Note = say.Notes(it.Item.Note, "what came instead stands there now: "+say.BringBackError(back))
 		}
 		return errors.New("something else was put in its place in its store while it was brought back; survey and plan again")
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		it.Item.Note = words.Join(it.Item.Note, "it arrived, and could not be looked at there: "+words.Explain(err))
+		it.Item.Note = say.Notes(it.Item.Note, "it arrived, and could not be looked at there: "+say.BringBackError(err))
 		return nil
 	case it.Work.Renames:
 		return errors.New("somebody moved it away the moment it arrived; look for it near its place")
@@ -172,7 +172,7 @@ func orBeside(ctx context.Context, it *journal.Carried, st *stage, name string, 
 		_, err := folder.Look(ctx, name)
 		return err == nil
 	})
-	it.Item.Note = words.Join(it.Item.Note, fmt.Sprintf("something new is there; %s is beside it as %s", what,
+	it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("something new is there; %s is beside it as %s", what,
 		place.Readable(beside)))
 	return st.Rename(ctx, name, folder, beside)
 }
@@ -187,8 +187,8 @@ func (t *Target) dropAside(it *journal.Carried, st *stage, folder reach.Folder) 
 		err = original.RemoveTree(t.ctx, st, name)
 	}
 	if original.IgnoreGone(err) != nil {
-		it.Item.Note = words.Join(it.Item.Note, fmt.Sprintf("what was set aside also remains in %s: %s",
-			place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), words.Explain(err)))
+		it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("what was set aside also remains in %s: %s",
+			place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), say.BringBackError(err)))
 	}
 }
 
@@ -210,7 +210,7 @@ func (t *Target) rename(it *journal.Carried, from reach.Folder, name string, fol
 			return err == nil
 		})
 		it.Item.To.Path = place.Join(place.Folder(it.Item.To.Path), beside)
-		it.Item.Note = words.Join(it.Item.Note, "something came to stand there since the plan was made; both are kept")
+		it.Item.Note = say.Notes(it.Item.Note, "something came to stand there since the plan was made; both are kept")
 		started := *it.Item
 		started.Outcome = catalogue.ItemStarted
 		if err := t.records.Receipts.SaveItems(t.ctx, t.receipt, []catalogue.ReceiptItem{started}); err != nil { // where a crash would look for it
@@ -241,7 +241,7 @@ func (t *Target) Settled(all []*journal.Carried) {
 				err = folder.Sync(t.ctx)
 			}
 			if err != nil {
-				it.Item.Note = words.Join(it.Item.Note, "not certain to survive a power cut: "+words.Explain(err))
+				it.Item.Note = say.Notes(it.Item.Note, "not certain to survive a power cut: "+say.BringBackError(err))
 			}
 		}
 	}

@@ -10,7 +10,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Find finds out whether an item had taken its final name, and puts what gave way back where it had not.
@@ -29,7 +29,7 @@ func (t *Target) Find(it *journal.Carried) error {
 		return nil
 	}
 	if err != nil {
-		it.Err = fmt.Errorf("%w: %s", target.ErrAway, words.Explain(err))
+		it.Err = fmt.Errorf("%w: %s", target.ErrAway, say.BringBackError(err))
 		return nil
 	}
 	if it.Work.Former() {
@@ -41,7 +41,7 @@ func (t *Target) Find(it *journal.Carried) error {
 		return err
 	}
 	if it.Arrived {
-		it.Item.Note = words.Join(it.Item.Note, "finished after the service stopped in between")
+		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
 		return t.finishTaking(it)
 	}
 	it.Work.Aside = nil

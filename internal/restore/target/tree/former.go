@@ -11,7 +11,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 func formerName(receipt int64, n int, end string) string {
@@ -63,7 +63,7 @@ func (t *Target) findFormer(it *journal.Carried, folder reach.Folder) error {
 }
 
 func remains(it *journal.Carried, what, name string) {
-	it.Item.Note = words.Join(it.Item.Note, fmt.Sprintf("%s remains beside it as %s", what, place.Readable(name)))
+	it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("%s remains beside it as %s", what, place.Readable(name)))
 }
 
 // formerArrived tells whether an item of a former version stands at its place. What was moved no longer lies where it did then.

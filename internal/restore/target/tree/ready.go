@@ -14,7 +14,7 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // Ready does its work through hands of its own, so that several items can be made ready side by side.
@@ -91,9 +91,9 @@ func (t *Target) makeReady(it *journal.Carried) error {
 	if it.Item.Type == entry.File {
 		it.Item.Size = w.Bytes
 	}
-	it.Item.Note = words.Join(append([]string{it.Item.Note}, w.Notes...)...)
+	it.Item.Note = say.Notes(append([]string{it.Item.Note}, w.Notes...)...)
 	if w.Lost != nil {
-		it.Item.Note = words.Join(it.Item.Note, "not kept: "+strings.Join(w.Lost, ", "))
+		it.Item.Note = say.Notes(it.Item.Note, "not kept: "+strings.Join(w.Lost, ", "))
 	}
 	it.Work.After, err = original.IdentityAt(t.ctx, st, name)
 	return err
@@ -233,7 +233,7 @@ func (t *Target) makeFolder(it *journal.Carried, in reach.Folder, p place.Place,
 	defer made.Close()
 	err = made.SetMeta(t.ctx, meta)
 	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
-		it.Item.Note, err = words.Join(it.Item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
+		it.Item.Note, err = say.Notes(it.Item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
 	}
 	if err == nil {
 		err = st.Rename(t.ctx, name, in, p.Name())

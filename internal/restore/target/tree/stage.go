@@ -17,7 +17,7 @@ import (
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/words"
+	"humble-rewind/internal/say"
 )
 
 // stage is a folder on the file system of a destination that nobody but the service can enter. What is written, what gives way
@@ -130,7 +130,7 @@ func (s *stages) reopen(ctx context.Context, open *hands.Hands) error {
 	for _, record := range left {
 		folder, err := open.Folder(record.Folder)
 		if err != nil {
-			return fmt.Errorf("%w: %s, in which it was worked, cannot be opened (%s)", target.ErrAway, record.Folder, words.Explain(err))
+			return fmt.Errorf("%w: %s, in which it was worked, cannot be opened (%s)", target.ErrAway, record.Folder, say.BringBackError(err))
 		}
 		inside, err := folder.Into(ctx, record.Name)
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder) {

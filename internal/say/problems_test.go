@@ -1,4 +1,4 @@
-package explain
+package say
 
 import (
 	"errors"
@@ -38,7 +38,7 @@ func TestCodesAreFoundBelowWhatWasTried(t *testing.T) {
 }
 
 func TestAPlaceCanHaveWordsOfItsOwn(t *testing.T) {
-	words := Words{problem.NotThere: "the drive is away"}
-	assert.Equal(t, "the drive is away", words.Error(fmt.Errorf("look: %w", fs.ErrNotExist)))
-	assert.Contains(t, words.Error(fmt.Errorf("look: %w", problem.Refused)), "look")
+	words := words{problem.NotThere: "the drive is away"}
+	assert.Equal(t, "the drive is away", words.error(fmt.Errorf("look: %w", fs.ErrNotExist)))
+	assert.Contains(t, words.error(fmt.Errorf("look: %w", problem.Refused)), "look")
 }
