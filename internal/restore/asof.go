@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/trails"
@@ -133,7 +134,7 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request,
 	}
 	w.like = likeness(stood, from.ID)
 	if _, proved := t.Current(at); !proved {
-		w.Note = "assumed: nobody looked between"
+		w.Notes = []remark.Remark{remark.New("assumed")}
 	}
 	return []wanted{w}, nil
 }

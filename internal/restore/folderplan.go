@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
@@ -205,7 +206,7 @@ func (b *folderPlan) to(rel string) place.Place {
 func (b *folderPlan) needs(e trails.Entry) (bool, error) {
 	stands := b.world.At(b.to(e.Path))
 	switch {
-	case stands.Problem != "" || !stands.Exists:
+	case stands.Problem.Any() || !stands.Exists:
 		return true, nil
 	case e.Type == entry.Folder && stands.Type == entry.Folder:
 		return false, nil
@@ -269,23 +270,23 @@ func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err
 		w.Rule = plan.SetAside
 	}
 	if !e.Proved {
-		w.Note = "assumed: nobody looked between"
+		w.Notes = []remark.Remark{remark.New("assumed")}
 	}
 	if e.State == trails.Moved {
-		w.Note = "the same file is now at " + place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo))
+		w.Notes = []remark.Remark{remark.New("now-at", "path", place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo)))}
 	}
 	switch {
 	case c == nil:
-		w.Problem = "only the record of it is left; there is nothing to bring back"
+		w.Problem = remark.New("record-only")
 	case e.Type == entry.Other:
-		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
+		w.Problem = remark.New("device")
 	default:
 		src := c.Store.Source
 		if c, err = b.points.at(b.ctx, c, b.at); err != nil {
 			return w, err
 		}
 		if b.open.Forged(src, c.At, place.Join(b.req.AsOf.Place.Path, e.Path)) {
-			w.Problem = "it claims to come from here, but somebody who may write its store could not have put it here, so that may be forged"
+			w.Problem = remark.New("claims-here")
 		}
 		w.like = likeness(stood, c.ID)
 		w.Foreign, w.Own, w.Mode, w.UID, w.GID = !b.open.RootsOwn(src, c.At.Capture), -1, c.Mark.Mode, c.Mark.UID, c.Mark.GID
@@ -297,7 +298,7 @@ func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err
 		if e.Type == entry.File && c.Number != 0 {
 			key := fileNumber{src.ID, c.Number}
 			if first, twice := b.links[key]; twice {
-				w.Note = "it was the same file as " + place.Readable(first) + " (a hard link); it comes back as one of its own"
+				w.Notes = []remark.Remark{remark.New("hard-link", "path", place.Readable(first))}
 			} else {
 				b.links[key] = e.Path
 			}

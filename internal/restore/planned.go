@@ -136,7 +136,7 @@ func (p *Planned) receiptItem(open *hands.Hands, item plan.Item, wanted *wanted,
 		Type:    item.Type,
 		Size:    item.Size,
 		Outcome: catalogue.ItemWaiting,
-		Note:    say.Notes(item.Clash, item.Note),
+		Note:    say.Notes(append([]string{say.Speaker{}.Remark(item.Clash)}, say.Speaker{}.Remarks(item.Notes)...)...),
 		Work:    encoded,
 	}
 	switch item.Action {

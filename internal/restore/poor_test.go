@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -125,7 +126,7 @@ func TestOverAPoorWayNoFolderIsSetAside(t *testing.T) {
 	planned := items(t, p)
 	require.Len(t, planned, 1)
 	assert.Equal(t, plan.Refuse, planned[0].Action)
-	assert.Contains(t, planned[0].Note, "does not tell whether another file system is mounted in it")
+	assert.Contains(t, say.Speaker{}.Joined(planned[0].Notes), "does not tell whether another file system is mounted in it")
 	var nowhere place.Place
 	assert.NotEqual(t, nowhere, planned[0].To)
 }

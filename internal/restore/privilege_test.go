@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -99,7 +100,7 @@ func TestSetIDBitsAndForeignOwnersOfAUsersDriveAreNotBelieved(t *testing.T) {
 		require.NoError(t, err)
 		notes := map[string]string{}
 		for _, i := range items(t, planned) {
-			notes[i.To.Name()] = i.Note
+			notes[i.To.Name()] = say.Speaker{}.Joined(i.Notes)
 		}
 		receipt := s.BringBack(request)
 		require.Equal(t, catalogue.ReceiptDone, receipt.State, receipt.Items)
@@ -212,7 +213,7 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 		planned, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(c)})
 		require.NoError(t, err)
 		assert.Equal(t, plan.Refuse, items(t, planned)[0].Action)
-		assert.Contains(t, items(t, planned)[0].Note, "claims")
+		assert.Contains(t, say.Speaker{}.Joined(items(t, planned)[0].Notes), "claims")
 	}
 	assert.Equal(t, before, s.Tree("/etc")+s.Tree("/home/ada"))
 
@@ -244,7 +245,7 @@ func TestTheServicesOwnDataAndMountsAreLeftAlone(t *testing.T) {
 	planned, err := s.Restorer.Plan(t.Context(), request)
 	require.NoError(t, err)
 	assert.Equal(t, plan.Refuse, items(t, planned)[0].Action)
-	assert.Contains(t, items(t, planned)[0].Note, "another file system is mounted in it")
+	assert.Contains(t, say.Speaker{}.Joined(items(t, planned)[0].Notes), "another file system is mounted in it")
 	s.BringBack(request)
 	assert.FileExists(t, mounted+"/on the drive.txt")
 	assert.FileExists(t, s.Path("/home/ines/Moulds/now.svg"))

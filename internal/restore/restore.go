@@ -23,6 +23,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
@@ -98,13 +99,9 @@ func (r *Restorer) copies(ctx context.Context, open *hands.Hands, req Request) (
 			w.Dated, w.DatedBy = req.At.In(w.Dated.Location()), "from"
 		}
 		switch {
-		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && w.Problem == "":
+		case req.To == nil && w.To == (place.Place{}) && c.Claimed != "" && !w.Problem.Any():
 			w.Unconfirmed = true
-			w.Problem = fmt.Sprintf(
-				"it claims to come from %s, but somebody who may write its store could not have put it there, so that may be forged; "+
-					"say where it should go, or confirm the claimed place",
-				place.Quote(c.Claimed),
-			)
+			w.Problem = remark.New("claims", "place", place.Quote(c.Claimed))
 		case req.To == nil:
 		case into:
 			w.To, w.Versioned = place.Place{Machine: req.To.Machine, Path: place.Join(req.To.Path, ownName(c))}, false
@@ -205,12 +202,12 @@ func (r *Restorer) want(open *hands.Hands, c *copies.Copy, claimed bool) wanted 
 		w.Dated = w.Dated.In(zone)
 	}
 	if !c.Readable {
-		w.Problem = "only the record of it is left; there is nothing to bring back"
+		w.Problem = remark.New("record-only")
 		return w
 	}
 	store, err := open.Source(c.Store.Source)
 	if err != nil {
-		w.Problem = fmt.Sprintf("its store cannot be reached: %s", say.BringBackError(err))
+		w.Problem = remark.New("store-away", "why", say.BringBackError(err))
 		return w
 	}
 	if back, ok := source.AsReturning(store); ok {
@@ -228,11 +225,11 @@ func (r *Restorer) want(open *hands.Hands, c *copies.Copy, claimed bool) wanted 
 	}
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		w.Problem = "it is no longer where the last survey saw it: it was emptied, or somebody just brought it back; survey again"
+		w.Problem = remark.New("emptied")
 	case err != nil:
-		w.Problem = say.BringBackError(err)
+		w.Problem = remark.Said(say.BringBackError(err))
 	case info.Type == entry.Other:
-		w.Problem = "it is a device, pipe or socket; there is no content to bring back"
+		w.Problem = remark.New("device")
 	default:
 		w.Type, w.Volume, w.before = info.Type, info.Volume(), new(original.Identify(info))
 		w.Mode, w.UID, w.GID = info.Mode, info.UID, info.GID

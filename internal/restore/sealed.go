@@ -14,10 +14,10 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/restore/hands"
-	"humble-rewind/internal/say"
 	"humble-rewind/internal/trails"
 )
 
@@ -39,8 +39,8 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 			}
 			known[in] = a
 		}
-		if a.why != "" && wants[n].Problem == "" {
-			wants[n].Problem = (&trails.ErrSealed{Folder: place.Place{Machine: p.Machine, Path: a.folder}, Why: a.why}).Error()
+		if a.why != "" && !wants[n].Problem.Any() {
+			wants[n].Problem = remark.Said((&trails.ErrSealed{Folder: place.Place{Machine: p.Machine, Path: a.folder}, Why: a.why}).Error())
 		}
 	}
 	return nil
@@ -88,8 +88,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Reques
 	}
 	wants, err := r.copies(ctx, open, whole)
 	for n := range wants {
-		wants[n].Note = say.Notes(wants[n].Note, fmt.Sprintf("it comes back whole, as one store had it on %s, for it is %s. Open it there with its own program, on any "+
-			"machine that has it, with its password or recovery key", best.At.In(zone).Format("2 January 2006 15:04"), why))
+		wants[n].Notes = append(wants[n].Notes, remark.New("comes-whole", "at", best.At.In(zone).Format("2 January 2006 15:04"), "what", why))
 	}
 	return wants, err
 }
@@ -118,12 +117,12 @@ func (b *folderPlan) wholes() error {
 		to := b.to(rel)
 		req := Request{AsOf: &AsOf{Place: b.req.AsOf.Place, At: b.at}, Rule: b.req.Rule, KeepOwners: b.req.KeepOwners}
 		req.AsOf.Place.Path = place.Join(req.AsOf.Place.Path, rel)
-		if stands := b.world.At(to); stands.Problem == "" && !stands.Exists {
+		if stands := b.world.At(to); !stands.Problem.Any() && !stands.Exists {
 			req.To = &to
 		}
 		wants, err := b.r.sealedAsOf(b.ctx, b.open, req, folders[rel], to)
 		if refused, ok := errors.AsType[*problem.Input](err); ok {
-			wants, err = []wanted{{Wanted: plan.Wanted{Type: entry.Folder, To: to, Problem: refused.Err.Error()}}}, nil
+			wants, err = []wanted{{Wanted: plan.Wanted{Type: entry.Folder, To: to, Problem: remark.Said(refused.Err.Error())}}}, nil
 		}
 		if err != nil {
 			return err

@@ -97,7 +97,7 @@ func TestWhateverIsBroughtBackGoesWhereItIsTold(t *testing.T) {
 					}
 					for _, item := range items(t, planned) {
 						path := item.To.Path
-						if to.to == nil && rule == plan.KeepBoth && item.Clash != "" {
+						if to.to == nil && rule == plan.KeepBoth && item.Clash.Any() {
 							path = docs + "changed.txt" // beside what is there
 						}
 						got[path] = true

@@ -8,6 +8,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/say"
@@ -30,7 +31,7 @@ func (w *world) At(p place.Place) plan.Standing {
 	}
 	if p.Path != "/" {
 		// Thousands of items may go into one folder that is not there yet; nothing needs to be kept about them.
-		if parent := w.At(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)}); !parent.Exists && parent.Problem == "" {
+		if parent := w.At(place.Place{Machine: p.Machine, Path: place.Folder(p.Path)}); !parent.Exists && !parent.Problem.Any() {
 			return plan.Standing{}
 		}
 	}
@@ -45,7 +46,7 @@ func (w *world) observe(p place.Place) plan.Standing {
 	case errors.Is(err, fs.ErrNotExist) || errors.Is(err, problem.NotFolder):
 		return plan.Standing{} // a file in the way of a folder is met again, as what stands, further up
 	case err != nil:
-		return plan.Standing{Problem: say.BringBackError(err)}
+		return plan.Standing{Problem: remark.Said(say.BringBackError(err))}
 	}
 	s := plan.Standing{
 		Exists:  true,
@@ -60,19 +61,22 @@ func (w *world) observe(p place.Place) plan.Standing {
 	}
 	if info.Type == entry.Folder {
 		if f, err := w.open.Folder(p); err != nil {
-			s.Problem = say.BringBackError(err)
+			s.Problem = remark.Said(say.BringBackError(err))
 		} else if s.Free, s.ReadOnly, err = f.Room(w.open.Ctx); err != nil {
-			s.Problem = say.BringBackError(err)
+			s.Problem = remark.Said(say.BringBackError(err))
 		}
 	}
 	return s
 }
 
-// Inside says what in a folder keeps it from being set aside, or "".
-func (w *world) Inside(p place.Place) string {
+// Inside says what in a folder keeps it from being set aside, or no remark.
+func (w *world) Inside(p place.Place) remark.Remark {
 	folder, err := w.open.Parent(p)
 	if err != nil {
-		return say.BringBackError(err)
+		return remark.Said(say.BringBackError(err))
 	}
-	return original.Obstacle(w.open.Ctx, folder, p.Name())
+	if why := original.Obstacle(w.open.Ctx, folder, p.Name()); why != "" {
+		return remark.Said(why)
+	}
+	return remark.Remark{}
 }

@@ -212,8 +212,8 @@ func toJob(j catalogue.Job) api.Job {
 }
 
 func toPlanItem(i plan.Item) api.PlanItem {
-	a := api.PlanItem{Copy: i.Copy, From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size, Clash: i.Clash,
-		Action: api.Action(i.Action), Note: i.Note}
+	a := api.PlanItem{Copy: i.Copy, From: toPlace(i.From), To: toPlace(i.To), Type: api.EntryType(i.Type), Size: i.Size, Clash: say.Speaker{}.Remark(i.Clash),
+		Action: api.Action(i.Action), Note: say.Notes(say.Speaker{}.Remarks(i.Notes)...)}
 	if len(i.Makes) > 0 {
 		makes := make([]api.Place, len(i.Makes))
 		for k, m := range i.Makes {

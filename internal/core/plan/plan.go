@@ -7,7 +7,6 @@ package plan
 
 import (
 	"cmp"
-	"fmt"
 	"io/fs"
 	"math"
 	"slices"
@@ -17,6 +16,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // Rule says how a clash is settled.
@@ -48,16 +48,16 @@ type Wanted struct {
 	From    place.Place
 	To      place.Place // the zero Place where its origin is not known
 	Type    entry.Type
-	Size    int64        // bytes, of all files where it is a folder
-	Volume  entry.Volume // the file system it lies on
-	Leaves  bool         // whether it is taken out of its store
-	Dated   time.Time    // the time that tells it from what is there, in the zone to show it in
-	DatedBy string       // what that time is, such as "deleted"
-	Problem string       // why it cannot be brought back at all; empty where it can
-	Alone   bool         // of a folder: itself, without what is in it
-	Away    bool         // there is no copy: what stands at To is to be set aside
-	Rule    Rule         // how its clash is settled, where not as the plan's others
-	Note    string       // what is to be said about it in any case
+	Size    int64           // bytes, of all files where it is a folder
+	Volume  entry.Volume    // the file system it lies on
+	Leaves  bool            // whether it is taken out of its store
+	Dated   time.Time       // the time that tells it from what is there, in the zone to show it in
+	DatedBy string          // what that time is, such as "deleted"
+	Problem remark.Remark   // why it cannot be brought back at all; none where it can
+	Alone   bool            // of a folder: itself, without what is in it
+	Away    bool            // there is no copy: what stands at To is to be set aside
+	Rule    Rule            // how its clash is settled, where not as the plan's others
+	Notes   []remark.Remark // what is to be said about it in any case
 	// Versioned says that what it is written over stays where it goes, as the version before: so both are kept under one name.
 	Versioned bool
 
@@ -92,17 +92,17 @@ type Standing struct {
 	Volume   entry.Volume
 	Mode     entry.Maybe[fs.FileMode]
 	UID, GID entry.Maybe[int64]
-	ReadOnly bool   // the file system takes no writes
-	Free     int64  // bytes free for writing; negative where unknown
-	Problem  string // why the place could not be looked at
+	ReadOnly bool          // the file system takes no writes
+	Free     int64         // bytes free for writing; negative where unknown
+	Problem  remark.Remark // why the place could not be looked at
 }
 
 // World tells what stands on the machines.
 type World interface {
 	At(place.Place) Standing
-	// Inside says what in a folder keeps it from being set aside as a whole, such as a file system mounted in it; "" where
-	// nothing does.
-	Inside(place.Place) string
+	// Inside says what in a folder keeps it from being set aside as a whole, such as a file system mounted in it; no
+	// remark where nothing does.
+	Inside(place.Place) remark.Remark
 }
 
 // Owner is a user and a group by their numbers, and what they let others do.
@@ -113,9 +113,9 @@ type Owner struct {
 
 // Item is what happens to one copy.
 type Item struct {
-	*Wanted // with the place and the note as they are planned
+	*Wanted // with the place and the notes as they are planned
 	Action  Action
-	Clash   string        // what stands at the wanted place and how it is settled; empty where nothing does
+	Clash   remark.Remark // what stands at the wanted place and how it is settled; none where nothing does
 	Over    *Standing     // what stands at To and goes into safekeeping first; nil where nothing gives way
 	Renames bool          // same file system: no bytes are copied
 	Makes   []place.Place // folders to be made, outermost first
@@ -222,37 +222,37 @@ func (m *Maker) item(w *Wanted) Item {
 	if w.Leaves {
 		item.Action = Move
 	}
-	refuse := func(format string, args ...any) Item {
-		item.Action, item.Makes, item.Over, item.Note = Refuse, nil, nil, fmt.Sprintf(format, args...)
+	refuse := func(why remark.Remark) Item {
+		item.Action, item.Makes, item.Over, item.Notes = Refuse, nil, nil, []remark.Remark{why}
 		return item
 	}
 	if w.Unconfirmed {
 		item.Asks = append(item.Asks, TrustClaimed)
 	}
-	if w.Problem != "" {
-		return refuse("%s", w.Problem)
+	if w.Problem.Any() {
+		return refuse(w.Problem)
 	}
 	if w.Away {
 		return m.away(item)
 	}
 	if m.inLeaving(w.From) {
-		item.Action, item.Note = Pass, "it comes back with the folder that it lies in"
+		item.Action, item.Notes = Pass, []remark.Remark{remark.New("with-its-folder")}
 		return item
 	}
 	if w.To == (place.Place{}) {
-		return refuse("nothing tells where it came from; say where it should go with a destination of your choice")
+		return refuse(remark.New("origin-unknown"))
 	}
 	if w.To.Machine == w.From.Machine && place.Under(w.To.Path, w.From.Path) {
-		return refuse("%s lies inside what is to be brought back; choose another destination", w.To)
+		return refuse(remark.New("into-itself", "place", w.To))
 	}
 	ground, reason := m.ground(&item)
-	if reason != "" {
-		return refuse("%s", reason)
+	if reason.Any() {
+		return refuse(reason)
 	}
 	item.Ground, item.GroundVolume, item.Owner = ground.at, ground.Volume, Owner{ground.UID, ground.GID, ground.Mode}
 	stands := m.world.At(w.To)
-	if stands.Problem != "" {
-		return refuse("%s", stands.Problem)
+	if stands.Problem.Any() {
+		return refuse(stands.Problem)
 	}
 	if stands.Exists || m.taken[w.To] {
 		if done := m.settle(&item, stands); done {
@@ -260,24 +260,19 @@ func (m *Maker) item(w *Wanted) Item {
 		}
 	}
 	if item.Over != nil && stands.Type == entry.Folder {
-		if reason := m.world.Inside(w.To); reason != "" {
-			return refuse("the folder that stands there cannot be set aside: %s", reason)
+		if reason := m.world.Inside(w.To); reason.Any() {
+			return refuse(remark.New("folder-stays", "why", reason))
 		}
 	}
 	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume &&
 		!(w.Displaced && w.Foreign && w.UID.Known && w.UID != ground.UID)
 	if !item.Renames {
 		if ground.Free >= 0 && m.need[roomOf(ground)]+w.Size > ground.Free {
-			return refuse(
-				"%s has room for %d bytes and %d are needed; free some or choose another destination",
-				w.To.Machine,
-				ground.Free-m.need[roomOf(ground)],
-				w.Size,
-			)
+			return refuse(remark.New("no-room", "machine", w.To.Machine, "free", ground.Free-m.need[roomOf(ground)], "size", w.Size))
 		}
 		m.need[roomOf(ground)] += w.Size
 		if w.Leaves && w.Volume != ground.Volume {
-			item.note("another file system: copied, verified, then taken out of its store")
+			item.note("other-file-system")
 		}
 	}
 	m.belongs(&item)
@@ -294,22 +289,18 @@ func (m *Maker) item(w *Wanted) Item {
 // belongs says what an item loses because a user can write its store.
 func (m *Maker) belongs(item *Item) {
 	if item.Claimed {
-		item.note("that it came from here is only claimed, and may be forged by somebody who could not have put it here; it goes here because " +
-			"you confirmed it")
+		item.note("claimed-confirmed")
 	}
 	m.untold(item)
 	if !item.Foreign {
 		return
 	}
 	if item.Mode.Value&(fs.ModeSetuid|fs.ModeSetgid) != 0 && (item.Type == entry.File || !item.Renames) {
-		item.note("its set-id bits are dropped, because users can write where it comes from")
+		item.note("bits-dropped")
 		item.Asks = append(item.Asks, KeepOwners)
 	}
 	if !item.Renames && item.UID.Known && item.UID != item.Owner.UID && !item.UID.Is(item.Own) {
-		item.note(
-			fmt.Sprintf("it belongs to user %d, which is not believed of a store that users can write: it comes to belong to user %d, "+
-				"as the folder it goes into", item.UID.Value, item.Owner.UID.Value),
-		)
+		item.note("owner-not-believed", "uid", item.UID.Value, "owner", item.Owner.UID.Value)
 		if !slices.Contains(item.Asks, KeepOwners) {
 			item.Asks = append(item.Asks, KeepOwners)
 		}
@@ -321,38 +312,40 @@ func (m *Maker) untold(item *Item) {
 	if item.Renames || item.UID.Known && item.Mode.Known {
 		return
 	}
-	belongs := "to whom the machine gives it"
+	belongs := remark.New("belongs-by-machine")
 	if item.Owner.UID.Known {
-		belongs = fmt.Sprintf("to user %d, as the folder it goes into", item.Owner.UID.Value)
+		belongs = remark.New("belongs-as-folder", "uid", item.Owner.UID.Value)
 	}
-	const open = "as open to others as that folder is"
 	switch {
 	case item.Mode.Known:
-		item.note("its store does not tell whose it is: it comes to belong " + belongs)
+		item.note("owner-untold", "belongs", belongs)
 	case item.UID.Known:
-		item.note("its store does not tell who may read it: it is " + open)
+		item.note("mode-untold")
 	default:
-		item.note("its store tells neither whose it is nor who may read it: it comes to belong " + belongs + ", and is " + open)
+		item.note("owner-and-mode-untold", "belongs", belongs)
 	}
 }
 
 // away plans to set aside what stands somewhere.
 func (m *Maker) away(item Item) Item {
 	stands := m.world.At(item.To)
+	instead := func(action Action, why remark.Remark) {
+		item.Action, item.Over, item.Notes = action, nil, []remark.Remark{why}
+	}
 	item.Action, item.Over = Aside, &stands
 	switch {
-	case stands.Problem != "":
-		item.Action, item.Over, item.Note = Refuse, nil, stands.Problem
+	case stands.Problem.Any():
+		instead(Refuse, stands.Problem)
 	case !stands.Exists:
-		item.Action, item.Over, item.Note = Pass, nil, "it is not there any more"
+		instead(Pass, remark.New("not-there-now"))
 	case stands.Type == entry.Other:
-		item.Action, item.Over, item.Note = Refuse, nil, "it is a device, pipe or socket, which cannot be kept safe"
-	case stands.Type == entry.Folder && m.world.Inside(item.To) != "":
-		item.Action, item.Over, item.Note = Refuse, nil, "it cannot be set aside: "+m.world.Inside(item.To)
+		instead(Refuse, remark.New("device-kept"))
+	case stands.Type == entry.Folder && m.world.Inside(item.To).Any():
+		instead(Refuse, remark.New("aside-not", "why", m.world.Inside(item.To)))
 	default:
 		folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
 		item.Ground, item.GroundVolume = folder, m.world.At(folder).Volume
-		item.Type, item.Clash = stands.Type, fmt.Sprintf("a %s that came later; it is set aside into safekeeping", stands.Type)
+		item.Type, item.Clash = stands.Type, remark.New("came-later", "type", stands.Type)
 		if stands.Type == entry.File {
 			item.Size = stands.Size
 		}
@@ -370,17 +363,12 @@ func (m *Maker) inLeaving(from place.Place) bool {
 	return false
 }
 
-func (i *Item) note(text string) {
-	if i.Note != "" {
-		i.Note += "; "
-	}
-	i.Note += text
-}
+func (i *Item) note(code string, pairs ...any) { i.Notes = append(i.Notes, remark.New(code, pairs...)) }
 
 // ground finds the nearest folder above the destination that stands, and notes those below it that must be made.
-func (m *Maker) ground(item *Item) (onGround, string) {
+func (m *Maker) ground(item *Item) (onGround, remark.Remark) {
 	if item.To.Path == "/" {
-		return onGround{}, fmt.Sprintf("%s is the root of the machine, which cannot be replaced", item.To)
+		return onGround{}, remark.New("root", "place", item.To)
 	}
 	folder := place.Place{Machine: item.To.Machine, Path: place.Folder(item.To.Path)}
 	var makes []place.Place
@@ -388,22 +376,22 @@ func (m *Maker) ground(item *Item) (onGround, string) {
 		if s, ok := m.folders[folder]; ok {
 			slices.Reverse(makes)
 			item.Makes = makes
-			return s, ""
+			return s, remark.Remark{}
 		}
 		s := m.world.At(folder)
 		switch {
-		case s.Problem != "":
+		case s.Problem.Any():
 			return onGround{}, s.Problem
 		case s.Exists && s.Type != entry.Folder:
-			return onGround{}, fmt.Sprintf("%s is a %s, not a folder; move it away or choose another destination", folder, s.Type)
+			return onGround{}, remark.New("no-folder", "place", folder, "type", s.Type)
 		case s.Exists && s.ReadOnly:
-			return onGround{}, fmt.Sprintf("%s is on a read-only file system; mount it for writing or choose another destination", folder)
+			return onGround{}, remark.New("read-only", "place", folder)
 		case s.Exists:
 			slices.Reverse(makes)
 			item.Makes = makes
-			return onGround{folder, s}, ""
+			return onGround{folder, s}, remark.Remark{}
 		case folder.Path == "/":
-			return onGround{}, fmt.Sprintf("the root of %s is not there; check how the machine is reached", folder.Machine)
+			return onGround{}, remark.New("no-root", "machine", folder.Machine)
 		}
 		if !m.taken[folder] && !m.made[folder] {
 			makes = append(makes, folder)
@@ -414,18 +402,14 @@ func (m *Maker) ground(item *Item) (onGround, string) {
 
 // settle applies the rule to a clash and tells whether the item is thereby finished.
 func (m *Maker) settle(item *Item, stands Standing) bool {
-	what := fmt.Sprintf(
-		"a %s of %d bytes written %s",
-		stands.Type,
-		stands.Size,
-		stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"),
-	)
-	if stands.Type != entry.File {
-		what = fmt.Sprintf("a %s", stands.Type)
-	}
+	what := remark.New("stands", "type", stands.Type)
 	own := m.taken[item.To]
-	if own {
-		what = "another copy of this plan"
+	switch {
+	case own:
+		what = remark.New("stands-own")
+	case stands.Type == entry.File:
+		what = remark.New("stands-file", "type", stands.Type, "size", stands.Size,
+			"written", stands.Written.In(item.Dated.Location()).Format("2006-01-02 15:04"))
 	}
 	rule := m.rule
 	if item.Rule != "" {
@@ -434,16 +418,16 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 	switch {
 	case rule == Skip:
 		item.Action, item.Makes = Pass, nil
-		item.Clash = what + " is there already; skipped"
+		item.Clash = remark.New("clash-skipped", "what", what)
 		m.taken[item.To] = true
 		return true
 	case rule == KeepBoth && item.Versioned && !own && stands.Type == entry.File && item.Type == entry.File:
 		item.Over = &stands
-		item.Clash = what + " is there already; it stays as the version before"
+		item.Clash = remark.New("clash-version", "what", what)
 		return false
 	case rule == SetAside && !own && stands.Type != entry.Other:
 		item.Over = &stands
-		item.Clash = what + " is there already; it is set aside into safekeeping"
+		item.Clash = remark.New("clash-aside", "what", what)
 		return false
 	}
 	folder := place.Folder(item.To.Path)
@@ -452,6 +436,6 @@ func (m *Maker) settle(item *Item, stands Standing) bool {
 		return m.taken[p] || m.world.At(p).Exists
 	})
 	item.To.Path = place.Join(folder, name)
-	item.Clash = what + " is there already; both are kept"
+	item.Clash = remark.New("clash-both", "what", what)
 	return false
 }

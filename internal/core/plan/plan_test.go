@@ -11,6 +11,8 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/remark"
+	"humble-rewind/internal/say"
 )
 
 // world is what stands where, in the machine "m": a path to its standing.
@@ -18,11 +20,11 @@ type world map[string]plan.Standing
 
 func (w world) At(p place.Place) plan.Standing {
 	s, ok := w[p.Path]
-	s.Exists = ok && s.Problem == ""
+	s.Exists = ok && !s.Problem.Any()
 	return s
 }
 
-func (w world) Inside(p place.Place) string { return w[p.Path].Problem }
+func (w world) Inside(p place.Place) remark.Remark { return w[p.Path].Problem }
 
 var (
 	folder = plan.Standing{Type: entry.Folder, Volume: 1, Free: 1000}
@@ -69,7 +71,7 @@ func TestAFreePlaceOnTheSameFileSystemNeedsOnlyARename(t *testing.T) {
 	got := one(t, world{"/": folder, "/home": folder}, "", wanted("c1", "/trash/a", "/home/a"))
 	assert.Equal(t, plan.Move, got.Action)
 	assert.True(t, got.Renames)
-	assert.Empty(t, got.Clash)
+	assert.False(t, got.Clash.Any())
 	assert.Empty(t, got.Makes)
 }
 
@@ -93,7 +95,7 @@ func TestClashesAreSettledByTheRule(t *testing.T) {
 	item := wanted("c1", "/trash/a.txt", "/home/a.txt")
 	both := one(t, w, plan.KeepBoth, item)
 	assert.Equal(t, "/home/a (deleted 2026-11-12 14.05).txt", both.To.Path)
-	assert.Contains(t, both.Clash, "both are kept")
+	assert.Equal(t, "clash-both", both.Clash.Code)
 	aside := one(t, w, plan.SetAside, item)
 	assert.NotNil(t, aside.Over)
 	assert.Equal(t, "/home/a.txt", aside.To.Path)
@@ -136,19 +138,19 @@ func TestAnotherFileSystemNeedsRoomForACopy(t *testing.T) {
 	w := world{"/": folder, "/drive": drive}
 	p := made([]plan.Wanted{wanted("c1", "/trash/a", "/drive/a"), wanted("c2", "/trash/b", "/drive/b")}, "", w)
 	assert.False(t, p.Items[0].Renames)
-	assert.Contains(t, p.Items[0].Note, "another file system")
+	assert.Contains(t, say.Speaker{}.Joined(p.Items[0].Notes), "another file system")
 	assert.Equal(t, plan.Refuse, p.Items[1].Action, "the first took the room")
-	assert.Contains(t, p.Items[1].Note, "has room for 5 bytes")
+	assert.Contains(t, say.Speaker{}.Joined(p.Items[1].Notes), "has room for 5 bytes")
 	assert.EqualValues(t, 10, p.Bytes)
 }
 
 func TestWhatCannotBeDoneIsRefusedWithAReason(t *testing.T) {
 	link := plan.Standing{Type: entry.Link}
 	readOnly := plan.Standing{Type: entry.Folder, Volume: 3, ReadOnly: true}
-	w := world{"/": folder, "/home": folder, "/home/f": file, "/home/l": link, "/ro": readOnly, "/locked": {Problem: "permission denied"}}
+	w := world{"/": folder, "/home": folder, "/home/f": file, "/home/l": link, "/ro": readOnly, "/locked": {Problem: remark.Said("permission denied")}}
 	nested := wanted("c", "/home/t", "/home/t/inside")
 	problem := wanted("c", "/trash/a", "/home/a")
-	problem.Problem = "only the record is left"
+	problem.Problem = remark.Said("only the record is left")
 	for want, item := range map[string]plan.Wanted{
 		"nothing tells where it came from": wanted("c", "/trash/a", ""),
 		"is a file, not a folder":          wanted("c", "/trash/a", "/home/f/a"),
@@ -161,7 +163,7 @@ func TestWhatCannotBeDoneIsRefusedWithAReason(t *testing.T) {
 	} {
 		got := one(t, w, "", item)
 		assert.Equal(t, plan.Refuse, got.Action, want)
-		assert.Contains(t, got.Note, want)
+		assert.Contains(t, say.Notes(say.Speaker{}.Remarks(got.Notes)...), want)
 	}
 }
 
@@ -186,9 +188,9 @@ func TestWhatNobodyTellsIsSaid(t *testing.T) {
 		c.change(&item)
 		got := one(t, w, "", item)
 		if c.says == "" {
-			assert.NotContains(t, got.Note, "it comes to belong", name)
+			assert.NotContains(t, say.Notes(say.Speaker{}.Remarks(got.Notes)...), "it comes to belong", name)
 		} else {
-			assert.Contains(t, got.Note, c.says, name)
+			assert.Contains(t, say.Notes(say.Speaker{}.Remarks(got.Notes)...), c.says, name)
 		}
 		assert.Equal(t, plan.Owner{UID: ines.UID, GID: ines.GID, Mode: ines.Mode}, got.Owner, name)
 	}
@@ -203,7 +205,7 @@ func TestUnknownFileSystemsAreNotTheSame(t *testing.T) {
 	first.Volume, second.Volume = 0, 0
 	p := made([]plan.Wanted{first, second}, "", world{"/": folder, "/a": a, "/b": b})
 	for _, item := range p.Items {
-		assert.Equal(t, plan.Move, item.Action, item.Note)
+		assert.Equal(t, plan.Move, item.Action, say.Speaker{}.Joined(item.Notes))
 		assert.False(t, item.Renames)
 	}
 }
