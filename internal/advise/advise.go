@@ -18,7 +18,6 @@ import (
 	"humble-rewind/internal/core/exclude"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
@@ -99,7 +98,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 		return answer, err
 	}
 	for _, note := range t.Notes {
-		answer.Notes = append(answer.Notes, remark.New("why-it-is-it", "why", note))
+		answer.Notes = append(answer.Notes, note)
 	}
 	return answer, ctx.Err()
 }

@@ -2,12 +2,12 @@ package contents
 
 import (
 	"context"
-	"fmt"
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/core/compare"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -34,19 +34,15 @@ func (r *Reader) Compare(ctx context.Context, leftName string, left source.Conte
 		return compare.OfListings(a, b), err
 	case left.Info.Type == entry.Link && right.Info.Type == entry.Link:
 		if left.Target == right.Target {
-			return compare.Comparison{By: compare.Nothing, Differs: -1, Summary: "Both point to the same place."}, nil
+			return compare.Comparison{By: compare.Nothing, Differs: -1, Summary: remark.New("same-target")}, nil
 		}
 		return compare.Comparison{By: compare.Bytes, Differs: -1,
-			Summary: fmt.Sprintf(
-				"Links: the first points to %s, the second to %s.",
-				place.Readable(left.Target),
-				place.Readable(right.Target),
-			)}, nil
+			Summary: remark.New("other-target", "first", place.Readable(left.Target), "second", place.Readable(right.Target))}, nil
 	}
 	return compare.Comparison{
 		By:      compare.Bytes,
 		Differs: -1,
-		Summary: fmt.Sprintf("The first is a %s, the second a %s.", left.Info.Type, right.Info.Type),
+		Summary: remark.New("other-entry", "first", left.Info.Type, "second", right.Info.Type),
 	}, nil
 }
 

@@ -21,6 +21,7 @@ import (
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/reach/spool"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
@@ -109,8 +110,8 @@ func TestWhatStandsIsComparedByWhatItIs(t *testing.T) {
 		return d
 	}
 	assert.Equal(t, compare.Lines, against("/home/ines/Keel.txt").By)
-	assert.Contains(t, against("/home/ines/Plans").Summary, "The first is a file, the second a folder")
-	assert.Contains(t, against("/home/ines/Link").Summary, "the second a link")
+	assert.Contains(t, say.Speaker{}.Remark(against("/home/ines/Plans").Summary), "The first is a file, the second a folder")
+	assert.Contains(t, say.Speaker{}.Remark(against("/home/ines/Link").Summary), "the second a link")
 	_, err = s.Contents.Standing(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/nothing"})
 	assert.ErrorIs(t, err, contents.ErrNothingStands)
 }

@@ -71,7 +71,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 }
 
 func fillComparison(a *api.Comparison, c compare.Comparison) {
-	a.By, a.Summary, a.Cut, a.Notes = api.ComparisonBy(c.By), c.Summary, c.Cut, list(c.Notes)
+	a.By, a.Summary, a.Cut, a.Notes = api.ComparisonBy(c.By), say.Speaker{}.Remark(c.Summary), c.Cut, say.Speaker{}.Remarks(c.Notes)
 	a.Blocks, a.Cells, a.Entries = make(
 		[]api.ComparedBlock,
 		len(c.Blocks),

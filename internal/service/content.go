@@ -274,7 +274,7 @@ func toPreview(look peek.Preview, size int64) api.GetPreview200JSONResponse {
 		Cut:       optional(look.Cut),
 		Width:     optional(look.Width),
 		Height:    optional(look.Height),
-		Note:      optional(look.Note),
+		Note:      optional(say.Speaker{}.Remark(look.Note)),
 	}
 	if look.Lines != nil {
 		a.Lines = &look.Lines

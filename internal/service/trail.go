@@ -13,7 +13,9 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/trails"
 )
 
@@ -63,14 +65,14 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		Names:  []api.Place{},
 		Events: []api.TrailEvent{},
 		Lanes:  []api.TrailLane{},
-		Notes:  t.Notes,
+		Notes:  say.Speaker{}.Remarks(t.Notes),
 		Zone:   m.Zone,
 	}
 	for _, n := range t.Names {
 		a.Names = append(a.Names, toPlace(n.Place))
 	}
 	for _, e := range t.Events {
-		event := api.TrailEvent{At: e.At, After: optionalTime(e.After), Kind: api.TrailEventKind(e.Kind), Text: e.Text}
+		event := api.TrailEvent{At: e.At, After: optionalTime(e.After), Kind: api.TrailEventKind(e.Kind), Text: say.Speaker{}.Remark(e.Says)}
 		if e.From != (place.Place{}) {
 			from := toPlace(e.From)
 			event.From = &from
@@ -130,6 +132,10 @@ func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
 }
 
 func toVersion(v *trail.Version) api.TrailVersion {
+	doubt := ""
+	if v.Doubt != "" {
+		doubt = say.Speaker{}.Remark(remark.New("doubt-" + string(v.Doubt)))
+	}
 	a := api.TrailVersion{
 		Sha256:       optional(v.SHA256.Hex()),
 		WrittenAt:    optionalTime(v.Written),
@@ -143,7 +149,7 @@ func toVersion(v *trail.Version) api.TrailVersion {
 		Place:        toPlace(v.Place),
 		Type:         api.EntryType(v.Type),
 		Content:      v.Content,
-		Doubt:        optional(v.Doubt),
+		Doubt:        optional(doubt),
 	}
 	if v.Size >= 0 && v.Type != entry.Folder {
 		size := v.Size

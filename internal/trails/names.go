@@ -3,7 +3,6 @@ package trails
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"path"
 	"slices"
 	"time"
@@ -11,6 +10,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/similar"
 	"humble-rewind/internal/core/trail"
 )
@@ -119,7 +119,7 @@ func (g *gatherer) cameFrom(n trail.Name) error {
 		if old == (place.Place{}) {
 			continue
 		}
-		move := &trail.Event{At: f.First, After: since, Kind: trail.Moved, From: old, To: n.Place, Text: moveText(old, n.Place)}
+		move := &trail.Event{At: f.First, After: since, Kind: trail.Moved, From: old, To: n.Place, Says: moved(old, n.Place)}
 		if err := g.add(trail.Name{Place: old, Until: f.First, Move: move}); err != nil {
 			return err
 		}
@@ -127,14 +127,14 @@ func (g *gatherer) cameFrom(n trail.Name) error {
 	return nil
 }
 
-func moveText(from, to place.Place) string {
+func moved(from, to place.Place) remark.Remark {
 	switch {
 	case from.Machine != to.Machine:
-		return fmt.Sprintf("It moved from %s to %s.", from, to)
+		return remark.New("moved", "from", from, "to", to)
 	case place.Folder(from.Path) == place.Folder(to.Path):
-		return fmt.Sprintf("It was renamed from %s to %s.", place.Readable(from.Name()), place.Readable(to.Name()))
+		return remark.New("renamed", "from", place.Readable(from.Name()), "to", place.Readable(to.Name()))
 	}
-	return fmt.Sprintf("It moved from %s to %s.", place.Readable(from.Path), place.Readable(to.Path))
+	return remark.New("moved", "from", place.Readable(from.Path), "to", place.Readable(to.Path))
 }
 
 // maxTwins bounds how many files of equal size and write time are looked at.
@@ -364,7 +364,7 @@ func (g *gatherer) wentTo(n trail.Name) error {
 		if to == (place.Place{}) {
 			continue
 		}
-		move := &trail.Event{At: at, After: f.Last, Kind: trail.Moved, From: n.Place, To: to, Text: moveText(n.Place, to)}
+		move := &trail.Event{At: at, After: f.Last, Kind: trail.Moved, From: n.Place, To: to, Says: moved(n.Place, to)}
 		if err := g.add(trail.Name{Place: to, From: at, Move: move}); err != nil {
 			return err
 		}

@@ -3,7 +3,6 @@ package trails
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"slices"
 	"time"
@@ -14,6 +13,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 )
 
@@ -60,11 +60,11 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, problem.NotFolder):
 		if open >= 0 {
 			t.Seen[open].Open, t.Seen[open].Readable = false, false
-			t.Notes = append(t.Notes, fmt.Sprintf("The last survey still saw it at %s; it is no longer there.", p))
+			t.Notes = append(t.Notes, remark.New("seen-no-longer", "place", p))
 		}
 		return true, nil
 	case err != nil:
-		t.Notes = append(t.Notes, fmt.Sprintf("What stands at %s now could not be looked at: %v.", p, err))
+		t.Notes = append(t.Notes, remark.New("stands-unseen", "place", p, "why", err.Error()))
 		return false, nil
 	}
 	if open >= 0 {
@@ -85,7 +85,7 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *
 		Captured: l.At, First: l.At, Last: l.At, Open: true})
 	t.Notes = append(
 		t.Notes,
-		fmt.Sprintf("What stands at %s has changed since the last survey; survey the machine to have a copy of it on record.", p),
+		remark.New("changed-since-survey", "place", p),
 	)
 	return true, nil
 }

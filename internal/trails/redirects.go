@@ -1,7 +1,6 @@
 package trails
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -9,6 +8,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/core/userdirs"
 )
@@ -28,7 +28,7 @@ func (g *gatherer) redirected(n trail.Name) error {
 				continue
 			}
 			if to, ok := linkTarget(folder, f.Target); ok {
-				if err := g.redirect(here, to, rest, f.First, "A link to %[2]s took the place of the folder %[1]s."); err != nil {
+				if err := g.redirect(here, to, rest, f.First, remark.New("linked", "folder", place.Readable(here.Path), "link", place.Readable(to))); err != nil {
 					return err
 				}
 			}
@@ -38,7 +38,7 @@ func (g *gatherer) redirected(n trail.Name) error {
 			return err
 		}
 		for _, f := range links {
-			if err := g.redirect(here, f.Place.Path, rest, f.First, "A link to %[1]s took the place of the folder %[2]s."); err != nil {
+			if err := g.redirect(here, f.Place.Path, rest, f.First, remark.New("linked", "folder", place.Readable(f.Place.Path), "link", place.Readable(here.Path))); err != nil {
 				return err
 			}
 		}
@@ -53,8 +53,8 @@ func (g *gatherer) redirected(n trail.Name) error {
 	}
 	for _, p := range machine.People {
 		for home, until := range former[p.Name] {
-			if err := g.swap(n.Place, home, p.Home, until, "The home of "+p.Name+" was moved from %[1]s to %[2]s, as the machine's "+
-				"accounts say."); err != nil {
+			if err := g.swap(n.Place, home, p.Home, until, remark.New("home-moved", "who", p.Name,
+				"from", place.Readable(home), "to", place.Readable(p.Home))); err != nil {
 				return err
 			}
 		}
@@ -82,21 +82,20 @@ func linkTarget(at, target string) (string, bool) {
 }
 
 // redirect takes up the same path below another folder.
-func (g *gatherer) redirect(here place.Place, to, rest string, at time.Time, text string) error {
+func (g *gatherer) redirect(here place.Place, to, rest string, at time.Time, says remark.Remark) error {
 	other := place.Place{Machine: here.Machine, Path: place.Join(to, rest)}
 	event := &trail.Event{At: at, Kind: trail.Redirect, From: here, To: place.Place{Machine: here.Machine, Path: to},
-		Text: fmt.Sprintf(text, place.Readable(here.Path), place.Readable(to))}
+		Says: says}
 	return g.add(trail.Name{Place: other, Move: event})
 }
 
 // swap takes up the path below the other of two folders, whichever it lies in.
-func (g *gatherer) swap(p place.Place, old, now string, at time.Time, text string) error {
-	text = fmt.Sprintf(text, place.Readable(old), place.Readable(now))
+func (g *gatherer) swap(p place.Place, old, now string, at time.Time, says remark.Remark) error {
 	event := func() *trail.Event {
 		return &trail.Event{
 			At:   at,
 			Kind: trail.Redirect,
-			Text: text,
+			Says: says,
 			From: place.Place{Machine: p.Machine, Path: old},
 			To:   place.Place{Machine: p.Machine, Path: now},
 		}
@@ -139,8 +138,8 @@ func (g *gatherer) userDirs(p place.Place, home string) error {
 				old = userdirs.Usual(key, home)
 			}
 			if old != "" && old != folder {
-				if err := g.swap(p, old, folder, f.Written, "The folder %[1]s was redirected to %[2]s, as user-dirs.dirs "+
-					"says."); err != nil {
+				if err := g.swap(p, old, folder, f.Written, remark.New("redirected", "from", place.Readable(old),
+					"to", place.Readable(folder))); err != nil {
 					return err
 				}
 			}

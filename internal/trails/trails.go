@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
 	"humble-rewind/internal/site"
 )
@@ -33,7 +34,7 @@ type Trail struct {
 	Seen   []*copies.Copy
 	Stores []*copies.Store   // of the copies, and those that would have shown something
 	Covers []copies.SourceID // the sources that would have shown the place itself, had something been there
-	Notes  []string
+	Notes  []remark.Remark
 }
 
 // Trail returns the trail of a place, under its other names too. A place that nothing is known of is
@@ -181,7 +182,7 @@ func storesOf(seen []*copies.Copy) []*copies.Store {
 
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
 // finds. The machine's own files are only believed where they still are as the survey saw them.
-func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]string, error) {
+func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]remark.Remark, error) {
 	left := int64(contents.DigestBytes)
 	skipped := 0
 	digests := map[copies.ID]digest.Sum{}
@@ -206,17 +207,9 @@ func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]string, err
 			digests[f.ID], f.SHA256 = sum, sum
 		}
 	}
-	return notes(skipped), r.Site.Catalogue.Contents.SetDigests(ctx, digests)
-}
-
-func notes(skipped int) []string {
-	switch skipped {
-	case 0:
-		return []string{}
-	case 1:
-		return []string{"1 copy was not read, as it is large or cannot be reached; size and write time tell it apart."}
+	var notes []remark.Remark
+	if skipped > 0 {
+		notes = append(notes, remark.New("not-read", "n", skipped))
 	}
-	return []string{
-		fmt.Sprintf("%d copies were not read, as they are large or cannot be reached; size and write time tell them apart.", skipped),
-	}
+	return notes, r.Site.Catalogue.Contents.SetDigests(ctx, digests)
 }

@@ -235,7 +235,7 @@ func (c *folderChooser) evidence(f *FolderFile) Evidence {
 			After: moment(v.After), Arrived: moment(v.Arrived), First: moment(v.First), LastSeen: moment(v.LastSeen), Superseded: moment(v.Superseded),
 			Hidden: v.Hidden, Seen: []int{len(ev.Copies)}}
 		if v.Doubted {
-			version.Doubt = "it is not believed"
+			version.Doubt = trail.Late
 		}
 		copy := Candidate{ID: v.Copy, Source: -1, Live: v.Copy == v.Live, Place: own}
 		if v.Copy == 0 {

@@ -3,7 +3,6 @@
 package compare
 
 import (
-	"fmt"
 	"io"
 	"slices"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"humble-rewind/internal/core/document"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // By says in what terms two contents are compared.
@@ -37,14 +37,14 @@ type Side struct {
 // Comparison is how two contents differ, the first being the older.
 type Comparison struct {
 	By        By
-	Summary   string // one sentence
+	Summary   remark.Remark
 	Blocks    []Block
 	Cells     []Cell
 	Picture   *Picture
 	Entries   []Entry
 	Differs   int64 // offset of the first differing byte; -1 where one is the beginning of the other
 	Cut       bool  // there is more than is shown
-	Notes     []string
+	Notes     []remark.Remark
 	Added     int
 	Removed   int
 	Changed   int
@@ -81,7 +81,7 @@ func Of(left, right Side) (Comparison, error) {
 	}
 	c.LeftType, c.RightType = l.MediaType, r.MediaType
 	if same {
-		c.By, c.Summary = Nothing, "Both have the same content, byte for byte."
+		c.By, c.Summary = Nothing, remark.New("same-bytes")
 		return c, nil
 	}
 	c.Differs = at
@@ -91,16 +91,16 @@ func Of(left, right Side) (Comparison, error) {
 		}
 	}
 	c.By = Bytes
-	c.Summary = fmt.Sprintf("%d bytes against %d; they first differ at byte %d.", left.Size, right.Size, at)
+	c.Summary = remark.New("bytes-differ", "first", left.Size, "second", right.Size, "at", at)
 	if at < 0 || at >= min(left.Size, right.Size) {
-		short, long := "first", "second"
+		code := "first-begins"
 		if right.Size < left.Size {
-			short, long = long, short
+			code = "second-begins"
 		}
-		c.Summary = fmt.Sprintf("%d bytes against %d; the %s is the beginning of the %s.", left.Size, right.Size, short, long)
+		c.Summary = remark.New(code, "first", left.Size, "second", right.Size)
 	}
 	if c.LeftType != c.RightType {
-		c.Notes = append(c.Notes, fmt.Sprintf("They are of different types: %s and %s.", c.LeftType, c.RightType))
+		c.note("types-differ", "first", c.LeftType, "second", c.RightType)
 	}
 	return c, nil
 }
@@ -137,7 +137,7 @@ func (*Comparison) documents(left, right Side, c *Comparison) bool {
 	if errL != nil || errR != nil {
 		for i, err := range []error{errL, errR} {
 			if document.Damaged(err) {
-				c.Notes = append(c.Notes, fmt.Sprintf("The %s cannot be read as a document: %v.", [2]string{"first", "second"}[i], err))
+				c.note([2]string{"first-unread", "second-unread"}[i], "why", err.Error())
 			}
 		}
 		return false
@@ -180,7 +180,7 @@ func (*Comparison) texts(left, right Side, c *Comparison) bool {
 	c.Cut = left.Size > maxTextBytes || right.Size > maxTextBytes
 	c.lines(splitLines(l, &c.Cut), splitLines(r, &c.Cut))
 	if c.Added+c.Removed+c.Changed == 0 {
-		c.Notes = append(c.Notes, "The lines are equal; line ends, encoding or a byte order mark differ.")
+		c.note("lines-equal")
 	}
 	c.summarize("line")
 	return true
@@ -198,33 +198,32 @@ func splitLines(text string, cut *bool) []string {
 	return all
 }
 
-// summarize words the counts.
+// summarize tells the counts of what differs: lines, paragraphs or cells.
 func (c *Comparison) summarize(what string) {
-	var parts []string
+	var counts remark.Remark
 	for _, n := range []struct {
-		count int
-		verb  string
-	}{{c.Changed, "changed"}, {c.Added, "only in the second"}, {c.Removed, "only in the first"}} {
-		if n.count > 0 {
-			parts = append(parts, fmt.Sprintf("%d %s %s", n.count, plural(what, n.count), n.verb))
+		n    int
+		says remark.Remark
+	}{
+		{c.Removed, remark.New("only-first-"+what, "n", c.Removed)}, {c.Added, remark.New("only-second-"+what, "n", c.Added)},
+		{c.Changed, remark.New("changed-"+what, "n", c.Changed)},
+	} {
+		switch {
+		case n.n == 0:
+		case counts.Any():
+			counts = remark.New("counted-too", "count", n.says, "counts", counts)
+		default:
+			counts = n.says
 		}
 	}
-	if parts == nil {
-		c.Summary = fmt.Sprintf("No %s differs.", what)
-		return
+	if c.Summary = remark.New("no-" + what); counts.Any() {
+		c.Summary = remark.New("counts", "counts", counts)
 	}
-	c.Summary = strings.Join(parts, ", ") + "."
-	c.Summary = strings.ToUpper(c.Summary[:1]) + c.Summary[1:]
 }
 
-func plural(what string, n int) string {
-	switch {
-	case n == 1:
-		return what
-	case strings.HasSuffix(what, "y"):
-		return strings.TrimSuffix(what, "y") + "ies"
-	}
-	return what + "s"
+// note adds to what is to be known besides.
+func (c *Comparison) note(code string, pairs ...any) {
+	c.Notes = append(c.Notes, remark.New(code, pairs...))
 }
 
 // Entry is something that two listings do not have in common.

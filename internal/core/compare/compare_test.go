@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/compare"
+	"humble-rewind/internal/say"
 )
 
 // packed makes a document's package of members and their contents.
@@ -182,7 +183,7 @@ func TestContentsAreComparedInTheirOwnTerms(t *testing.T) {
 		assert.Equal(t, c.want, show(of(t, c.nameA, c.a, c.nameB, c.b)), "%s and %s", c.nameA, c.nameB)
 	}
 	assert.EqualValues(t, 2, of(t, "a", "\x00\x01\x02", "b", "\x00\x01\x07").Differs)
-	assert.Contains(t, of(t, "a", "\x00\x01", "b", "\x00\x01\x07").Summary, "the first is the beginning of the second")
+	assert.Equal(t, "first-begins", of(t, "a", "\x00\x01", "b", "\x00\x01\x07").Summary.Code)
 }
 
 func TestPicturesAreComparedByRegion(t *testing.T) {
@@ -192,7 +193,7 @@ func TestPicturesAreComparedByRegion(t *testing.T) {
 	assert.Equal(t, []image.Rectangle{image.Rect(32, 32, 64, 64)}, c.Picture.Regions)
 	assert.InDelta(t, 0.02, c.Picture.Share, 0.001)
 	c = of(t, "a.png", plain, "a.png", pictureOf(t, 80, 100, image.Rectangle{}))
-	assert.Equal(t, "200 × 100 pixels against 80 × 100.", c.Summary)
+	assert.Equal(t, "200 × 100 pixels against 80 × 100.", say.Speaker{}.Remark(c.Summary))
 }
 
 // hugePicture is a PNG whose header promises 100,000 by 100,000 pixels.
@@ -239,7 +240,7 @@ func TestHostileContentsStayWithinBounds(t *testing.T) {
 		runtime.ReadMemStats(&before)
 		c := of(t, "a", pair[0], "b", pair[1])
 		runtime.ReadMemStats(&after)
-		assert.NotEmpty(t, c.Summary, name)
+		assert.True(t, c.Summary.Any(), name)
 		assert.Less(t, (after.TotalAlloc-before.TotalAlloc)>>20, uint64(1200), "%s: MiB in all, however much it unpacks to", name)
 	}
 }
@@ -262,7 +263,7 @@ func FuzzOf(f *testing.F) {
 		if bytes.Equal(a, b) != (c.By == compare.Nothing) {
 			t.Fatalf("equal contents differ, or others do not: %v", c.By)
 		}
-		if c.Summary == "" {
+		if !c.Summary.Any() {
 			t.Fatal("nothing is said")
 		}
 	})

@@ -11,6 +11,7 @@ import (
 
 	"humble-rewind/internal/core/bounded"
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/remark"
 )
 
 // Picture says how two pictures differ.
@@ -35,32 +36,25 @@ func (*Comparison) pictures(left, right Side, c *Comparison) bool {
 	l, errL := peek.Dimensions(left.Content, left.Size)
 	r, errR := peek.Dimensions(right.Content, right.Size)
 	if errL != nil || errR != nil {
-		c.Notes = append(c.Notes, fmt.Sprintf("They cannot be drawn: %v.", errors.Join(errL, errR)))
+		c.note("not-drawn", "why", errors.Join(errL, errR).Error())
 		return false
 	}
 	c.By, c.Picture = Pictures, &Picture{Left: l, Right: r}
 	if l != r {
-		c.Summary = fmt.Sprintf("%d × %d pixels against %d × %d.", l.X, l.Y, r.X, r.Y)
+		c.Summary = remark.New("pixels-differ", "width", l.X, "height", l.Y, "width_second", r.X, "height_second", r.Y)
 		return true
 	}
 	a, errL := peek.Decode(left.Content, left.Size)
 	b, errR := peek.Decode(right.Content, right.Size)
 	if errL != nil || errR != nil {
-		c.Summary = fmt.Sprintf("Both are of %d × %d pixels, but they cannot be drawn to be compared.", l.X, l.Y)
-		c.Notes = append(c.Notes, errors.Join(errL, errR).Error()+".")
+		c.Summary = remark.New("pixels-undrawn", "width", l.X, "height", l.Y)
+		c.Notes = append(c.Notes, remark.Said(errors.Join(errL, errR).Error()+"."))
 		return true
 	}
 	c.Picture.Regions, c.Picture.Share = regions(a, b)
-	c.Summary = fmt.Sprintf(
-		"Both are of %d × %d pixels; %s of them differ, in %d %s.",
-		l.X,
-		l.Y,
-		percent(c.Picture.Share),
-		len(c.Picture.Regions),
-		plural("region", len(c.Picture.Regions)),
-	)
+	c.Summary = remark.New("pixels-some", "width", l.X, "height", l.Y, "share", percent(c.Picture.Share), "n", len(c.Picture.Regions))
 	if c.Picture.Share == 0 {
-		c.Summary = fmt.Sprintf("Both are of %d × %d pixels and look the same; they were saved differently.", l.X, l.Y)
+		c.Summary = remark.New("pixels-same", "width", l.X, "height", l.Y)
 	}
 	return true
 }

@@ -1,7 +1,6 @@
 package compare
 
 import (
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -301,10 +300,10 @@ func (c *Comparison) cells(left, right document.Document) {
 		if match < 0 && i < len(right.Sheets) &&
 			!slices.ContainsFunc(left.Sheets, func(s document.Sheet) bool { return s.Name == right.Sheets[i].Name }) {
 			match = i
-			c.Notes = append(c.Notes, fmt.Sprintf("The sheet %q is called %q in the second.", l.Name, right.Sheets[i].Name))
+			c.note("sheet-renamed", "sheet", l.Name, "name", right.Sheets[i].Name)
 		}
 		if match < 0 || used[match] {
-			c.Notes = append(c.Notes, fmt.Sprintf("The sheet %q is only in the first.", l.Name))
+			c.note("sheet-only-first", "sheet", l.Name)
 			continue
 		}
 		used[match] = true
@@ -312,7 +311,7 @@ func (c *Comparison) cells(left, right document.Document) {
 	}
 	for i, r := range right.Sheets {
 		if !used[i] {
-			c.Notes = append(c.Notes, fmt.Sprintf("The sheet %q is only in the second.", r.Name))
+			c.note("sheet-only-second", "sheet", r.Name)
 		}
 	}
 	c.summarize("cell")

@@ -1,11 +1,11 @@
 package peek
 
 import (
-	"fmt"
 	"io"
 	"strings"
 
 	"humble-rewind/internal/core/document"
+	"humble-rewind/internal/core/remark"
 )
 
 // What a preview holds at the most.
@@ -38,7 +38,7 @@ type Preview struct {
 	Sheets        []document.Sheet // of a spreadsheet or separated values, beside the lines
 	Cut           bool             // there is more than is shown
 	Width, Height int              // of a picture, in pixels
-	Note          string
+	Note          remark.Remark
 }
 
 // Look previews size bytes of content. It reads the beginning only, but for documents and pictures that keep what
@@ -51,10 +51,10 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 	p := Preview{MediaType: Sniff(head[:min(len(head), sniffBytes)])}
 	switch {
 	case len(head) == 0:
-		p.Shows, p.Note = Nothing, "The file is empty."
+		p.Shows, p.Note = Nothing, remark.New("empty-file")
 		return p, nil
 	case allZero(head):
-		p.Shows, p.Note = Nothing, fmt.Sprintf("The first %d bytes are all zero.", len(head))
+		p.Shows, p.Note = Nothing, remark.New("zeros", "n", len(head))
 		return p, nil
 	case isPicture(p.MediaType):
 		return lookPicture(r, size, p), nil
@@ -68,7 +68,7 @@ func Look(r io.ReaderAt, size int64) (Preview, error) {
 			return p, nil
 		}
 		if p.MediaType != "application/zip" || document.Damaged(err) {
-			p.Note = "Its text cannot be read; what follows are the readable runs in its bytes."
+			p.Note = remark.New("runs")
 		}
 	default:
 		if encoding, ok := textEncoding(head); ok {

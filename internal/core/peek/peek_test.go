@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/remark"
 )
 
 func look(t *testing.T, content string) peek.Preview {
@@ -80,8 +81,8 @@ func TestContentDecidesWhatItIs(t *testing.T) {
 		assert.Equal(t, want, look(t, content).MediaType)
 	}
 	assert.Equal(t, []string{"readable run"}, look(t, "\x00\x01\x02\x03readable run\x00ab\x00").Lines)
-	assert.Contains(t, look(t, "").Note, "empty")
-	assert.Contains(t, look(t, strings.Repeat("\x00", 100)).Note, "all zero")
+	assert.Equal(t, "empty-file", look(t, "").Note.Code)
+	assert.Equal(t, remark.New("zeros", "n", 100), look(t, strings.Repeat("\x00", 100)).Note)
 }
 
 func TestDocumentsShowTheirParagraphs(t *testing.T) {

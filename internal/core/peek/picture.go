@@ -11,6 +11,8 @@ import (
 	"io"
 	"math"
 
+	"humble-rewind/internal/core/remark"
+
 	_ "golang.org/x/image/bmp"
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/tiff"
@@ -42,12 +44,12 @@ func lookPicture(r io.ReaderAt, size int64, p Preview) Preview {
 	}
 	config, _, err := image.DecodeConfig(io.NewSectionReader(r, 0, size))
 	if err != nil {
-		p.Shows, p.Note = Nothing, fmt.Sprintf("The file begins like %s, but it cannot be decoded: %v.", p.MediaType, err)
+		p.Shows, p.Note = Nothing, remark.New("picture-undecoded", "type", p.MediaType, "why", err.Error())
 		return p
 	}
 	p.Width, p.Height = config.Width, config.Height
 	if tooLarge(r, size) {
-		p.Shows, p.Note = Nothing, fmt.Sprintf("The picture of %d × %d pixels is too large to be drawn here.", p.Width, p.Height)
+		p.Shows, p.Note = Nothing, remark.New("picture-too-large", "width", p.Width, "height", p.Height)
 	}
 	return p
 }

@@ -1,12 +1,12 @@
 package trail
 
 import (
-	"fmt"
 	"slices"
 	"time"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 )
 
 // EventKind is a kind of event.
@@ -29,7 +29,7 @@ type Event struct {
 	At    time.Time
 	After time.Time // it happened after this and not later than At; zero where At is exact
 	Kind  EventKind
-	Text  string
+	Says  remark.Remark
 	From  place.Place
 	To    place.Place
 }
@@ -72,14 +72,14 @@ func (b *builder) events(versions []Version) (all []Event) {
 				Event{
 					At:   v.First,
 					Kind: Doubted,
-					Text: fmt.Sprintf("Its recorded write time, %s, is not believed: %s.", v.Written.Format(time.RFC3339), v.Doubt),
+					Says: remark.New("doubted", "written", v.Written.Format(time.RFC3339), "why", remark.New("doubt-"+string(v.Doubt))),
 				},
 			)
 		}
 		if n > 0 && v.Hidden {
 			all = append(
 				all,
-				Event{At: v.First, After: v.After, Kind: Hidden, Text: "Its content changed although size and write time stayed the same."},
+				Event{At: v.First, After: v.After, Kind: Hidden, Says: remark.New("hidden")},
 			)
 		}
 		if n > 0 && versions[n-1].Type != v.Type {
@@ -89,18 +89,18 @@ func (b *builder) events(versions []Version) (all []Event) {
 					At:    v.First,
 					After: v.After,
 					Kind:  TypeShift,
-					Text:  fmt.Sprintf("What was a %s is a %s from here on.", versions[n-1].Type, v.Type),
+					Says:  remark.New("type-shift", "was", versions[n-1].Type, "is", v.Type),
 				},
 			)
 		}
 		if n > 0 && v.Type == entry.File && versions[n-1].Content != v.Content && before[v.Content] {
-			all = append(all, Event{At: v.Arrived, Kind: Returned, Text: "A content that had stood here before came back."})
+			all = append(all, Event{At: v.Arrived, Kind: Returned, Says: remark.New("returned")})
 		}
 		before[v.Content] = true
 		if !v.Superseded.IsZero() && (next == nil || v.Superseded.Before(next.Arrived)) {
-			e := Event{At: v.Superseded, Kind: Removed, Text: "It was removed.", From: v.Place}
+			e := Event{At: v.Superseded, Kind: Removed, Says: remark.New("removed"), From: v.Place}
 			if !v.LastSeen.Equal(v.Superseded) {
-				e.After, e.Text = v.LastSeen, "It was removed some time after it was last seen."
+				e.After, e.Says = v.LastSeen, remark.New("removed-between")
 			}
 			all = append(all, e)
 		}
@@ -111,7 +111,7 @@ func (b *builder) events(versions []Version) (all []Event) {
 					At:    next.Arrived,
 					After: v.LastSeen,
 					Kind:  Gap,
-					Text:  "Nobody looked in between; what was saved meanwhile, if anything, is not known.",
+					Says:  remark.New("gap"),
 				},
 			)
 		}

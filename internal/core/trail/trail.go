@@ -26,7 +26,7 @@ type Version struct {
 	Target     string
 	Content    int       // equal for equal contents
 	Written    time.Time // as recorded; see Doubt
-	Doubt      string    // why the write time is not believed; "" where it is
+	Doubt      Doubt     // why the write time is not believed; "" where it is
 	After      time.Time // the last capture that still showed something else, or nothing; zero where there was none
 	Arrived    time.Time
 	First      time.Time // the first capture that showed it
@@ -332,6 +332,15 @@ var earliest = time.Date(1980, 1, 2, 0, 0, 0, 0, time.UTC)
 // slack is how far a clock may be ahead of a capture without being disbelieved.
 const slack = 2 * time.Second
 
+// Doubt says why a recorded write time is not believed. The zero Doubt is none.
+type Doubt string
+
+// The doubts.
+const (
+	Late  Doubt = "late"  // it is later than the capture that shows it
+	Early Doubt = "early" // it is from before 1980, as of a clock that was never set
+)
+
 // arrive works out from when a version is current: after the last recorded removal, whatever its write time says.
 func (b *builder) arrive(v *Version, removed time.Time) {
 	s := b.seen[v.Seen[0]]
@@ -340,9 +349,9 @@ func (b *builder) arrive(v *Version, removed time.Time) {
 	case s.Written.IsZero(), b.store(v.Seen[0]).Traits.Entire && !s.Beside: // what was written earlier had not come to the line
 		v.Arrived = v.First
 	case s.Written.After(s.First.Add(slack)) && (s.Gone.IsZero() || s.Written.After(s.Gone.Add(slack))):
-		v.Doubt = "it is later than the capture that shows it"
+		v.Doubt = Late
 	case s.Written.Before(earliest):
-		v.Doubt = "it is from before 1980, as of a clock that was never set"
+		v.Doubt = Early
 	default:
 		v.Arrived = later(s.Written, v.After)
 	}
