@@ -271,29 +271,34 @@ func TestNothingElseLooksAtFileNumbersOrErrorNumbers(t *testing.T) {
 
 var errorNumber = regexp.MustCompile("^E[A-Z]+$")
 
-// Nothing branches on what an error, or a piece of JSON, says in words.
+// Nothing branches on what an error, a sentence or a piece of JSON says in words: neither by what is in it nor by what it is.
 func TestNothingBranchesOnText(t *testing.T) {
 	eachFile(t, ".", func(file string, parsed *ast.File) {
 		ast.Inspect(parsed, func(n ast.Node) bool {
-			call, ok := n.(*ast.CallExpr)
-			if !ok || len(call.Args) == 0 {
-				return true
-			}
-			fun, ok := call.Fun.(*ast.SelectorExpr)
-			if !ok || !slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "Index", "EqualFold"}, fun.Sel.Name) {
-				return true
-			}
-			if of, ok := call.Args[0].(*ast.CallExpr); ok && path.Dir(file) != "internal/cli" {
-				if method, ok := of.Fun.(*ast.SelectorExpr); ok && method.Sel.Name == "Error" {
-					t.Errorf("%s branches on what an error says", file)
+			switch n := n.(type) {
+			case *ast.CallExpr:
+				fun, ok := n.Fun.(*ast.SelectorExpr)
+				if !ok || len(n.Args) == 0 || !slices.Contains([]string{"Contains", "HasPrefix", "HasSuffix", "Index", "EqualFold"}, fun.Sel.Name) {
+					return true
 				}
-			}
-			if of := sentence(call.Args[0]); of != "" {
-				t.Errorf("%s branches on a sentence: %s", file, of)
-			}
-			if lit, ok := call.Args[len(call.Args)-1].(*ast.BasicLit); ok {
-				if said, err := strconv.Unquote(lit.Value); err == nil && strings.Contains(said, `":`) {
+				if of := sentence(n.Args[0]); of != "" {
+					t.Errorf("%s branches on a sentence: %s", file, of)
+				}
+				if said := literal(n.Args[len(n.Args)-1]); strings.Contains(said, `":`) {
 					t.Errorf("%s branches on a piece of JSON: %s", file, said)
+				}
+			case *ast.BinaryExpr:
+				if n.Op != token.EQL && n.Op != token.NEQ {
+					return true
+				}
+				for _, sides := range [][2]ast.Expr{{n.X, n.Y}, {n.Y, n.X}} {
+					if of := sentence(sides[0]); of != "" && literal(sides[1]) != "" {
+						t.Errorf("%s compares a sentence: %s with %q", file, of, literal(sides[1]))
+					}
+				}
+			case *ast.SwitchStmt:
+				if of := sentence(n.Tag); of != "" {
+					t.Errorf("%s switches on a sentence: %s", file, of)
 				}
 			}
 			return true
@@ -301,10 +306,19 @@ func TestNothingBranchesOnText(t *testing.T) {
 	})
 }
 
-// sentences are fields that hold what people read.
-var sentences = []string{"Note", "Notes", "Because", "Why", "Detail", "Title", "Trouble", "Doing", "Lies", "Says"}
+// literal is a text as it is written down; "" where an expression is none.
+func literal(of ast.Expr) string {
+	if lit, ok := of.(*ast.BasicLit); ok && lit.Kind == token.STRING {
+		said, _ := strconv.Unquote(lit.Value)
+		return said
+	}
+	return ""
+}
 
-// sentence is the field of an expression that holds what people read; "" where it is none.
+// sentences are fields that hold what people read.
+var sentences = []string{"Note", "Notes", "Because", "Why", "Detail", "Title", "Trouble", "Doing", "Lies", "Says", "Summary", "Clash", "Costs"}
+
+// sentence is what an expression has people read: such a field, or what an error says; "" where it is none.
 func sentence(of ast.Expr) string {
 	switch of := of.(type) {
 	case *ast.SelectorExpr:
@@ -313,6 +327,12 @@ func sentence(of ast.Expr) string {
 		}
 	case *ast.IndexExpr:
 		return sentence(of.X)
+	case *ast.StarExpr:
+		return sentence(of.X)
+	case *ast.CallExpr:
+		if method, ok := of.Fun.(*ast.SelectorExpr); ok && method.Sel.Name == "Error" && len(of.Args) == 0 {
+			return "what an error says"
+		}
 	}
 	return ""
 }
@@ -336,8 +356,11 @@ func eachFile(t *testing.T, root string, see func(file string, parsed *ast.File)
 // speaksCommands are the packages that may say how something is done from the command line: it, and what shows it.
 var speaksCommands = regexp.MustCompile(`^(cmd|internal/(cli|demo|bench|browser|e2e|corpus|servicetest))\b`)
 
-// command is how one is written.
-var command = regexp.MustCompile(`humble-rewind [a-z]`)
+// command is how one is written, or an option of one; served are those of the service itself, which every client may have to name.
+var (
+	command = regexp.MustCompile(`humble-rewind [a-z]|(?:^|[^a-z-])--[a-z-]+`)
+	served  = regexp.MustCompile(`--(?:data|host|listen|rebuild|safekeeping-limit|secrets|token-file)\b|git (?:--[a-z-]+ ?)+`)
+)
 
 // Commands are the command line's words: everything else says what is to be done, and each client how.
 func TestOnlyTheCommandLineNamesCommands(t *testing.T) {
@@ -348,11 +371,37 @@ func TestOnlyTheCommandLineNamesCommands(t *testing.T) {
 		}
 		seen++
 		ast.Inspect(parsed, func(n ast.Node) bool {
-			if text, ok := n.(*ast.BasicLit); ok && text.Kind == token.STRING && command.MatchString(text.Value) {
+			text, ok := n.(*ast.BasicLit)
+			if ok && text.Kind == token.STRING && strings.Contains(text.Value, " ") && command.MatchString(served.ReplaceAllString(text.Value, "")) {
 				t.Errorf("%s names a command: %s", file, text.Value)
 			}
 			return true
 		})
 	})
 	require.Greater(t, seen, 200)
+}
+
+// wordless are the packages that say what they find as codes with values: what they hold in words is the end of an error, or names a thing.
+var wordless = []string{"internal/core", "internal/trails", "internal/advise", "internal/drives", "internal/contents"}
+
+// spoken is a sentence: some words, and its end.
+var spoken = regexp.MustCompile(`^[A-Z][^"]*[a-z]+ [a-z]+ [a-z]+[^"]*\.$`)
+
+// Sentences are those of package say. What to do next stands with the refusal that it belongs to, see problem.Input.
+func TestCoreSpeaksInCodes(t *testing.T) {
+	for _, root := range wordless {
+		eachFile(t, root, func(file string, parsed *ast.File) {
+			ast.Inspect(parsed, func(n ast.Node) bool {
+				if pair, ok := n.(*ast.KeyValueExpr); ok {
+					if key, ok := pair.Key.(*ast.Ident); ok && key.Name == "Next" {
+						return false
+					}
+				}
+				if expr, ok := n.(ast.Expr); ok && spoken.MatchString(literal(expr)) {
+					t.Errorf("%s has a sentence of its own: %q", file, literal(expr))
+				}
+				return true
+			})
+		})
+	}
 }

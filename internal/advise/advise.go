@@ -97,9 +97,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if err := a.withLog(ctx, &answer); err != nil {
 		return answer, err
 	}
-	for _, note := range t.Notes {
-		answer.Notes = append(answer.Notes, note)
-	}
+	answer.Notes = append(answer.Notes, t.Notes...)
 	return answer, ctx.Err()
 }
 

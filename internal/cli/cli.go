@@ -44,6 +44,7 @@ type Program struct {
 type statusError struct {
 	status int
 	err    error // nil: all has been said
+	leads  bool  // it says what to do next
 }
 
 func (e *statusError) Error() string {
@@ -56,7 +57,7 @@ func (e *statusError) Error() string {
 func (e *statusError) Unwrap() error { return e.err }
 
 func usage(format string, args ...any) error {
-	return &statusError{ExitUsage, fmt.Errorf(format, args...)}
+	return &statusError{status: ExitUsage, err: fmt.Errorf(format, args...)}
 }
 
 // silent is an exit status about which everything has been said.
@@ -70,11 +71,11 @@ func (p *Program) Run(ctx context.Context, args []string) int {
 	}
 	var status *statusError
 	if !errors.As(err, &status) {
-		status = &statusError{ExitFailed, err}
+		status = &statusError{status: ExitFailed, err: err}
 	}
 	if status.err != nil {
 		fmt.Fprintln(p.Stderr, p.lead(args)+status.err.Error())
-		if status.status == ExitUsage && !strings.Contains(status.Error(), "\nNext: ") {
+		if status.status == ExitUsage && !status.leads {
 			fmt.Fprintln(p.Stderr, "Next: humble-rewind help, or the command with --help, says how it is used.")
 		}
 	}

@@ -190,7 +190,7 @@ func problemError(status int, body []byte) error {
 	case http.StatusNotFound: // whatever it is that is not known
 		exit = ExitNothing
 	}
-	return &statusError{exit, errors.New(text)}
+	return &statusError{exit, errors.New(text), p.Next != nil}
 }
 
 // plainCause drops the address that net/http puts before a failure to reach it.

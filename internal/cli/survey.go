@@ -89,7 +89,7 @@ func jobEnd(j api.Job) error {
 	case api.JobStateDone:
 		return nil
 	case api.JobStatePart:
-		return &statusError{ExitPart, fmt.Errorf("%s %s: %s", j.Kind, j.Id, text(j.Error))}
+		return &statusError{status: ExitPart, err: fmt.Errorf("%s %s: %s", j.Kind, j.Id, text(j.Error))}
 	}
 	return fmt.Errorf("%s %s: %s", j.Kind, j.Id, text(j.Error))
 }

@@ -153,7 +153,7 @@ func readZone(ctx context.Context, files reach.Session) (zone, note string) {
 			return name, ""
 		}
 	}
-	return "UTC", "Its time zone could not be read from /etc/localtime or /etc/timezone; UTC is assumed. Add it again with --zone if " +
+	return "UTC", "Its time zone could not be read from /etc/localtime or /etc/timezone; UTC is assumed. Add it again with its zone if " +
 		"that is wrong."
 }
 

@@ -300,7 +300,7 @@ func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine,
 	if system {
 		people, notes, err := readPeople(ctx, files, n.Homes)
 		if err != nil {
-			return refuse(err, "Give --homes a pattern of absolute paths such as '/home/*'.")
+			return refuse(err, "Give its homes as patterns of absolute paths, such as /home/*.")
 		}
 		m.People, m.Notes = people, append(m.Notes, notes...)
 	}
@@ -350,12 +350,12 @@ func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, er
 		src.OwnRetention = &keeps
 	}
 	if err := source.CheckOptions(kind, n.Options); err != nil {
-		return refuse(err, "Leave the option out, or give it as it is described.")
+		return refuse(err, "Leave it out, or give it as it is described.")
 	}
 	location := n.At
 	if location == "" {
 		if location, err = s.defaultLocation(ctx, kind, src.Source); err != nil {
-			return refuse(err, "Name the location with --at.")
+			return refuse(err, "Name its location.")
 		}
 	}
 	if !strings.HasPrefix(location, "/") {

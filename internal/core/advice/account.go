@@ -243,9 +243,7 @@ func (c *chooser) look() {
 		s := &c.Sources[i]
 		c.Looked = append(c.Looked, Looked{Source: i, Found: tallies[i].copies > 0, Excluded: s.Excluded, Note: lookNote(s, tallies[i])})
 	}
-	for _, lock := range c.Locks {
-		c.Notes = append(c.Notes, lock)
-	}
+	c.Notes = append(c.Notes, c.Locks...)
 }
 
 func lookNote(s *Source, t tally) (parts []Reason) {

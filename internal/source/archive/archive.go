@@ -88,7 +88,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 	if !slices.ContainsFunc(o.members, func(m member) bool { _, known := s.origin(m.path); return known }) {
 		notes = append(
 			notes,
-			"Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as --maps "+
+			"Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as "+
 				"/=/home/ines.",
 		)
 	}

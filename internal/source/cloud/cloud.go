@@ -49,7 +49,7 @@ func (kind) Traits() traits.Traits {
 func (kind) Options() []source.Option { return nil }
 
 // errNoDrive says that a machine is none.
-var errNoDrive = fmt.Errorf("the machine is no cloud drive: add the drive as a machine first, such as machine add office-drive --at "+
+var errNoDrive = fmt.Errorf("the machine is no cloud drive: add the drive as a machine first, by an address such as "+
 	"davs://ines@drive.example/files: %w", problem.Unsupported)
 
 func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
@@ -108,7 +108,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 		}
 	}
 	if len(setup.Maps) == 0 && setup.Elsewhere {
-		notes = append(notes, "Nothing says where its files stand on the machine. Say it with a map, such as --maps \"/=/home/ines/Office drive\".")
+		notes = append(notes, "Nothing says where its files stand on the machine. Say it with a map, such as /=/home/ines/Office drive.")
 	}
 	described.Notes = notes
 	return described, nil

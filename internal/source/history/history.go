@@ -84,7 +84,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 	notes := []string{heads.describe()}
 	if r.tree == "" && len(setup.Maps) == 0 {
 		notes = append(notes, "It has no folder of files beside it (a bare repository), so nothing tells where on the machine its files stood. "+
-			"Say it with a map, such as --maps /=/home/ines/Lines.")
+			"Say it with a map, such as /=/home/ines/Lines.")
 	}
 	return source.Described{Notes: append(notes, r.notes...)}, nil
 }
