@@ -225,10 +225,8 @@ func (r *reading) sum(content advice.Content) digest.Sum {
 	if err != nil {
 		return digest.Sum{}
 	}
-	if !c.SHA256.Known() {
-		if sum, err := r.Contents.Digest(r.ctx, c); err == nil {
-			c.SHA256 = sum
-		}
+	if sum, err := r.Contents.DigestKept(r.ctx, c); err == nil {
+		c.SHA256 = sum
 	}
 	return c.SHA256
 }

@@ -175,7 +175,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 			text = c.Place.String()
 		}
 		if kind != catalogue.EntryCopy {
-			sum, err := b.digest(ctx, c)
+			sum, err := b.Adviser.Contents.DigestKept(ctx, c)
 			if err != nil {
 				return catalogue.Case{}, refuse("remember that copy", err, "Survey its source again, and look at it once more.")
 			}
@@ -193,18 +193,6 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		b.changed(id)
 	}
 	return k, err
-}
-
-// digest returns a copy's digest, which tells its content from all others wherever it turns up.
-func (b *Book) digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
-	if c.SHA256.Known() {
-		return c.SHA256, nil
-	}
-	sum, err := b.Adviser.Contents.Digest(ctx, c)
-	if err != nil {
-		return digest.Sum{}, err
-	}
-	return sum, b.Site.Catalogue.Contents.SetDigest(ctx, c.ID, sum)
 }
 
 // Wrong lists the contents that were said not to be the right ones, each with a copy's id.

@@ -61,6 +61,18 @@ func (r *Reader) Digest(ctx context.Context, c *copies.Copy) (digest.Sum, error)
 	return r.digest(ctx, c, func() (source.Content, error) { return r.Open(ctx, c) })
 }
 
+// DigestKept is the digest of a copy's file: the one that is known, else read now and kept in the catalogue.
+func (r *Reader) DigestKept(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
+	if c.SHA256.Known() {
+		return c.SHA256, nil
+	}
+	sum, err := r.Digest(ctx, c)
+	if err != nil {
+		return digest.Sum{}, err
+	}
+	return sum, r.Site.Catalogue.Contents.SetDigest(ctx, c.ID, sum)
+}
+
 func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source.Content, error)) (digest.Sum, error) {
 	if c.Mark.Content.Kind.Names() {
 		if known, err := r.known(ctx, c.Mark.Content); err != nil || known.Known() {

@@ -183,11 +183,9 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 		if err != nil {
 			return nil, err
 		}
-		sum := c.SHA256
-		if !sum.Known() {
-			if sum, err = s.contents.Digest(ctx, c); err != nil {
-				return nil, notExamined(err)
-			}
+		sum, err := s.contents.DigestKept(ctx, c)
+		if err != nil {
+			return nil, notExamined(err)
 		}
 		q.Wrong[sum] = true
 	}
