@@ -21,7 +21,7 @@ demo: build ## build the sample world of Alder Quay Boatyard and serve it
 .PHONY: test
 test: deps build lint ## install what the tests need, build, and run all tests
 	cd console && npm test --silent
-	go test -timeout 20m ./...
+	go tool gotestsum --format pkgname -- -timeout 20m ./... # which names at its end what was skipped, and why
 
 .PHONY: corpus
 corpus: ## play losses with known answers and print how many are answered right, beside two naive choosers

@@ -127,6 +127,9 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 		laid, ok := stores[kind.Name()]
 		require.True(t, ok, "lay a small store of the kind %s in stores", kind.Name())
 		for name, way := range ways {
+			if kind.Name() == "cloud" && strings.HasPrefix(name, "poor") {
+				continue // a drive is reached in one way
+			}
 			t.Run(kind.Name()+" "+name, func(t *testing.T) {
 				root := t.TempDir()
 				at, lies := root, laid.at
@@ -143,9 +146,6 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 					commit(t, filepath.Join(root, laid.at))
 				}
 				if kind.Name() == "cloud" {
-					if strings.HasPrefix(name, "poor") {
-						t.Skip("a drive is reached in one way")
-					}
 					at = drive(t)
 				}
 				if name == atTheTop && lies != "/" {

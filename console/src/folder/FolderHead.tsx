@@ -47,7 +47,7 @@ export function FolderHead({ place, folder, asOf, chosen, pick }: HeadProps) {
           ) : (
             <Link to={folderLink(folder.sealed.place, asOf)}>{folder.sealed.place.path}</Link>
           )}{" "}
-          is {folder.sealed.why}. A single file of it fits to nothing: it comes back whole, beside what is there.
+          is {folder.sealed.why}. One file of it alone cannot be opened: the folder comes back whole, beside what is there.
         </p>
       )}
       <Row>
