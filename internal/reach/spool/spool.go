@@ -11,8 +11,6 @@ import (
 	"slices"
 	"sync"
 
-	"golang.org/x/sys/unix"
-
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach/system"
 )
@@ -49,12 +47,11 @@ func (r *Room) In(dir string) {
 
 // File is a file without a name. It is written to its end by one, and then read by any number.
 type File struct {
-	room  *Room
-	f     *os.File
-	size  int64
-	holds int64
-	short bool // the file ends before size
-	drop  func()
+	room   *Room
+	f      *os.File
+	sparse *Sparse
+	holds  int64
+	drop   func()
 }
 
 // File makes an empty file. drop is called where it has to give way; it must close the file soon, and may be called while it is read. Where
@@ -71,6 +68,7 @@ func (r *Room) File(drop func()) (*File, error) {
 		return nil, fmt.Errorf("keep it for a while: %w", system.Problem(err))
 	}
 	file := &File{room: r, f: f, drop: drop}
+	file.sparse = NewSparse(f, func(n int64) error { return r.take(file, n) })
 	if drop != nil {
 		r.mu.Lock()
 		r.kept = append(r.kept, file)
@@ -91,62 +89,8 @@ func (f *File) Used() {
 	}
 }
 
-// piece is what is left out as a hole where it is nothing but zeros.
-const piece = 4 << 10
-
 // Write appends; an error wraps problem.Full where there is no room.
-func (f *File) Write(p []byte) (int, error) {
-	written := 0
-	for written < len(p) {
-		run := dataRun(p[written:])
-		if run == 0 {
-			run = zeroRun(p[written:])
-			f.size, f.short = f.size+int64(run), true
-			written += run
-			continue
-		}
-		if err := f.room.take(f, int64(run)); err != nil {
-			return written, err
-		}
-		n, err := f.f.WriteAt(p[written:written+run], f.size)
-		f.size, f.short = f.size+int64(n), false
-		written += n
-		if err != nil {
-			return written, system.Problem(err)
-		}
-	}
-	return written, nil
-}
-
-// dataRun is how many bytes at the beginning are no whole piece of zeros.
-func dataRun(p []byte) int {
-	at := 0
-	for at < len(p) && !isZeros(p[at:]) {
-		at = min(at+piece, len(p))
-	}
-	return at
-}
-
-func zeroRun(p []byte) int {
-	at := 0
-	for isZeros(p[at:]) {
-		at += piece
-	}
-	return at
-}
-
-// isZeros tells whether a whole piece of zeros comes first.
-func isZeros(p []byte) bool {
-	if len(p) < piece {
-		return false
-	}
-	for _, b := range p[:piece] {
-		if b != 0 {
-			return false
-		}
-	}
-	return true
-}
+func (f *File) Write(p []byte) (int, error) { return f.sparse.Write(p) }
 
 // take takes room for a file.
 func (r *Room) take(f *File, n int64) error {
@@ -171,10 +115,10 @@ func (r *Room) tryTake(f *File, n int64) (drop func(), err error) {
 		}
 		return nil, ErrNoRoom
 	}
-	if r.since += n; r.since > 64<<20 {
+	if r.since += n; r.since > looked {
 		r.since = 0
-		if free, known := freeOf(f.f); known && free < KeepFree {
-			return nil, fmt.Errorf("the service's drive has less than %d GiB left: %w", KeepFree>>30, problem.Full)
+		if err := enough(f.f); err != nil {
+			return nil, err
 		}
 	}
 	f.holds += n
@@ -195,27 +139,15 @@ func (r *Room) forget(f *File) {
 	r.kept = slices.DeleteFunc(r.kept, func(k *File) bool { return k == f })
 }
 
-func freeOf(f *os.File) (int64, bool) {
-	var s unix.Statfs_t
-	err := unix.Fstatfs(int(f.Fd()), &s)
-	return int64(s.Bavail) * s.Bsize, err == nil
-}
-
 // Size is how many bytes were written, zeros among them.
-func (f *File) Size() int64 { return f.size }
+func (f *File) Size() int64 { return f.sparse.size }
 
 // Whole makes the file as long as what was written, so that it can be read.
-func (f *File) Whole() error {
-	if !f.short {
-		return nil
-	}
-	f.short = false
-	return system.Problem(f.f.Truncate(f.size))
-}
+func (f *File) Whole() error { return f.sparse.Whole() }
 
 // Cut makes the file end after so many bytes, which are fewer than it has.
 func (f *File) Cut(size int64) error {
-	f.size, f.short = size, false
+	f.sparse.size, f.sparse.short = size, false
 	return system.Problem(f.f.Truncate(size))
 }
 

@@ -13,11 +13,10 @@ import (
 	"slices"
 	"strings"
 
-	"golang.org/x/sys/unix"
-
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/spool"
 )
 
 // mirror is the service's own bare repository with the objects of somebody's. Everybody may read what is in it and only the service may
@@ -32,7 +31,6 @@ type mirror struct {
 const (
 	maxObjects = 2_000_000
 	maxBytes   = 64 << 30
-	keepFree   = 1 << 30 // of the service's drive
 )
 
 // settings are all that git is to know of the repository. Large contents are passed through, not held.
@@ -105,9 +103,9 @@ func (m *mirror) write(name string, content io.Reader) (n int64, err error) {
 		return 0, err
 	}
 	defer os.Remove(part)
-	n, err = io.Copy(&metered{w: &holey{f: out}, dir: m.dir}, content)
-	if err == nil {
-		err = errors.Join(out.Truncate(n), out.Chmod(fileMode)) // it may end in a hole
+	sparse := spool.NewSparse(out, spool.Leaving(out))
+	if n, err = io.Copy(sparse, content); err == nil {
+		err = errors.Join(sparse.Whole(), out.Chmod(fileMode)) // it may end in a hole
 	}
 	if err := errors.Join(err, out.Close()); err != nil {
 		return n, err
@@ -315,51 +313,3 @@ func (m *mirror) take(ctx context.Context, from reach.Tree, name, to string, lef
 
 // errTooMany says that a repository holds more than is read of any.
 var errTooMany = fmt.Errorf("it has more than %d objects: %w", maxObjects, problem.TooLarge)
-
-// holey writes a file from its beginning and leaves out what is zeros, so that what takes no room at its source takes none here.
-type holey struct {
-	f  *os.File
-	at int64
-}
-
-func (h *holey) Write(p []byte) (int, error) {
-	const piece = 4 << 10
-	for rest := p; len(rest) > 0; {
-		n := min(piece, len(rest))
-		if !isZero(rest[:n]) {
-			if _, err := h.f.WriteAt(rest[:n], h.at); err != nil {
-				return 0, err
-			}
-		}
-		h.at += int64(n)
-		rest = rest[n:]
-	}
-	return len(p), nil
-}
-
-func isZero(p []byte) bool {
-	for _, b := range p {
-		if b != 0 {
-			return false
-		}
-	}
-	return true
-}
-
-// metered leaves some room on the drive that it writes to.
-type metered struct {
-	w     io.Writer
-	dir   string
-	since int64
-}
-
-func (m *metered) Write(p []byte) (int, error) {
-	if m.since += int64(len(p)); m.since > 64<<20 {
-		m.since = 0
-		var s unix.Statfs_t
-		if err := unix.Statfs(m.dir, &s); err == nil && s.Bavail*uint64(s.Bsize) < keepFree {
-			return 0, fmt.Errorf("the service's drive has less than %d GiB left: %w", keepFree>>30, problem.Full)
-		}
-	}
-	return m.w.Write(p)
-}
