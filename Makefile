@@ -47,7 +47,7 @@ lint: console/node_modules/.package-lock.json ## check format, types and style
 	cd console && npm run lint --silent && npx --no-install tsc --noEmit
 
 FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal/core/typedtime:FuzzParse internal/core/names:FuzzFold internal/core/peek:FuzzLook \
-	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/site:FuzzPasswd \
+	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/registry:FuzzPasswd \
 	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/condition:FuzzJPEG internal/core/condition:FuzzSqueeze internal/core/pdf:FuzzStreams internal/core/document:FuzzRead internal/core/stray:FuzzParse \
 	internal/core/sighting:FuzzRef internal/core/remark:FuzzRemark internal/core/exclude:FuzzBy internal/reach:FuzzParseAddress internal/source/archive:FuzzArchives \
 	internal/catalogue/block:FuzzDecode internal/catalogue/names:FuzzUnpackNames internal/catalogue/spans:FuzzUnpackKeys internal/catalogue/rows:FuzzUnpackBatch internal/source/history:FuzzLog internal/source/history:FuzzReflog internal/reach/dav:FuzzMultistatus internal/reach/rights:FuzzReadList

@@ -39,11 +39,12 @@ internal/say              : internal/core… internal/reach/system internal/cata
 internal/apart            : internal/core… internal/catalogue
 internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
+internal/registry         : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/contents         : internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/apart internal/site
 internal/trails           : internal/core… internal/reach internal/catalogue internal/site internal/contents
 internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/trails
 internal/drives           : internal/core… internal/reach
-internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents
+internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents internal/registry
 internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/restore/original : internal/core… internal/reach internal/source internal/say internal/contents
 internal/restore/journal  : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/restore/original
@@ -53,10 +54,10 @@ internal/restore/steps    : internal/core… internal/source internal/catalogue 
 internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/say internal/jobs internal/contents internal/trails internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
 internal/cases            : internal/core… internal/catalogue internal/say internal/site internal/trails internal/advise internal/drives internal/restore
 internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments internal/registry
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
-internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps
+internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps internal/registry
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/kinds internal/service
 internal/browser          :

@@ -20,14 +20,14 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
 func add(t *testing.T, s *sitetest.Site, kind, at string) catalogue.Source {
 	t.Helper()
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at})
 	require.NoError(t, err)
 	return src
 }
@@ -167,7 +167,7 @@ func TestAFolderSaysWhyNothingOfItIsLeft(t *testing.T) {
 	s.Lay(map[string]string{"/home/ines/Scratch/a.txt": "one\n", "/home/ines/Scratch/b.txt": "two\n"})
 	snapshot(t, s, 1, "/home/ines/other.txt", "not of it\n")
 	live := add(t, s, "live", "/home")
-	left, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/snap", Exclusions: []string{"Scratch"}})
+	left, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/snap", Exclusions: []string{"Scratch"}})
 	require.NoError(t, err)
 	s.Survey(live)
 	s.Survey(left)

@@ -15,7 +15,7 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/kinds"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -24,7 +24,7 @@ func TestAReportSaysSentencesAndNothingInItActs(t *testing.T) {
 	s := sitetest.New(t)
 	s.Discard("/home/ines/Keel.txt", strings.Repeat("an oak keel\n", 30))
 	s.Survey(s.AddTrash("/home/ines"))
-	live, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/home"})
+	live, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/home"})
 	require.NoError(t, err)
 	s.Survey(live)
 	book := &cases.Book{Site: s.Site, Adviser: s.Adviser, Now: time.Now}
@@ -68,7 +68,7 @@ func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
 		s.Discard("/home/ines/Cache/Keel.txt", "oak")
 		s.Survey(s.AddTrash("/home/ines"))
 		s.Lay(map[string]string{"/srv/points/2026-03-04T1705/home/ines/other.txt": "x"})
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Exclusions: []string{"Cache"}})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Exclusions: []string{"Cache"}})
 		require.NoError(t, err)
 		s.Survey(src)
 		said := say(t, s, "loft", "/home/ines/Cache/Keel.txt")
@@ -86,10 +86,10 @@ func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
 		defer server.Close()
 		_, _, err = drive.Put(t.Context(), "/Keel.txt", strings.NewReader("oak"), "ines", "", "")
 		require.NoError(t, err)
-		_, err = s.AddMachine(t.Context(), site.NewMachine{Name: "drive", At: "dav://ines@" + server.Listener.Addr().String() + "/files",
+		_, err = s.AddMachine(t.Context(), registry.NewMachine{Name: "drive", At: "dav://ines@" + server.Listener.Addr().String() + "/files",
 			Secret: []byte("oak")})
 		require.NoError(t, err)
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "cloud", At: "drive:/", Maps: []string{"/=/home/ines/Drive"}})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "cloud", At: "drive:/", Maps: []string{"/=/home/ines/Drive"}})
 		require.NoError(t, err)
 		s.Survey(src)
 		said := say(t, s, "loft", "/home/ines/Drive/Keel.txt")

@@ -21,8 +21,8 @@ import (
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/reach/spool"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -122,7 +122,7 @@ func TestWhatCanOnlyBeReadFromItsBeginningIsKeptWithoutAName(t *testing.T) {
 	spool.Common.In(dir)
 	defer spool.Common.In("")
 	s := sitetest.NewWith(t, reach.Ways{local.Way(), reachtest.PoorWay(local.Way(), 0)})
-	_, err := s.AddMachine(t.Context(), site.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
+	_, err := s.AddMachine(t.Context(), registry.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
 	require.NoError(t, err)
 	long := strings.Repeat("a plank of larch, a plank of oak\n", 1<<16)
 	s.Lay(map[string]string{"/yard/Planks.txt": long})

@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	registered "humble-rewind/internal/kinds"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
@@ -313,7 +314,7 @@ func (h *History) survey() error {
 	}
 	for _, src := range sources {
 		if src.Traits.Live() {
-			if err := h.site.RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
+			if err := (registry.Registry{Site: h.site}).RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
 				return err
 			}
 		}
@@ -340,11 +341,11 @@ func (h *History) Digest() {
 }
 
 func (h *History) enrol(machine string) error {
-	m := site.NewMachine{Name: machine, At: h.on(machine, "/")}
+	m := registry.NewMachine{Name: machine, At: h.on(machine, "/")}
 	if h.told {
 		m.ClockAhead = h.skew
 	}
-	if _, err := h.site.AddMachine(h.ctx, m); err != nil {
+	if _, err := (registry.Registry{Site: h.site}).AddMachine(h.ctx, m); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/files"), 0o755); err != nil {
@@ -353,12 +354,12 @@ func (h *History) enrol(machine string) error {
 	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/info"), 0o755); err != nil {
 		return err
 	}
-	for _, n := range []site.NewSource{{Machine: machine, Kind: "live", At: "/home"}, {Machine: machine, Kind: "trash", At: Home},
+	for _, n := range []registry.NewSource{{Machine: machine, Kind: "live", At: "/home"}, {Machine: machine, Kind: "trash", At: Home},
 		{Machine: machine, Kind: "strays", At: "/home"}, {Machine: machine, Kind: "trash", At: "/home/oda"}} {
 		if n.At == "/home/oda" && !exists(h.on(machine, n.At)) {
 			continue
 		}
-		if _, err := h.site.AddSource(h.ctx, n); err != nil {
+		if _, err := (registry.Registry{Site: h.site}).AddSource(h.ctx, n); err != nil {
 			return err
 		}
 	}
@@ -371,9 +372,9 @@ func (h *History) enrolSnapshots(machine string) error {
 	if err != nil || len(entries) == 0 {
 		return err
 	}
-	_, err = h.site.AddSource(
+	_, err = (registry.Registry{Site: h.site}).AddSource(
 		h.ctx,
-		site.NewSource{
+		registry.NewSource{
 			Machine:    machine,
 			Kind:       "snapshots",
 			At:         "/srv/snapshots",

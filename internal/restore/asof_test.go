@@ -20,9 +20,9 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/restore/steps"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -73,7 +73,7 @@ func yardWith(t *testing.T, ways reach.Ways) *sitetest.Site {
 		}))
 	}
 	for kind, at := range map[string]string{"snapshots": "/srv/points", "live": "/home"} {
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at, Zone: "UTC"})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at, Zone: "UTC"})
 		require.NoError(t, err)
 		s.Survey(src)
 	}
@@ -225,7 +225,7 @@ func TestHolesAndHardLinks(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, sparse.Close())
 	stamp(t, s.Path(at), monday.Add(-time.Hour))
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 	require.NoError(t, err)
 	s.Survey(src)
 	r := s.BringBack(asOf("/home/ines", ""))

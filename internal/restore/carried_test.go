@@ -16,8 +16,8 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -68,7 +68,7 @@ func TestNothingThatGivesRightsComesOutOfAnArchive(t *testing.T) {
 		require.NoError(t, err, string(out))
 	}
 	for kind, at := range map[string]string{"archive": "/srv/archives", "history": "/srv/lines"} {
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at})
 		require.NoError(t, err)
 		s.Survey(src)
 	}

@@ -17,8 +17,8 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -52,7 +52,7 @@ func zipOf(t *testing.T, files map[string]string) string {
 // planting is how somebody makes a store of a kind say that something came from another's home, and how she makes it point at what she
 // may not read.
 type planting struct {
-	source site.NewSource
+	source registry.NewSource
 	// plant lays the store in ines's home; "" of one that a technician has to vouch for.
 	plant func(t *testing.T, s *sitetest.Site, key string)
 	// point makes the store lead to /root/closed, where each kind finds something of its own.
@@ -70,10 +70,10 @@ func link(target string, paths ...string) func(*testing.T, *sitetest.Site) {
 }
 
 var plantings = map[string]planting{
-	"live":  {source: site.NewSource{At: "/home/ines"}, point: link("/root/closed", "/home/ines/closed", "/home/ines/Papers/books.txt")},
+	"live":  {source: registry.NewSource{At: "/home/ines"}, point: link("/root/closed", "/home/ines/closed", "/home/ines/Papers/books.txt")},
 	"cloud": {}, // it has no files on a machine; where they stand is said by a technician's map
 	"trash": {
-		source: site.NewSource{At: "/home/ines"},
+		source: registry.NewSource{At: "/home/ines"},
 		plant: func(t *testing.T, s *sitetest.Site, key string) {
 			s.Lay(map[string]string{sitetest.HomeTrash + "/files/authorized_keys": key})
 			s.Record(sitetest.HomeTrash, "authorized_keys", hers, "2026-11-03T16:30:00")
@@ -81,21 +81,21 @@ var plantings = map[string]planting{
 		point: link("/root/closed", sitetest.HomeTrash+"/files/closed", sitetest.HomeTrash+"/files/books.txt"),
 	},
 	"snapshots": {
-		source: site.NewSource{At: "/home/ines/points"},
+		source: registry.NewSource{At: "/home/ines/points"},
 		plant: func(_ *testing.T, s *sitetest.Site, key string) {
 			s.Lay(map[string]string{"/home/ines/points/2026-03-04T1705" + hers: key, "/home/ines/points/2026-03-05T1705" + hers: key})
 		},
 		point: link("/root/closed", "/home/ines/points/2026-03-06T1705", "/home/ines/points/2026-03-05T1705/home/ines/closed"),
 	},
 	"archive": {
-		source: site.NewSource{At: "/home/ines/Archive"},
+		source: registry.NewSource{At: "/home/ines/Archive"},
 		plant: func(t *testing.T, s *sitetest.Site, key string) {
 			s.Lay(map[string]string{"/home/ines/Archive/2026-03-04.zip": zipOf(t, map[string]string{hers[1:]: key})})
 		},
 		point: link("/root/closed/books.zip", "/home/ines/Archive/2026-03-05.zip"),
 	},
 	"strays": {
-		source: site.NewSource{At: "/home"},
+		source: registry.NewSource{At: "/home"},
 		plant: func(_ *testing.T, s *sitetest.Site, key string) {
 			s.Lay(map[string]string{"/home/ines/.local/state/nvim/swap/%home%ada%.ssh%authorized_keys.swp": key,
 				"/home/ines/.vim/backup/%home%ada%.ssh%authorized_keys~": key})
@@ -103,7 +103,7 @@ var plantings = map[string]planting{
 		point: link("/root/closed/books.txt", "/home/ines/books.txt~", "/home/ines/books.txt.bak"),
 	},
 	"history": {
-		source: site.NewSource{At: "/home/ines/all.git", Maps: []string{"/=/"}},
+		source: registry.NewSource{At: "/home/ines/all.git", Maps: []string{"/=/"}},
 		plant: func(t *testing.T, s *sitetest.Site, key string) {
 			s.Lay(map[string]string{"/home/ines/work" + hers: key})
 			run(t, s.Path("/home/ines/work"), "git", "init", "-q")
@@ -167,7 +167,7 @@ func TestWhatSomebodyPlantsForAnotherIsOnlyClaimed(t *testing.T) {
 	}
 }
 
-func surveyed(t *testing.T, s *sitetest.Site, kind string, n site.NewSource) catalogue.Source {
+func surveyed(t *testing.T, s *sitetest.Site, kind string, n registry.NewSource) catalogue.Source {
 	n.Machine, n.Kind = "town", kind
 	src, err := s.AddSource(t.Context(), n)
 	require.NoError(t, err)
@@ -240,7 +240,7 @@ func TestWhoMayPushToARepositoryCanForgeWhatItHolds(t *testing.T) {
 	own(t, s, "/home/ada", ada)
 	require.NoError(t, os.Chmod(s.Path("/home/ada"), 0o755))
 	believed := func() bool {
-		src := surveyed(t, s, "history", site.NewSource{At: "/home/ada/Plans"})
+		src := surveyed(t, s, "history", registry.NewSource{At: "/home/ada/Plans"})
 		known := !s.Named("keel").Lost
 		require.NoError(t, s.Catalogue.RemoveSource(t.Context(), src.ID))
 		return known
@@ -269,7 +269,7 @@ func TestALinkedWorkingTreeIsReadWhereBothAreOnesOwn(t *testing.T) {
 		require.FileExists(t, common)
 		own(t, s, "/home/ines", ines)
 		own(t, s, "/home/ines/Plans", other)
-		_, err := s.AddSource(t.Context(), site.NewSource{Machine: "town", Kind: "history", At: "/home/ines/Side"})
+		_, err := s.AddSource(t.Context(), registry.NewSource{Machine: "town", Kind: "history", At: "/home/ines/Side"})
 		if other == ines {
 			assert.NoError(t, err)
 		} else {

@@ -15,9 +15,9 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -42,7 +42,7 @@ func town(t *testing.T, ways ...reach.Way) *sitetest.Site {
 	require.NoError(t, os.Chmod(s.Path("/tmp"), 0o777|fs.ModeSticky))
 	require.NoError(t, os.Chown(s.Path("/srv/shared"), 0, 2000))
 	require.NoError(t, os.Chmod(s.Path("/srv/shared"), 0o775))
-	_, err := s.AddMachine(t.Context(), site.NewMachine{Name: "town", At: s.Root})
+	_, err := s.AddMachine(t.Context(), registry.NewMachine{Name: "town", At: s.Root})
 	require.NoError(t, err)
 	return s
 }
@@ -56,7 +56,7 @@ func own(t *testing.T, s *sitetest.Site, dir string, uid int) {
 
 // trashOf adds a trash of the town and surveys it.
 func trashOf(t *testing.T, s *sitetest.Site, at string) catalogue.Source {
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "town", Kind: "trash", At: at})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "town", Kind: "trash", At: at})
 	require.NoError(t, err)
 	s.Survey(src)
 	return src
@@ -153,7 +153,7 @@ func TestOwnersOfSnapshotsAreKeptWhereOnlyRootWritesThem(t *testing.T) {
 		if writable {
 			require.NoError(t, os.Chmod(s.Path("/srv/points"), 0o777))
 		}
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "town", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "town", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 		require.NoError(t, err)
 		s.Survey(src)
 		copies := restore.Request{Copies: ids(s.Named("plan"))}

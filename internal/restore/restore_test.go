@@ -23,10 +23,10 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/steps"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -407,7 +407,7 @@ func TestUndoLooksAtEachItemRightBeforeItTouchesIt(t *testing.T) {
 	for n := range 3 {
 		s.Lay(map[string]string{fmt.Sprintf("%sq%d.txt", at, n): fmt.Sprint("quote ", n)})
 	}
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 	require.NoError(t, err)
 	s.Survey(src)
 	r := s.BringBack(restore.Request{AsOf: &restore.AsOf{Place: place.Place{Machine: "loft", Path: "/home/ines"}, At: sitetest.Gone}})
@@ -548,7 +548,7 @@ func TestWhatArrivedIsNotTakenForWhatGaveWayToIt(t *testing.T) {
 		require.NoError(t, os.Chtimes(s.Path(in+"/same.txt"), when, when))
 	}
 	require.NoError(t, os.Chmod(s.Path(was+"/same.txt"), 0o600))
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 	require.NoError(t, err)
 	s.Survey(src)
 	before := s.Tree("/home/ines")

@@ -15,9 +15,9 @@ import (
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/trails"
 )
@@ -41,11 +41,11 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	}
 	s.Lay(laid)
 	for kind, at := range map[string]string{"live": "/home", "snapshots": "/points"} {
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at})
 		require.NoError(t, err)
 		s.Survey(src)
 	}
-	other, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/other"})
+	other, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/srv/other"})
 	require.NoError(t, err)
 	s.Survey(other)
 	in := place.Place{Machine: "loft", Path: "/home/ines/Vault"}

@@ -14,8 +14,8 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -146,7 +146,7 @@ func TestATouchedFileComesBackAsItWasAtTheMoment(t *testing.T) {
 	}
 	var sources []catalogue.Source
 	for kind, at := range map[string]string{"snapshots": "/srv/points", "live": "/home"} {
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at, Zone: "UTC"})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at, Zone: "UTC"})
 		require.NoError(t, err)
 		s.Survey(src)
 		sources = append(sources, src)

@@ -13,9 +13,9 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/restore/journal"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -39,7 +39,7 @@ func TestImpossibleYearsSpoilNoReceipt(t *testing.T) {
 		require.NoError(t, os.Chtimes(s.Path("/srv/points/"+point+"/home/ines/far.txt"), far, far))
 	}
 	for kind, at := range map[string]string{"archive": "/srv/papers", "snapshots": "/srv/points"} {
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: kind, At: at})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: kind, At: at})
 		require.NoError(t, err)
 		s.Survey(src)
 	}

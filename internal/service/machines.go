@@ -12,8 +12,8 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/survey"
 )
 
@@ -37,9 +37,9 @@ func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObj
 // AddMachine adds a machine and, where asked, all sources found on it.
 func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestObject) (api.AddMachineResponseObject, error) {
 	b := request.Body
-	m, err := s.site.AddMachine(
+	m, err := s.registry.AddMachine(
 		ctx,
-		site.NewMachine{Name: b.Name, At: b.At, Secret: secretOf(b.Password), Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
+		registry.NewMachine{Name: b.Name, At: b.At, Secret: secretOf(b.Password), Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
 			ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second},
 	)
 	if err != nil {
@@ -47,12 +47,12 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	}
 	var left []string
 	if value(b.WithSuggested) {
-		found, err := s.site.Suggest(ctx, m.Name)
+		found, err := s.registry.Suggest(ctx, m.Name)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range found {
-			if _, err := s.site.AddSource(ctx, site.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
+			if _, err := s.registry.AddSource(ctx, registry.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
 				return nil, ctx.Err()
 			} else if err != nil { // one that cannot be read keeps none of the others back
 				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At),
@@ -112,7 +112,7 @@ func (s *Service) ForgetMachine(ctx context.Context, request api.ForgetMachineRe
 
 // SuggestSources lists stores that are not read yet.
 func (s *Service) SuggestSources(ctx context.Context, request api.SuggestSourcesRequestObject) (api.SuggestSourcesResponseObject, error) {
-	found, err := s.site.Suggest(ctx, request.Name)
+	found, err := s.registry.Suggest(ctx, request.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -151,9 +151,9 @@ func (s *Service) ListKinds(context.Context, api.ListKindsRequestObject) (api.Li
 // AddSource adds a source.
 func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	b := request.Body
-	added, err := s.site.AddSource(
+	added, err := s.registry.AddSource(
 		ctx,
-		site.NewSource{
+		registry.NewSource{
 			Machine:       b.Machine,
 			Kind:          b.Kind,
 			At:            value(b.At),

@@ -30,6 +30,7 @@ import (
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/spool"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/safekeeping"
@@ -62,6 +63,7 @@ type Config struct {
 type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
+	registry  registry.Registry
 	apart     *apart.Pool
 	contents  *contents.Reader
 	trails    *trails.Reader
@@ -132,6 +134,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources")}
+	s.registry = registry.Registry{Site: s.site}
 	s.apart = &apart.Pool{}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err

@@ -8,23 +8,17 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
-
-// DefaultRetentionDays is how long trashes usually keep what was deleted.
-const DefaultRetentionDays = 30
 
 // Site opens machines and stores. It is safe for concurrent use.
 type Site struct {
@@ -107,7 +101,7 @@ func (s *Site) openStore(ctx context.Context, src copies.Source, secret []byte) 
 	if err != nil {
 		return nil, err
 	}
-	setup, err := s.setup(ctx, src)
+	setup, err := s.Setup(ctx, src)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +111,7 @@ func (s *Site) openStore(ctx context.Context, src copies.Source, secret []byte) 
 
 // Judge returns what tells which of a store's copies are believed in what is said of where they came from.
 func (s *Site) Judge(ctx context.Context, src copies.Source) (*source.Judge, error) {
-	setup, err := s.setup(ctx, src)
+	setup, err := s.Setup(ctx, src)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +138,8 @@ func (s *Site) OpenCopy(ctx context.Context, src copies.Source, ref sighting.Ref
 	return content, nil
 }
 
-func (s *Site) setup(ctx context.Context, src copies.Source) (source.Setup, error) {
+// Setup is what a source is opened with.
+func (s *Site) Setup(ctx context.Context, src copies.Source) (source.Setup, error) {
 	files, err := s.Files(ctx, src.AtMachine)
 	if err != nil {
 		return source.Setup{}, err
@@ -239,180 +234,3 @@ func (s *Site) stores(ctx context.Context, src copies.Source) ([]string, error) 
 	}
 	return stores, err
 }
-
-var machineName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
-
-// NewMachine is a machine as a technician gives it.
-type NewMachine struct {
-	Name          string
-	At            string
-	Secret        []byte // with which it is reached; nil: none. It is kept in memory alone
-	Zone          string // "": read from the machine
-	Homes         string // pattern of home folders; "": /home/*
-	RetentionDays *int   // nil: the default
-	ClockAhead    time.Duration
-}
-
-// AddMachine reads who lives on a machine and in which zone it is, and begins to look after it.
-func (s *Site) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine, error) {
-	refuse := func(err error, next string) (catalogue.Machine, error) {
-		return catalogue.Machine{}, &problem.Input{What: "add machine " + n.Name, Err: err, Next: next}
-	}
-	if !machineName.MatchString(n.Name) {
-		return refuse(
-			errors.New("the name must be letters, digits, dots, dashes or underscores, beginning with a letter or digit"),
-			"Choose another name.",
-		)
-	}
-	files, err := s.Ways.Open(reach.WithSecret(ctx, n.Secret), n.At)
-	if err != nil && strings.Contains(n.At, "://") {
-		return refuse(err, "Check the address, the name and the password. A drive's certificate that no authority vouches for is named in the "+
-			"address: ?certificate=sha256:…")
-	}
-	if err != nil {
-		return refuse(err, "Give the directory that holds what the machine's / looks like, and check that it is mounted.")
-	}
-	defer files.Close()
-	m := catalogue.Machine{
-		Name:          n.Name,
-		At:            n.At,
-		Zone:          n.Zone,
-		RetentionDays: DefaultRetentionDays,
-		ClockAhead:    n.ClockAhead,
-		Notes:         []string{},
-	}
-	if n.RetentionDays != nil {
-		m.RetentionDays = *n.RetentionDays
-	}
-	_, drive := reach.KeeperOf(files)
-	system := !drive // which has neither accounts nor a zone of its own
-	if m.Zone == "" && !system {
-		m.Zone = "UTC"
-	}
-	if m.Zone == "" {
-		var note string
-		if m.Zone, note = readZone(ctx, files); note != "" {
-			m.Notes = append(m.Notes, note)
-		}
-	} else if _, err := time.LoadLocation(m.Zone); err != nil || m.Zone == "Local" {
-		return refuse(fmt.Errorf("%q is no time zone", m.Zone), "Name it like Europe/Lisbon or UTC.")
-	}
-	if system {
-		people, notes, err := readPeople(ctx, files, n.Homes)
-		if err != nil {
-			return refuse(err, "Give its homes as patterns of absolute paths, such as /home/*.")
-		}
-		m.People, m.Notes = people, append(m.Notes, notes...)
-	}
-	added, err := s.Catalogue.Machines.Add(ctx, m)
-	if errors.Is(err, catalogue.ErrTaken) {
-		return refuse(err, "Choose another name, or forget the machine of that name first.")
-	}
-	if err == nil && n.Secret != nil {
-		s.setMachineSecret(n.Name, n.Secret)
-	}
-	return added, err
-}
-
-// NewSource is a source as a technician gives it.
-type NewSource struct {
-	Machine       string
-	Kind          string
-	At            string // a path on the machine, or other-machine:/path; "" for the homes
-	Named         string // strftime pattern of its points in time
-	Exclusions    []string
-	Zone          string
-	Maps          []string          // FROM=TO
-	Options       map[string]string // of the kind
-	RetentionDays *int
-}
-
-// AddSource looks at a location and begins to read copies from it.
-func (s *Site) AddSource(ctx context.Context, n NewSource) (catalogue.Source, error) {
-	refuse := func(err error, next string, do ...problem.Step) (catalogue.Source, error) {
-		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next, Do: do}
-	}
-	if _, err := s.Catalogue.Machines.Named(ctx, n.Machine); err != nil {
-		return refuse(err, "List the machines.", problem.Step{Do: problem.ListMachines})
-	}
-	kind, err := s.Kinds.Named(n.Kind)
-	if err != nil {
-		return refuse(err, "Choose one of the known kinds.")
-	}
-	src := catalogue.Source{
-		Source: copies.Source{Kind: n.Kind, Machine: n.Machine, AtMachine: n.Machine, Named: n.Named, Exclusions: n.Exclusions, Zone: n.Zone,
-			Options: n.Options},
-		OwnRetention: n.RetentionDays,
-	}
-	src.Traits = kind.Traits()
-	if src.OwnRetention == nil && src.Traits.Dated() && !src.Traits.Expires { // nothing in it goes by itself
-		keeps := 0
-		src.OwnRetention = &keeps
-	}
-	if err := source.CheckOptions(kind, n.Options); err != nil {
-		return refuse(err, "Leave it out, or give it as it is described.")
-	}
-	location := n.At
-	if location == "" {
-		if location, err = s.defaultLocation(ctx, kind, src.Source); err != nil {
-			return refuse(err, "Name its location.")
-		}
-	}
-	if !strings.HasPrefix(location, "/") {
-		p, err := place.Parse(location)
-		if err != nil {
-			return refuse(err, "Give an absolute path on the machine, or machine:/path for a store on another one.")
-		}
-		src.AtMachine, location = p.Machine, p.Path
-	}
-	if src.At, err = place.Clean(location); err != nil {
-		return refuse(err, "Give an absolute path without \"..\".")
-	}
-	if src.Maps, err = parseMaps(n.Maps); err != nil {
-		return refuse(err, "Write each map as /path/in/the/store=/path/on/the/machine.")
-	}
-	if n.Zone != "" {
-		if _, err := time.LoadLocation(n.Zone); err != nil {
-			return refuse(fmt.Errorf("%q is no time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
-		}
-	}
-	setup, err := s.setup(ctx, src.Source)
-	if err != nil {
-		return refuse(err, "Check that the machine can be reached.", problem.Step{Do: problem.ShowMachine, About: src.AtMachine})
-	}
-	described, err := kind.Describe(ctx, setup.Confine(ctx))
-	if err != nil {
-		return refuse(err, "See what the machine has.", problem.Step{Do: problem.SuggestSources, About: n.Machine})
-	}
-	src.Drive, src.Notes = described.Drive, described.Notes
-	if n.RetentionDays == nil && described.KeepsDays != nil {
-		src.OwnRetention = described.KeepsDays
-	}
-	added, err := s.Catalogue.Sources.Add(ctx, src)
-	if errors.Is(err, catalogue.ErrTaken) {
-		return refuse(err, "List the sources.", problem.Step{Do: problem.ListSources})
-	}
-	return added, err
-}
-
-func parseMaps(texts []string) ([]place.Map, error) {
-	maps := []place.Map{}
-	for _, text := range texts {
-		from, to, ok := strings.Cut(text, "=")
-		if !ok {
-			return nil, fmt.Errorf("%s is no map", place.Quote(text))
-		}
-		from, err := place.Clean(from)
-		if err != nil {
-			return nil, err
-		}
-		to, err = place.Clean(to)
-		if err != nil {
-			return nil, err
-		}
-		maps = append(maps, place.Map{From: from, To: to})
-	}
-	return maps, nil
-}
-
-func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) }

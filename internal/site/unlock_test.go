@@ -12,7 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -28,7 +28,7 @@ func TestManyWrongPasswords(t *testing.T) {
 			filepath.Join(folder, how+".zip"), "Keel.txt").CombinedOutput()
 		require.NoError(t, err, string(out))
 	}
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "archive", At: "/srv/archives"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "archive", At: "/srv/archives"})
 	require.NoError(t, err)
 	s.Survey(src)
 	opened, locked, err := s.Unlock(t.Context(), src.Source, []byte("larch"))

@@ -24,6 +24,7 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/safekeeping"
@@ -35,7 +36,7 @@ import (
 
 // Site is a small site. Its machine is called "loft" and is in the zone Europe/Lisbon; ines lives there.
 type Site struct {
-	*site.Site
+	registry.Registry
 	Restorer *restore.Restorer
 	Trails   *trails.Reader
 	Contents *contents.Reader
@@ -75,7 +76,7 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Rules: rules, Now: time.Now,
 		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}
 	s.Restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.Site, Safe: safe, Now: time.Now}, Trails: s.Trails, Contents: s.Contents}
-	_, err = s.AddMachine(ctx, site.NewMachine{Name: "loft", At: s.Root})
+	_, err = s.AddMachine(ctx, registry.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)
 	return s
 }
@@ -147,7 +148,7 @@ func (s *Site) Record(can, name, path, when string) {
 // AddTrash adds the trash at a location as a source.
 func (s *Site) AddTrash(at string) catalogue.Source {
 	s.t.Helper()
-	src, err := s.AddSource(context.Background(), site.NewSource{Machine: "loft", Kind: trash.Kind.Name(), At: at})
+	src, err := s.AddSource(context.Background(), registry.NewSource{Machine: "loft", Kind: trash.Kind.Name(), At: at})
 	require.NoError(s.t, err)
 	return src
 }

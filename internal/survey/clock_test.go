@@ -12,7 +12,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/survey"
 )
@@ -28,7 +28,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 			s := sitetest.New(t)
 			began := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 			path := s.Path("/home/ines/Keel.txt")
-			src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live"})
+			src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live"})
 			require.NoError(t, err)
 			for n, jump := range jumps {
 				s.Lay(map[string]string{"/home/ines/Keel.txt": string(rune('a' + n))})
@@ -53,7 +53,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 func TestNoSurveyByAClockThatCannotBe(t *testing.T) {
 	s := sitetest.New(t)
 	s.Lay(map[string]string{"/home/ines/Keel.txt": "oak"})
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live"})
 	require.NoError(t, err)
 	_, err = survey.Run(t.Context(), s.Site, src, time.Date(2276, 1, 1, 0, 0, 0, 0, time.UTC), func(int64, string) {})
 	require.ErrorContains(t, err, "the year 2276")

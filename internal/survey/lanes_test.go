@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/survey"
 )
@@ -28,7 +28,7 @@ func TestSourcesSurveyedSideBySideKeepTheirRecordsApart(t *testing.T) {
 				files[fmt.Sprintf("%s/%d/plan %d.txt", at, f%20, f)] = fmt.Sprintf("of %d", n)
 			}
 			s.Lay(files)
-			src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: at})
+			src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: at})
 			require.NoError(t, err)
 			sources = append(sources, src)
 		}

@@ -19,7 +19,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/survey"
 )
@@ -59,7 +59,7 @@ func must(err error) {
 }
 
 func addPoints(t *testing.T, s *sitetest.Site) catalogue.Source {
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC"})
 	require.NoError(t, err)
 	return src
 }
@@ -242,7 +242,7 @@ func TestTheLiveTreeIsFollowed(t *testing.T) {
 	s.Lay(map[string]string{"/home/ines/Papers/a": "one", "/home/ines/Papers/b": "b", "/home/ines/Other/c": "c"})
 	written := night.Add(-time.Hour)
 	must(os.Chtimes(s.Path("/home/ines/Papers/a"), written, written))
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live"})
 	require.NoError(t, err)
 	says := func() string {
 		r := s.Survey(src)
@@ -463,7 +463,7 @@ func TestAnEditOfTheSameSizeIsSeenAtEveryWriteTime(t *testing.T) {
 	}
 	t.Run("live", func(t *testing.T) {
 		s := sitetest.New(t)
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/home"})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/home"})
 		require.NoError(t, err)
 		seen := 0
 		for _, now := range points {

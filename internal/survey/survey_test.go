@@ -14,7 +14,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/traits"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/survey"
@@ -91,7 +91,7 @@ func newBench(t *testing.T) *bench {
 	b := &bench{Site: sitetest.New(t), script: &script{}}
 	b.Kinds = source.Kinds{b.script}
 	var err error
-	b.src, err = b.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "script", At: "/"})
+	b.src, err = b.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "script", At: "/"})
 	require.NoError(t, err)
 	return b
 }

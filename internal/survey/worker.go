@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
 )
 
@@ -116,7 +117,7 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 func (r *round) source(ctx context.Context, src catalogue.Source) error {
 	s := r.reader.Site
 	if src.Traits.Live() {
-		if err := s.RefreshPeople(ctx, src.Machine, r.now()); err != nil {
+		if err := (registry.Registry{Site: s}).RefreshPeople(ctx, src.Machine, r.now()); err != nil {
 			return err
 		}
 	}

@@ -16,7 +16,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/trails"
 )
@@ -58,7 +58,7 @@ func newLoft(t *testing.T, days ...map[string]string) *loft {
 	}
 	src, err := l.AddSource(
 		t.Context(),
-		site.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+		registry.NewSource{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
 	)
 	require.NoError(t, err)
 	l.Survey(src)
@@ -156,10 +156,10 @@ func TestRedirectedFoldersAreOnePlace(t *testing.T) {
 	assert.Equal(t, "Pictures/p.txt:1 /data/pictures/p.txt:10 redirected", l.trail("/home/ines/Pictures/p.txt"))
 
 	// Another home in the accounts.
-	_, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
+	_, err := l.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
 	require.Error(t, err, "there is nothing yet")
 	l.Lay(map[string]string{"/srv/homes/ines/Pictures/q.txt": "q"})
-	live, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
+	live, err := l.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/srv/homes"})
 	require.NoError(t, err)
 	require.NoError(t, os.WriteFile(l.Path("/etc/passwd"), []byte("ines:x:1001:1001:Inês Falk:/srv/homes/ines:/bin/sh\n"), 0o644))
 	require.NoError(t, l.RefreshPeople(t.Context(), "loft", first.AddDate(0, 0, 5)))
@@ -188,11 +188,11 @@ func TestAFileIsFollowedAcrossMachines(t *testing.T) {
 			require.NoError(t, os.Chtimes(path, written, written))
 		}
 	}
-	_, err := l.AddMachine(t.Context(), site.NewMachine{Name: "store", At: other})
+	_, err := l.AddMachine(t.Context(), registry.NewMachine{Name: "store", At: other})
 	require.NoError(t, err)
 	src, err := l.AddSource(
 		t.Context(),
-		site.NewSource{Machine: "store", Kind: "snapshots", At: "/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+		registry.NewSource{Machine: "store", Kind: "snapshots", At: "/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
 	)
 	require.NoError(t, err)
 	l.Survey(src)
@@ -208,7 +208,7 @@ func TestTheLiveTreeSaysWhatIsGone(t *testing.T) {
 	l.Lay(map[string]string{"/home/ines/b.txt": "b"})
 	written := first.AddDate(0, 0, -1)
 	require.NoError(t, os.Chtimes(l.Path("/home/ines/b.txt"), written, written))
-	live, err := l.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "live"})
+	live, err := l.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live"})
 	require.NoError(t, err)
 	assert.Equal(t, "/home", live.At, "the homes, where nothing else is said")
 	l.Survey(live)
@@ -318,11 +318,11 @@ func TestAWrongClockIsPutRight(t *testing.T) {
 		map[string]string{"/home/ines/a.txt": "one @-1", "/home/ines/b": "b @-1"},
 		map[string]string{"/home/ines/a.txt": "later @0.5", "/home/ines/b": "b @-1"},
 	)
-	m, err := l.AddMachine(t.Context(), site.NewMachine{Name: "ahead", At: l.Root, ClockAhead: 6 * time.Hour})
+	m, err := l.AddMachine(t.Context(), registry.NewMachine{Name: "ahead", At: l.Root, ClockAhead: 6 * time.Hour})
 	require.NoError(t, err)
 	src, err := l.AddSource(
 		t.Context(),
-		site.NewSource{Machine: m.Name, Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+		registry.NewSource{Machine: m.Name, Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
 	)
 	require.NoError(t, err)
 	l.Survey(src)

@@ -23,8 +23,8 @@ import (
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/dav"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -92,7 +92,7 @@ func TestAPlainServerIsALiveSource(t *testing.T) {
 	at, files := apache(t)
 	s := sitetest.NewWith(t, kinds.Ways())
 	ctx := t.Context()
-	_, err := s.AddMachine(ctx, site.NewMachine{Name: "shelf", At: at})
+	_, err := s.AddMachine(ctx, registry.NewMachine{Name: "shelf", At: at})
 	require.NoError(t, err)
 	odd := "Caf\u00e9 #1 100% ?.txt"
 	lay := func(path, text string) {
@@ -103,7 +103,7 @@ func TestAPlainServerIsALiveSource(t *testing.T) {
 	}
 	lay("Lists/"+odd, "list")
 	lay("Quote.txt", "good")
-	src, err := s.AddSource(ctx, site.NewSource{Machine: "shelf", Kind: "live", At: "/"})
+	src, err := s.AddSource(ctx, registry.NewSource{Machine: "shelf", Kind: "live", At: "/"})
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, s.Survey(src).Found, "a folder and two files")
 	assert.Zero(t, s.Survey(src).Fresh)

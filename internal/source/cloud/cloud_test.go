@@ -21,8 +21,8 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/kinds"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/survey"
 )
@@ -42,7 +42,7 @@ type office struct {
 
 func newOffice(t *testing.T) *office {
 	o := &office{Site: sitetest.NewWith(t, kinds.Ways()), t: t, at: day}
-	_, err := o.AddMachine(t.Context(), site.NewMachine{Name: "loft", At: o.Root})
+	_, err := o.AddMachine(t.Context(), registry.NewMachine{Name: "loft", At: o.Root})
 	if err != nil { // it is there already
 		require.ErrorContains(t, err, "")
 	}
@@ -61,7 +61,7 @@ func newOffice(t *testing.T) *office {
 	t.Cleanup(server.Close)
 	secret := filepath.Join(t.TempDir(), "secret")
 	require.NoError(t, os.WriteFile(secret, []byte("oak\n"), 0o600))
-	_, err = o.AddMachine(t.Context(), site.NewMachine{Name: "drive", Zone: "UTC", At: fmt.Sprintf(
+	_, err = o.AddMachine(t.Context(), registry.NewMachine{Name: "drive", Zone: "UTC", At: fmt.Sprintf(
 		"davs://ines@%s/files?secret-file=%s&certificate=sha256:%x", server.Listener.Addr(), secret, sha256.Sum256(server.Certificate().Raw))})
 	require.NoError(t, err)
 	return o
@@ -77,7 +77,7 @@ func (o *office) put(path, content, by string) {
 func (o *office) add() {
 	o.t.Helper()
 	var err error
-	o.src, err = o.AddSource(o.t.Context(), site.NewSource{Machine: "loft", Kind: "cloud", At: "drive:/", Maps: []string{"/=/home/ines/Drive"}})
+	o.src, err = o.AddSource(o.t.Context(), registry.NewSource{Machine: "loft", Kind: "cloud", At: "drive:/", Maps: []string{"/=/home/ines/Drive"}})
 	require.NoError(o.t, err)
 }
 

@@ -17,8 +17,8 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -71,7 +71,7 @@ func (r *repository) commit(message string, files map[string]string) string {
 }
 
 func (r *repository) add() catalogue.Source {
-	src, err := r.s.AddSource(r.t.Context(), site.NewSource{Machine: "loft", Kind: "history", At: lines})
+	src, err := r.s.AddSource(r.t.Context(), registry.NewSource{Machine: "loft", Kind: "history", At: lines})
 	require.NoError(r.t, err)
 	return src
 }
@@ -378,13 +378,13 @@ func TestARepositoryElsewhereTellsWhereItsFilesStood(t *testing.T) {
 	} {
 		s := sitetest.New(t)
 		root := t.TempDir()
-		_, err := s.AddMachine(t.Context(), site.NewMachine{Name: "store", At: root, Zone: "UTC"})
+		_, err := s.AddMachine(t.Context(), registry.NewMachine{Name: "store", At: root, Zone: "UTC"})
 		require.NoError(t, err, name)
 		r := &repository{t, s, filepath.Join(root, "srv/lines"), day}
 		require.NoError(t, os.MkdirAll(filepath.Join(r.dir, filepath.Dir(c.file)), 0o755))
 		r.git("init", "-q", "-b", "main")
 		r.commit("keel", map[string]string{c.file: "oak\n"})
-		src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "history", At: "store:/srv/lines", Maps: c.maps})
+		src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "history", At: "store:/srv/lines", Maps: c.maps})
 		require.NoError(t, err, name)
 		s.Survey(src)
 		found := s.Named("keel")

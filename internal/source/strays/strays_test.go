@@ -10,7 +10,7 @@ import (
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 )
 
@@ -34,7 +34,7 @@ func TestLeftoversComeFromWhereTheirNamesSay(t *testing.T) {
 		home + "/.local/share/Trash/files/Keel.odt~":      "what was thrown away is the trash's",
 		"/tmp/lu77x.tmp":                                  "of this session",
 	})
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "strays"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "strays"})
 	require.NoError(t, err)
 	assert.Equal(t, "/home", src.At, "the session's folder is one more, and not where leftovers usually are")
 	s.Survey(src)
@@ -71,7 +71,7 @@ func TestSessionFoldersAreSuggestedBesides(t *testing.T) {
 		}
 	}
 	assert.Equal(t, map[string]bool{"/home": false, "/tmp": true}, at, "there is no /var/tmp")
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "strays", At: "/tmp"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "strays", At: "/tmp"})
 	require.NoError(t, err)
 	s.Survey(src)
 	found := s.Find(catalogue.Query{Kind: "strays"})
@@ -90,7 +90,7 @@ func TestASessionsFolderIsReadWithinABound(t *testing.T) {
 	}
 	lay["/tmp/many/Ribs.odt"] = "a document among many"
 	s.Lay(lay)
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "strays", At: "/tmp"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "strays", At: "/tmp"})
 	require.NoError(t, err)
 	result := s.Survey(src)
 	told := map[string]bool{}

@@ -12,7 +12,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/site"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/sourcetest"
@@ -127,7 +127,7 @@ func TestDrivesCarryTheirOwnTrash(t *testing.T) {
 		assert.Contains(t, notes(s.Named(words)), "not trusted")
 	}
 	// The same trash by its own folder.
-	direct, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: card + "/.Trash-1001"})
+	direct, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "trash", At: card + "/.Trash-1001"})
 	require.NoError(t, err)
 	assert.Equal(t, "CARD", direct.Drive)
 
@@ -143,11 +143,11 @@ func TestLocationsThatAreNoTrashAreRefused(t *testing.T) {
 	s.Lay(map[string]string{"/srv/plain/file": "x", "/srv/to": "=> plain"})
 	for at, want := range map[string]string{"/srv/plain": "there is none", "/srv/missing": "it is not there",
 		"/srv/plain/file": "not a folder", "/srv/to": "symbolic link", "srv": "not a place", "/srv/../etc": "climbs"} {
-		_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "trash", At: at})
+		_, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "trash", At: at})
 		assert.ErrorContains(t, err, want, at)
 		assert.ErrorIs(t, err, problem.ErrInput, at)
 	}
-	_, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "attic", At: "/"})
+	_, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "attic", At: "/"})
 	assert.ErrorIs(t, err, source.ErrUnknownKind)
 	s.AddTrash("/home/ines") // a home without a trash yet is fine
 }
@@ -157,7 +157,7 @@ func TestMapsRewriteWhatTheTrashRecorded(t *testing.T) {
 	s.Discard("/old/home/ines/a.txt", "a")
 	src, err := s.AddSource(
 		t.Context(),
-		site.NewSource{Machine: "loft", Kind: "trash", At: "/home/ines", Maps: []string{"/old/home=/home"}},
+		registry.NewSource{Machine: "loft", Kind: "trash", At: "/home/ines", Maps: []string{"/old/home=/home"}},
 	)
 	require.NoError(t, err)
 	s.Survey(src)

@@ -18,8 +18,8 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
+	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
-	"humble-rewind/internal/site"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/source/sourcetest"
@@ -62,7 +62,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	rules, _ := kinds.Leftovers()
 	s.Kinds = append(kinds.All(rules), ledger.Kind)
 	ctx := t.Context()
-	_, err := s.AddMachine(ctx, site.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
+	_, err := s.AddMachine(ctx, registry.NewMachine{Name: "quay", At: "poor://" + s.Root, Zone: "Europe/Lisbon"})
 	require.NoError(t, err)
 	book := s.Path("/book")
 	require.NoError(
@@ -71,7 +71,7 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	)
 	require.NoError(t, ledger.Write(book, "c2", day.AddDate(0, 0, 1), map[string]string{"/home/ines/a.txt": "two"}))
 	s.Lay(map[string]string{"/book/lock": "oak"})
-	_, err = s.AddSource(ctx, site.NewSource{Machine: "loft", Kind: "ledger", At: "quay:/book"})
+	_, err = s.AddSource(ctx, registry.NewSource{Machine: "loft", Kind: "ledger", At: "quay:/book"})
 	assert.ErrorIs(t, err, source.ErrLocked, "before it is unlocked nothing of it is believed")
 	src, err := s.Catalogue.Sources.Add(
 		ctx,
@@ -137,7 +137,7 @@ func TestWhatChangedSinceSomethingElseIsRefused(t *testing.T) {
 	s.Kinds = append(kinds.All(rules), ledger.Kind)
 	book := s.Path("/book")
 	require.NoError(t, ledger.Write(book, "c2", day, map[string]string{"/home/ines/a.txt": "two"}))
-	src, err := s.AddSource(t.Context(), site.NewSource{Machine: "loft", Kind: "ledger", At: "/book"})
+	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "ledger", At: "/book"})
 	require.NoError(t, err)
 	s.Survey(src)
 	require.NoError(t, ledger.Write(book, "c1", day.AddDate(0, 0, -1), map[string]string{"/home/ines/a.txt": "one"}))

@@ -1,4 +1,4 @@
-package site
+package registry
 
 import (
 	"context"
@@ -21,12 +21,12 @@ type Suggested struct {
 
 // Suggest looks for stores on a machine that are not read yet, and on other machines for folders that are named after it
 // and hold its files. What is named after another machine is that one's.
-func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
-	machines, err := s.Catalogue.Machines.All(ctx)
+func (r Registry) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
+	machines, err := r.Catalogue.Machines.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	found, err := s.suggest(ctx, machine, func(at string) bool {
+	found, err := r.suggest(ctx, machine, func(at string) bool {
 		return !slices.ContainsFunc(machines, func(m catalogue.Machine) bool { return m.Name != machine && named(at, m.Name) })
 	})
 	if err != nil {
@@ -36,7 +36,7 @@ func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error)
 		if m.Name == machine {
 			continue
 		}
-		elsewhere, err := s.suggest(ctx, m.Name, func(at string) bool { return named(at, machine) })
+		elsewhere, err := r.suggest(ctx, m.Name, func(at string) bool { return named(at, machine) })
 		if err != nil {
 			continue // one that cannot be reached now says nothing of this machine
 		}
@@ -51,12 +51,12 @@ func (s *Site) Suggest(ctx context.Context, machine string) ([]Suggested, error)
 // named tells whether one of a path's names is a machine's.
 func named(path, machine string) bool { return slices.Contains(strings.Split(path, "/"), machine) }
 
-func (s *Site) suggest(ctx context.Context, machine string, wanted func(at string) bool) ([]Suggested, error) {
-	setup, err := s.setup(ctx, copies.Source{Machine: machine, AtMachine: machine})
+func (r Registry) suggest(ctx context.Context, machine string, wanted func(at string) bool) ([]Suggested, error) {
+	setup, err := r.Setup(ctx, copies.Source{Machine: machine, AtMachine: machine})
 	if err != nil {
 		return nil, err
 	}
-	sources, err := s.Catalogue.Sources.Of(ctx, "")
+	sources, err := r.Catalogue.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +67,7 @@ func (s *Site) suggest(ctx context.Context, machine string, wanted func(at strin
 		}
 	}
 	found := []Suggested{}
-	for _, kind := range s.Kinds {
+	for _, kind := range r.Kinds {
 		suggestions, err := kind.Suggest(ctx, setup)
 		if err != nil {
 			return nil, fmt.Errorf("look for %s sources on %s: %w", kind.Name(), machine, err)
@@ -82,8 +82,8 @@ func (s *Site) suggest(ctx context.Context, machine string, wanted func(at strin
 }
 
 // defaultLocation is the only place where a machine has a store of a kind.
-func (s *Site) defaultLocation(ctx context.Context, kind source.Kind, src copies.Source) (string, error) {
-	setup, err := s.setup(ctx, src)
+func (r Registry) defaultLocation(ctx context.Context, kind source.Kind, src copies.Source) (string, error) {
+	setup, err := r.Setup(ctx, src)
 	if err != nil {
 		return "", err
 	}

@@ -1,9 +1,10 @@
-package site
+package registry
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
@@ -53,12 +54,12 @@ func readPeople(ctx context.Context, files reach.Session, pattern string) ([]cat
 }
 
 // RefreshPeople reads again who lives on a machine: new people, and people whose home is elsewhere now.
-func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) error {
-	files, err := s.Files(ctx, machine)
+func (r Registry) RefreshPeople(ctx context.Context, machine string, at time.Time) error {
+	files, err := r.Files(ctx, machine)
 	if err != nil {
 		return nil // the survey says so itself
 	}
-	m, err := s.Catalogue.Machines.Named(ctx, machine)
+	m, err := r.Catalogue.Machines.Named(ctx, machine)
 	if err != nil {
 		return err
 	}
@@ -81,7 +82,7 @@ func (s *Site) RefreshPeople(ctx context.Context, machine string, at time.Time) 
 			now = append(now, p)
 		}
 	}
-	return s.Catalogue.Machines.UpdatePeople(ctx, m, now, at)
+	return r.Catalogue.Machines.UpdatePeople(ctx, m, now, at)
 }
 
 // parsePasswd reads passwd(5): seven fields parted by colons. Lines that are not so are passed over.
@@ -116,7 +117,7 @@ func matching(ctx context.Context, files reach.Session, pattern string) ([]match
 		var next []match
 		for _, at := range found {
 			folder, err := files.Tree(ctx, at.path)
-			if isGone(err) {
+			if errors.Is(err, fs.ErrNotExist) {
 				continue
 			}
 			if err != nil {
