@@ -1,4 +1,5 @@
-// Package site is what one service looks after: its machines, how they are reached, and the stores on them.
+// Package site opens what one service looks after: its machines, the stores on them, and the secrets that both need, which are kept in memory
+// alone.
 package site
 
 import (
