@@ -14,6 +14,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"golang.org/x/sys/unix"
 
 	"humble-rewind/internal/catalogue"
@@ -128,9 +129,10 @@ type worker struct {
 func (w *worker) answer(r request, first []byte) error {
 	contents := make([]Content, len(r.Sizes))
 	for i, size := range r.Sizes {
-		of := &remote{w: w, content: byte(i), size: size, pieces: map[int64][]byte{}}
+		pieces, _ := simplelru.NewLRU[int64, []byte](keptPieces, nil) // it fails for no size alone
+		of := &remote{w: w, content: byte(i), size: size, pieces: pieces}
 		if i == 0 && first != nil {
-			of.pieces[0], of.order = first, []int64{0}
+			of.pieces.Add(0, first)
 		}
 		contents[i] = Content{Name: r.Names[i], ReaderAt: of, Size: size}
 	}
@@ -246,8 +248,7 @@ type remote struct {
 	w       *worker
 	content byte
 	size    int64
-	pieces  map[int64][]byte // by their numbers
-	order   []int64          // the one taken in longest ago first
+	pieces  *simplelru.LRU[int64, []byte] // by their numbers
 }
 
 // keptPieces is how many pieces of a content are kept.
@@ -278,7 +279,7 @@ func (r *remote) ReadAt(p []byte, off int64) (n int, err error) {
 }
 
 func (r *remote) piece(number int64) ([]byte, error) {
-	if piece, ok := r.pieces[number]; ok {
+	if piece, ok := r.pieces.Get(number); ok {
 		return piece, nil
 	}
 	question := append(binary.BigEndian.AppendUint64([]byte{r.content}, uint64(number*pieceSize)), 0, 0, 0, 0)
@@ -287,10 +288,8 @@ func (r *remote) piece(number int64) ([]byte, error) {
 		return nil, err
 	}
 	var spare []byte
-	if len(r.order) >= keptPieces {
-		spare = r.pieces[r.order[0]]
-		delete(r.pieces, r.order[0])
-		r.order = r.order[1:]
+	if r.pieces.Len() >= keptPieces {
+		_, spare, _ = r.pieces.RemoveOldest()
 	}
 	kind, piece, err := readFrame(r.w.in, spare)
 	if err != nil {
@@ -299,7 +298,6 @@ func (r *remote) piece(number int64) ([]byte, error) {
 	if kind != framePiece {
 		return nil, errUnreadable
 	}
-	r.pieces[number] = piece
-	r.order = append(r.order, number)
+	r.pieces.Add(number, piece)
 	return piece, nil
 }

@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/hashicorp/golang-lru/v2/simplelru"
+
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
@@ -28,8 +30,7 @@ type Hands struct {
 	Ctx     context.Context
 	site    *site.Site
 	reached map[string]reach.Session
-	folders map[place.Place]reach.Folder
-	order   []place.Place // of the open folders, the one used longest ago first
+	folders *simplelru.LRU[place.Place, reach.Folder]
 	sources map[copies.SourceID]source.Store
 	zones   map[string]*time.Location
 	homes   map[string][]catalogue.Person
@@ -39,7 +40,8 @@ type Hands struct {
 
 // New returns hands for a piece of work, with nothing open yet. Close them.
 func New(ctx context.Context, s *site.Site) *Hands {
-	return &Hands{Ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: map[place.Place]reach.Folder{},
+	folders, _ := simplelru.NewLRU(maxFolders, func(_ place.Place, f reach.Folder) { f.Close() }) // it fails for no size alone
+	return &Hands{Ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: folders,
 		sources: map[copies.SourceID]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
 		roots: map[place.Place]bool{}, judges: map[copies.SourceID]*source.Judge{}}
 }
@@ -58,10 +60,7 @@ func (h *Hands) Files(machine string) (reach.Session, error) {
 
 // Folder opens a folder; the answer belongs to h.
 func (h *Hands) Folder(p place.Place) (reach.Folder, error) {
-	if f, ok := h.folders[p]; ok {
-		if last := len(h.order) - 1; h.order[last] != p {
-			h.order = append(slices.DeleteFunc(h.order, func(o place.Place) bool { return o == p }), p)
-		}
+	if f, ok := h.folders.Get(p); ok {
 		return f, nil
 	}
 	files, err := h.Files(p.Machine)
@@ -72,22 +71,12 @@ func (h *Hands) Folder(p place.Place) (reach.Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	if len(h.order) >= maxFolders {
-		h.Drop(h.order[0])
-	}
-	h.folders[p] = f
-	h.order = append(h.order, p)
+	h.folders.Add(p, f)
 	return f, nil
 }
 
-// Drop closes a folder: one that was removed, so that another of its name is not taken for it, or one too many.
-func (h *Hands) Drop(p place.Place) {
-	if f, ok := h.folders[p]; ok {
-		f.Close()
-		delete(h.folders, p)
-		h.order = slices.DeleteFunc(h.order, func(o place.Place) bool { return o == p })
-	}
-}
+// Drop closes a folder that was removed, so that another of its name is not taken for it.
+func (h *Hands) Drop(p place.Place) { h.folders.Remove(p) }
 
 // Parent opens the folder that a place lies in.
 func (h *Hands) Parent(p place.Place) (reach.Folder, error) {
@@ -255,15 +244,11 @@ func (h *Hands) Close() {
 		_ = s.Close() // which only gives it back
 	}
 	clear(h.sources)
-	for _, f := range h.folders {
-		f.Close()
-	}
-	clear(h.folders)
+	h.folders.Purge()
 	for _, j := range h.judges {
 		j.Close()
 	}
 	clear(h.judges)
-	h.order = nil
 }
 
 // RootsOwn tells whether only root, or whoever the service runs as, can write a store at one of its points in time: every

@@ -58,7 +58,7 @@ func (kind) Options() []source.Option {
 }
 
 func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {
-	return &store{Setup: setup, open: map[string]*opened{}}, nil
+	return newStore(setup), nil
 }
 
 func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Described, error) {
@@ -68,7 +68,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 	if err := exclude.Check(setup.Exclusions); err != nil {
 		return refuse(err)
 	}
-	s := &store{Setup: setup, open: map[string]*opened{}}
+	s := newStore(setup)
 	defer s.Close()
 	files, err := s.list(ctx)
 	if err != nil {

@@ -21,6 +21,7 @@ import (
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 
+	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"golang.org/x/sync/singleflight"
 )
 
@@ -32,18 +33,15 @@ type store struct {
 	source.Setup
 	reading singleflight.Group // of members, by the archive's name: without the lock
 
-	mu    sync.Mutex
-	open  map[string]*opened
-	order []string // of the open ones, the one used longest ago first
+	mu   sync.Mutex
+	open *simplelru.LRU[string, *opened] // by their names
 }
 
 // Close lets go of all archives that nobody reads any more, and of the others once nobody does.
 func (s *store) Close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, name := range slices.Clone(s.order) {
-		s.drop(name)
-	}
+	s.open.Purge()
 	return nil
 }
 
@@ -56,11 +54,14 @@ func (s *store) Vouches(_ context.Context, at sighting.Locator) []string {
 	return []string{place.Join(s.At, name)}
 }
 
-// drop takes an archive out of those that are open. mu is held.
-func (s *store) drop(name string) {
-	o := s.open[name]
-	delete(s.open, name)
-	s.order = slices.DeleteFunc(s.order, func(n string) bool { return n == name })
+// newStore returns one with nothing open.
+func newStore(setup source.Setup) *store {
+	open, _ := simplelru.NewLRU(maxOpen, dropped) // it fails for no size alone
+	return &store{Setup: setup, open: open}
+}
+
+// dropped is called with an archive that is no longer one of those that are open. mu is held.
+func dropped(_ string, o *opened) {
 	if o.gone = true; o.users == 0 {
 		_ = o.close() // nothing was written to it
 	}
@@ -112,11 +113,10 @@ func (s *store) get(ctx context.Context, name string) (*opened, func(), error) {
 func (s *store) known(now file) (*opened, func(), bool) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	o, ok := s.open[now.name]
+	o, ok := s.open.Get(now.name)
 	if !ok || o.file != now {
 		return nil, nil, false
 	}
-	s.order = append(slices.DeleteFunc(s.order, func(n string) bool { return n == now.name }), now.name)
 	return o, s.use(o), true
 }
 
@@ -143,13 +143,8 @@ func (s *store) read(ctx context.Context, from reach.File, now file) error {
 
 // keep keeps an archive open. mu is held.
 func (s *store) keep(o *opened) {
-	if _, ok := s.open[o.file.name]; ok {
-		s.drop(o.file.name)
-	} else if len(s.order) >= maxOpen {
-		s.drop(s.order[0])
-	}
-	s.open[o.file.name] = o
-	s.order = append(s.order, o.file.name)
+	s.open.Remove(o.file.name) // as it was before
+	s.open.Add(o.file.name, o)
 }
 
 // folder is where the store's archives lie.
