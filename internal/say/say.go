@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/remark"
+
+	"github.com/dustin/go-humanize"
 )
 
 // sentences are what remarks say, by their codes, a table a subject. {name} is a value; {n|one|many} is chosen by a number.
@@ -82,7 +84,10 @@ func (s Speaker) value(v any) string {
 	case time.Duration:
 		return distance(v)
 	case remark.Size:
-		return Bytes(int64(v))
+		if v < 1<<10 {
+			return fmt.Sprintf("%d bytes", v)
+		}
+		return humanize.IBytes(uint64(v))
 	case remark.Share:
 		return strconv.Itoa(percent(float64(v))) + " %"
 	case remark.Words:
@@ -172,19 +177,6 @@ func distance(d time.Duration) string {
 		return plural(int(d.Hours()), "hour")
 	}
 	return plural(int(d.Hours()/24), "day")
-}
-
-// Bytes says a number of bytes in the unit that fits.
-func Bytes(n int64) string {
-	switch {
-	case n < 2<<10:
-		return fmt.Sprintf("%d bytes", n)
-	case n < 2<<20:
-		return fmt.Sprintf("%d KiB", n>>10)
-	case n < 2<<30:
-		return fmt.Sprintf("%d MiB", n>>20)
-	}
-	return fmt.Sprintf("%d GiB", n>>30)
 }
 
 func percent(share float64) int { return int(share*100 + 0.5) }

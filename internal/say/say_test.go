@@ -61,7 +61,7 @@ func TestAReasonIsASentenceAndItsValues(t *testing.T) {
 		{"only-record", nil, "Only the record of it is left; its content is nowhere any more."},
 		{"newer-broken", []any{"n", 1}, "The only newer version is broken."},
 		{"newer-broken", []any{"n", 4}, "All 4 newer versions were examined, and all of them are broken."},
-		{"too-small", []any{"size", remark.Size(90), "least", remark.Size(5000)}, "It has 90 bytes; it should have 4 KiB at least."},
+		{"too-small", []any{"size", remark.Size(90), "least", remark.Size(5000)}, "It has 90 bytes; it should have 4.9 KiB at least."},
 		{"lacks-words", []any{"words", remark.Words{"oak", "larch"}}, "It lacks “oak” and “larch”, which must be in it."},
 		{"small-window", []any{"window", 10 * time.Minute, "event", "it was gone"},
 			"It was last seen 10 minutes before it was gone. A save in between would be missing."},
