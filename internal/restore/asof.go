@@ -55,7 +55,7 @@ func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]
 				return wants, nil, err
 			}
 			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
-			if from, stood := r.reading(&t, n, a.At); from != nil {
+			if from, stood := r.picked(&t, n, a.At); from != nil {
 				itself.Copy, itself.Stood = from.ID, stood.ID
 			}
 		}
@@ -95,20 +95,20 @@ func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]
 	return nil, b, b.prepare()
 }
 
-// reading returns the copy that a version is best read from as of a moment, and the one that shows what it was like; nil where
+// picked returns the copy that a version is best read from as of a moment, and the one that shows what it was like; nil where
 // none can be read.
-func (r *Restorer) reading(t *trails.Trail, version int, at time.Time) (from, stood *copies.Copy) {
-	reading := trails.ReadingOf(&t.Versions[version], t.Seen, at)
-	if reading.From < 0 {
+func (r *Restorer) picked(t *trails.Trail, version int, at time.Time) (from, stood *copies.Copy) {
+	pick := trails.PickOf(&t.Versions[version], t.Seen, at)
+	if pick.From < 0 {
 		return nil, nil
 	}
-	return t.Seen[reading.From], t.Seen[reading.Stood]
+	return t.Seen[pick.From], t.Seen[pick.Stood]
 }
 
 // fileAsOf wants the version of a file that was current, as it was then.
 func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request, t trails.Trail, n int) ([]wanted, error) {
 	at := req.AsOf.At
-	from, stood := r.reading(&t, n, at)
+	from, stood := r.picked(&t, n, at)
 	if from == nil {
 		return nil, &problem.Input{
 			What: fmt.Sprintf("bring back %s", t.Place),

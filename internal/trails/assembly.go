@@ -249,7 +249,7 @@ func (a *assembly) entry(rel string, t *trail.Trail, seen []*copies.Copy) {
 	e.Type, e.Size, e.Written, e.SHA256 = v.Type, v.Size, v.Written, v.SHA256
 	e.content = contentKey{v.Size, v.Written.UnixNano()}
 	if then != nil {
-		r := ReadingOf(then, seen, a.AsOf)
+		r := PickOf(then, seen, a.AsOf)
 		if r.From >= 0 {
 			e.Copy, e.Source = seen[r.From].ID, seen[r.From].Store.ID
 		}
@@ -272,7 +272,7 @@ var ErrTooMuch = errors.New("it holds more than can be put together at once")
 
 // ReadFrom picks the copy that a version is best read from; 0 where none can be. The copies are those that Under gave.
 func ReadFrom(v *trail.Version, seen []*copies.Copy) copies.ID {
-	r := ReadingOf(v, seen, time.Time{})
+	r := PickOf(v, seen, time.Time{})
 	if r.From < 0 {
 		return 0
 	}

@@ -80,7 +80,7 @@ func TestASearchOfNamesFindsWhatLookingAtEachNameFinds(t *testing.T) {
 			found, err := text.Search(t.Context(), nil, meant, words, surely)
 			require.NoError(t, err)
 			got := slices.DeleteFunc(slices.Clone(found.Blocks), func(block int64) bool {
-				has, err := found.Has(t.Context(), &Reading{}, block)
+				has, err := found.Has(t.Context(), &Texts{}, block)
 				require.NoError(t, err)
 				return !has
 			})

@@ -97,7 +97,7 @@ func (t *Text) Search(ctx context.Context, q file.Querier, meant func(copies.Sou
 func (f *Found) Unsure() bool { return len(f.unsure) > 0 }
 
 // Has tells whether a block that was found has such a name, looking for it where that was not done.
-func (f *Found) Has(ctx context.Context, r *Reading, block int64) (bool, error) {
+func (f *Found) Has(ctx context.Context, r *Texts, block int64) (bool, error) {
 	at, unsure := slices.BinarySearchFunc(f.unsure, block, func(r stretch, block int64) int { return cmp.Compare(r.block, block) })
 	if !unsure {
 		return true, nil
@@ -110,7 +110,7 @@ func (f *Found) Has(ctx context.Context, r *Reading, block int64) (bool, error) 
 	return false, nil
 }
 
-func (n stretch) has(ctx context.Context, r *Reading, look *look) (bool, error) {
+func (n stretch) has(ctx context.Context, r *Texts, look *look) (bool, error) {
 	c := n.chunk
 	from, to := int(c.starts[n.n]), c.size
 	if n.n+1 < len(c.starts) {
@@ -144,7 +144,7 @@ func searchAll(ctx context.Context, q file.Querier, chunks []*chunk, look *look)
 	var all sync.WaitGroup
 	for w := range workers {
 		all.Go(func() {
-			r := Reading{Q: q}
+			r := Texts{Q: q}
 			for i := w; i < len(chunks) && failed[w] == nil; i += workers {
 				found[w], failed[w] = chunks[i].search(ctx, &r, look, found[w])
 			}
@@ -180,7 +180,7 @@ func (c *chunk) hasPairs(pairs []uint16) bool {
 }
 
 // search adds the blocks of the runs that have a line with all words.
-func (c *chunk) search(ctx context.Context, r *Reading, look *look, into []int64) ([]int64, error) {
+func (c *chunk) search(ctx context.Context, r *Texts, look *look, into []int64) ([]int64, error) {
 	if err := ctx.Err(); err != nil {
 		return into, err
 	}

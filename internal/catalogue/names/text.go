@@ -251,8 +251,8 @@ func (c *chunk) kept() (n int) {
 	return n
 }
 
-// Reading reads texts of chunks, a unit at a time.
-type Reading struct {
+// Texts reads the texts of chunks, a unit at a time.
+type Texts struct {
 	Q      file.Querier
 	whole  *chunk // that was read from its row
 	text   []byte
@@ -260,7 +260,7 @@ type Reading struct {
 }
 
 // unit returns the text of a unit of a chunk.
-func (r *Reading) unit(ctx context.Context, c *chunk, n, from, to int) (text []byte, err error) {
+func (r *Texts) unit(ctx context.Context, c *chunk, n, from, to int) (text []byte, err error) {
 	switch {
 	case c.text != nil:
 		return c.text[from:to], nil

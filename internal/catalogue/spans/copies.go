@@ -39,7 +39,7 @@ func (c Copies) ByID(ctx context.Context, id copies.ID) (*copies.Copy, error) {
 
 // ByIDs returns copies by their numbers, in their order. problem.NotKnown names the first that is not there.
 func (c Copies) ByIDs(ctx context.Context, ids []copies.ID) ([]*copies.Copy, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -65,7 +65,7 @@ func (c Copies) ByIDs(ctx context.Context, ids []copies.ID) ([]*copies.Copy, err
 
 // Shown tells of copies what those need who look at them.
 func (c Copies) Shown(ctx context.Context, all []*copies.Copy) ([]Shown, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -80,14 +80,14 @@ func (c Copies) Shown(ctx context.Context, all []*copies.Copy) ([]Shown, error) 
 
 // ShownAs does so where the states of their places are known already.
 func (c Copies) ShownAs(ctx context.Context, all []*copies.Copy, states []trail.State) ([]Shown, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
 	return r.shown(ctx, all, states)
 }
 
-func (r *reading) shown(ctx context.Context, all []*copies.Copy, states []trail.State) ([]Shown, error) {
+func (r *look) shown(ctx context.Context, all []*copies.Copy, states []trail.State) ([]Shown, error) {
 	if err := r.c.addContents(ctx, all); err != nil { // they may have been read since
 		return nil, err
 	}
@@ -109,7 +109,7 @@ func (r *reading) shown(ctx context.Context, all []*copies.Copy, states []trail.
 }
 
 // record tells everything about a span but its content; nil where its source was removed meanwhile.
-func (r *reading) record(l *located) *copies.Copy {
+func (r *look) record(l *located) *copies.Copy {
 	store := r.stores[l.folder.source]
 	if store == nil {
 		return nil
@@ -141,7 +141,7 @@ func (r *reading) record(l *located) *copies.Copy {
 }
 
 // records tells everything about spans. Those whose source was removed meanwhile are left out.
-func (r *reading) records(ctx context.Context, all []located) ([]*copies.Copy, error) {
+func (r *look) records(ctx context.Context, all []located) ([]*copies.Copy, error) {
 	records := make([]*copies.Copy, 0, len(all))
 	for i := range all {
 		if c := r.record(&all[i]); c != nil {
@@ -172,7 +172,7 @@ func (c *room) addContents(ctx context.Context, records []*copies.Copy) error {
 }
 
 // itemOf finds the open copy of the folder that a copy lies in: it is the copy's own folder in the store.
-func (r *reading) itemOf(ctx context.Context, c *copies.Copy) (copies.ID, error) {
+func (r *look) itemOf(ctx context.Context, c *copies.Copy) (copies.ID, error) {
 	dir := c.At.Dir
 	if dir == "" || !c.Within {
 		return 0, nil
@@ -191,13 +191,13 @@ func (r *reading) itemOf(ctx context.Context, c *copies.Copy) (copies.ID, error)
 }
 
 // state tells how the place of a copy is today.
-func (r *reading) state(ctx context.Context, c *copies.Copy) (trail.State, error) {
+func (r *look) state(ctx context.Context, c *copies.Copy) (trail.State, error) {
 	s, err := r.standing(ctx, c)
 	return trail.Today(c, s), err
 }
 
 // standing gathers what is known of the place of a copy today, as far as it decides.
-func (r *reading) standing(ctx context.Context, c *copies.Copy) (s trail.Standing, err error) {
+func (r *look) standing(ctx context.Context, c *copies.Copy) (s trail.Standing, err error) {
 	live := c.Store.Traits.Live()
 	if live && c.Open {
 		return s, nil
@@ -223,7 +223,7 @@ func (r *reading) standing(ctx context.Context, c *copies.Copy) (s trail.Standin
 }
 
 // lookedAfter tells whether the machine's own files are surveyed at a place.
-func (r *reading) lookedAfter(p place.Place) bool {
+func (r *look) lookedAfter(p place.Place) bool {
 	for _, s := range r.stores {
 		if s.Machine == p.Machine && len(s.Captures) > 0 && s.LooksAfter(p.Path) {
 			return true
@@ -239,7 +239,7 @@ func (c Contents) SetDigest(ctx context.Context, id copies.ID, sha256 digest.Sum
 
 // Each calls see with every copy, source by source and folder by folder.
 func (c Copies) Each(ctx context.Context, see func(*copies.Copy) error) error {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return err
 	}

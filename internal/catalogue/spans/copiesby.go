@@ -25,7 +25,7 @@ func (c Search) WithDigest(ctx context.Context, sum digest.Sum, limit int) ([]*c
 	if err != nil {
 		return nil, err
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +48,7 @@ func (c Search) WithDigest(ctx context.Context, sum digest.Sum, limit int) ([]*c
 
 // OfSize returns files of a size that stand on machines now, at most limit.
 func (c Search) OfSize(ctx context.Context, size int64, limit int) ([]*copies.Copy, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -78,7 +78,7 @@ func (c Search) Named(ctx context.Context, name string, limit int) ([]*copies.Co
 	if len(words) == 0 {
 		return nil, nil
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -88,7 +88,7 @@ func (c Search) Named(ctx context.Context, name string, limit int) ([]*copies.Co
 }
 
 // oldest is the order in which spans were recorded.
-var oldest = order{value: func(*reading, *located) rankValue { return rankValue{} }, bound: func(*reading, *indexedFolder) rankValue {
+var oldest = order{value: func(*look, *located) rankValue { return rankValue{} }, bound: func(*look, *indexedFolder) rankValue {
 	return rankValue{}
 }}
 
@@ -97,7 +97,7 @@ var oldest = order{value: func(*reading, *located) rankValue { return rankValue{
 func (c Search) Written(ctx context.Context, machine string, since time.Time, limit int,
 	fits func(path string) bool) ([]*copies.Copy, error) {
 	from := since.UnixNano()
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -114,24 +114,24 @@ func (c Search) Written(ctx context.Context, machine string, since time.Time, li
 // Like returns what stands on a machine now under a name in which all words occur, at most limit, the one written last first.
 func (c Search) Like(ctx context.Context, machine, words string, limit int) ([]*copies.Copy, error) {
 	return c.copiesLike(ctx, words, limit, func(s *copies.Store) bool { return isLive(s) && s.Machine == machine },
-		func(_ *reading, l *located) bool { return l.Stands() })
+		func(_ *look, l *located) bool { return l.Stands() })
 }
 
 // Lost does so for what the stores of a machine hold without a record of where it came from.
 func (c Search) Lost(ctx context.Context, machine, words string, limit int) ([]*copies.Copy, error) {
 	return c.copiesLike(ctx, words, limit, func(s *copies.Store) bool { return s.Machine == machine },
-		func(r *reading, l *located) bool { return !l.OriginKnown && r.readable(l) })
+		func(r *look, l *located) bool { return !l.OriginKnown && r.readable(l) })
 }
 
 // copiesLike returns files under a name in which all words occur. Words of one or two letters alone find nothing: they are in too many.
 func (c *room) copiesLike(ctx context.Context, words string, limit int, source func(*copies.Store) bool,
-	fits func(*reading, *located) bool) ([]*copies.Copy, error) {
+	fits func(*look, *located) bool) ([]*copies.Copy, error) {
 	const telling = 3 // letters
 	folded := strings.Fields(fold.Fold(words))
 	if !slices.ContainsFunc(folded, func(w string) bool { return utf8.RuneCountInString(w) >= telling }) {
 		return nil, nil
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +144,7 @@ func (c *room) copiesLike(ctx context.Context, words string, limit int, source f
 // at which something lies.
 func (c Search) OfSource(ctx context.Context, source copies.SourceID, limit int,
 	keep func(lies string) bool) ([]*copies.Copy, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}

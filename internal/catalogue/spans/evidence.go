@@ -169,7 +169,7 @@ func (c *room) resolution(ctx context.Context, source copies.SourceID) (time.Dur
 
 // At returns everything that sources saw at a place, by the captures that first showed it.
 func (c Copies) At(ctx context.Context, p place.Place) ([]*copies.Copy, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -187,7 +187,7 @@ func (c Copies) At(ctx context.Context, p place.Place) ([]*copies.Copy, error) {
 
 // TypesAt returns of which types sources saw something at a place.
 func (c Copies) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -202,7 +202,7 @@ func (c Copies) TypesAt(ctx context.Context, p place.Place) ([]entry.Type, error
 
 // NamedIn returns the paths of what was ever seen of a machine directly in some folders under some names.
 func (c Copies) NamedIn(ctx context.Context, machine string, folders, names []string) (paths []string, err error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorde
 	if recorded.IsZero() || size <= 0 || !at.Valid {
 		return nil, nil
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -250,7 +250,7 @@ func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorde
 }
 
 // machineOf names the machine whose files a span is of.
-func (r *reading) machineOf(l *located) string {
+func (r *look) machineOf(l *located) string {
 	if s := r.stores[l.folder.source]; s != nil {
 		return s.Machine
 	}
@@ -258,7 +258,7 @@ func (r *reading) machineOf(l *located) string {
 }
 
 // eachIn calls see with the spans of a folder until it says that it is enough.
-func (r *reading) eachIn(ctx context.Context, id int64, see func(*located) bool) error {
+func (r *look) eachIn(ctx context.Context, id int64, see func(*located) bool) error {
 	f, err := folderByID(ctx, r.q, id)
 	if errors.Is(err, problem.NotKnown) {
 		return nil
@@ -298,7 +298,7 @@ func (c Search) LinksTo(ctx context.Context, machine, path string) ([]*copies.Co
 	if err != nil {
 		return nil, err
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}

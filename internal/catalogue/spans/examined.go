@@ -222,12 +222,12 @@ func (c Contents) Known(ctx context.Context, ids []copies.ID) (map[copies.ID]Jud
 // judging says what findings mean, in one transaction; blocks are read once for all of it.
 type judging struct {
 	w     *file.Writing
-	r     *reading
+	r     *look
 	names map[copies.ID]string // of files whose names are known
 }
 
 func (c *room) judging(w *file.Writing) *judging {
-	return &judging{w, &reading{c: c, q: w, blocks: map[int64]*content{}}, map[copies.ID]string{}}
+	return &judging{w, &look{c: c, q: w, blocks: map[int64]*content{}}, map[copies.ID]string{}}
 }
 
 // judge says of every span of some contents, by their digests, what the findings mean under its name; where it is anew, also of those that
@@ -309,7 +309,7 @@ func (c Contents) UnexaminedIn(ctx context.Context, source copies.SourceID, from
 // lacking lists files of whose content something is not known.
 func (c *room) lacking(ctx context.Context, source copies.SourceID, from Position, limit int, lacks func(contentRow) bool) ([]*copies.Copy,
 	Position, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, from, err
 	}
@@ -424,7 +424,7 @@ var documents = []fileclass.Class{fileclass.Documents, fileclass.Spreadsheets, f
 // Unexamined lists files that stand on machines now, were written since a moment and were not examined yet, newest
 // first.
 func (c Contents) Unexamined(ctx context.Context, since time.Time, most int64, limit int) ([]*copies.Copy, error) {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}

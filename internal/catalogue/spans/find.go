@@ -74,9 +74,9 @@ const day = int64(24 * time.Hour)
 type order struct {
 	descending bool
 	text       bool // it is by a text, not by a number
-	value      func(r *reading, l *located) rankValue
+	value      func(r *look, l *located) rankValue
 	// bound is a value that nothing in a folder comes before.
-	bound func(r *reading, f *indexedFolder) rankValue
+	bound func(r *look, f *indexedFolder) rankValue
 }
 
 // rankValue is what copies are ordered by: a number, or a text and the first letters of it.
@@ -89,29 +89,29 @@ type rankValue struct {
 func known(n sql.NullInt64) rankValue { return rankValue{known: n.Valid, number: n.Int64} }
 
 var orders = map[Sort]order{
-	ByGone: {true, false, func(_ *reading, l *located) rankValue { return known(instantNanos(l.Gone)) },
-		func(_ *reading, f *indexedFolder) rankValue {
+	ByGone: {true, false, func(_ *look, l *located) rankValue { return known(instantNanos(l.Gone)) },
+		func(_ *look, f *indexedFolder) rankValue {
 			return rankValue{known: f.goneLast > 0, number: notLater(f.goneLast)}
 		}},
-	ByWritten: {true, false, func(_ *reading, l *located) rankValue { return known(instantNanos(l.Written)) },
-		func(_ *reading, f *indexedFolder) rankValue {
+	ByWritten: {true, false, func(_ *look, l *located) rankValue { return known(instantNanos(l.Written)) },
+		func(_ *look, f *indexedFolder) rankValue {
 			return rankValue{known: f.written > 0, number: notLater(f.written)}
 		}},
-	BySize: {true, false, func(_ *reading, l *located) rankValue { return rankValue{known: true, number: l.Size} },
-		func(_ *reading, f *indexedFolder) rankValue { return rankValue{known: true, number: int64(f.largest)} }},
-	ByExpiry: {false, false, func(r *reading, l *located) rankValue {
+	BySize: {true, false, func(_ *look, l *located) rankValue { return rankValue{known: true, number: l.Size} },
+		func(_ *look, f *indexedFolder) rankValue { return rankValue{known: true, number: int64(f.largest)} }},
+	ByExpiry: {false, false, func(r *look, l *located) rankValue {
 		n := r.expiry(l)
 		return rankValue{known: n != 0, number: n}
-	}, func(r *reading, f *indexedFolder) rankValue {
+	}, func(r *look, f *indexedFolder) rankValue {
 		if f.goneFirst <= 1 {
 			return rankValue{known: f.goneFirst > 0, number: math.MinInt64}
 		}
 		return rankValue{known: true, number: notEarlier(f.goneFirst) + day*r.retention(copies.SourceID(f.source))}
 	}},
-	ByName: {false, true, func(_ *reading, l *located) rankValue {
+	ByName: {false, true, func(_ *look, l *located) rankValue {
 		return rankValue{known: true, text: fold.Fold(place.Name(l.placePath()))}
 	},
-		func(_ *reading, f *indexedFolder) rankValue {
+		func(_ *look, f *indexedFolder) rankValue {
 			b := make([]byte, 8)
 			for i := range b {
 				b[i] = byte(f.name >> (56 - 8*i))
@@ -121,7 +121,7 @@ var orders = map[Sort]order{
 }
 
 // retention is how many days a source keeps what was deleted.
-func (r *reading) retention(source copies.SourceID) int64 {
+func (r *look) retention(source copies.SourceID) int64 {
 	if s := r.stores[source]; s != nil {
 		return int64(s.RetentionDays)
 	}
@@ -129,7 +129,7 @@ func (r *reading) retention(source copies.SourceID) int64 {
 }
 
 // expiry is when the policy of a span's store removes it, or when it was deleted where that never does; 0 where it was not.
-func (r *reading) expiry(l *located) int64 {
+func (r *look) expiry(l *located) int64 {
 	gone := instantNanos(l.Gone)
 	if !gone.Valid {
 		return 0
@@ -168,7 +168,7 @@ func (c Search) Find(ctx context.Context, q Query) (Found, error) {
 	if !ok {
 		return Found{}, fmt.Errorf("no order %q", q.Sort)
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return Found{}, err
 	}

@@ -279,7 +279,7 @@ func (c Copies) Held(ctx context.Context, sourceID copies.SourceID, from, to tim
 // Divide makes two spans of one whose content turned out to have changed between two points in time, though nothing else
 // about it did: the span keeps what lasted until last, with its digest, and another one begins at first.
 func (c Surveys) Divide(ctx context.Context, span copies.ID, last, first time.Time, before, after digest.Sum) error {
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return err
 	}

@@ -87,7 +87,7 @@ func (c Surveys) Renew(ctx context.Context, src rows.Source) error {
 
 // successor finds the copy that a copy forgotten by Renew is now: of what was recorded anew at its place in its store, what
 // the same capture showed. The error, problem.NotKnown, says what became of it.
-func (r *reading) successor(ctx context.Context, id copies.ID) (located, error) {
+func (r *look) successor(ctx context.Context, id copies.ID) (located, error) {
 	var source copies.SourceID
 	var at int64
 	var path, name string

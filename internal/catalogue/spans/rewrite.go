@@ -108,7 +108,7 @@ func (c *room) change(ctx context.Context, ids []copies.ID, one func(s *block.Sp
 	if len(ids) == 0 {
 		return nil
 	}
-	r, err := c.reading(ctx)
+	r, err := c.look(ctx)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ import (
 // search looks for spans and keeps the best of them in an order. Folders are opened in the order of what can be in them, and no more of
 // them than it takes.
 type search struct {
-	r       *reading
+	r       *look
 	words   []string                                         // folded; each must occur in the name
 	source  func(*copies.Store) bool                         // nil: any
 	folder  func(*indexedFolder) bool                        // nil: any
@@ -31,7 +31,7 @@ type search struct {
 	count   int   // how far is counted; 0: not at all
 
 	found names.Found // by the words
-	names names.Reading
+	names names.Texts
 
 	total int
 	more  bool  // there are more than total

@@ -65,7 +65,7 @@ const (
 
 func (c *room) copiesBelow(ctx context.Context, of place.Place, deep bool, after string) iter.Seq2[*copies.Copy, error] {
 	return func(yield func(*copies.Copy, error) bool) {
-		r, err := c.reading(ctx)
+		r, err := c.look(ctx)
 		if err != nil {
 			yield(nil, err)
 			return
@@ -89,7 +89,7 @@ var errEnough = errors.New("enough")
 type under struct {
 	c       *room
 	ctx     context.Context
-	r       *reading
+	r       *look
 	yield   func(*copies.Copy, error) bool
 	machine string
 	behind  string // only names that come behind it; "" for all

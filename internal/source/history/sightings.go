@@ -26,7 +26,7 @@ func lostAt(blob string) sighting.Locator { return sighting.Locator{Name: "/" + 
 
 // origin is where on the machine a path of the repository stood; "" where nothing tells. A map may speak of paths in the repository, or
 // of those of its folder of files. One that holds homes tells by their paths.
-func (r *reading) origin(path string) string {
+func (r *survey) origin(path string) string {
 	in, at := "/"+path, ""
 	if r.repository.tree != "" {
 		at = place.Join(r.repository.tree, path)
@@ -49,7 +49,7 @@ func (r *reading) origin(path string) string {
 	return ""
 }
 
-func (r *reading) sighting(v version) sighting.Sighting {
+func (r *survey) sighting(v version) sighting.Sighting {
 	seen := sighting.Sighting{At: locate(v.path), Origin: r.origin(v.path), Type: entry.File, Number: v.number, Readable: true}
 	if v.blob == "" {
 		seen.Type, seen.Size = entry.Folder, -1
@@ -76,14 +76,14 @@ func (r *reading) sighting(v version) sighting.Sighting {
 }
 
 // beside is what lies beside the line.
-func (r *reading) beside(t told) (all []reported) {
+func (r *survey) beside(t told) (all []reported) {
 	for _, v := range t.beside {
 		all = append(all, reported{Sighting: r.besideSighting(v)})
 	}
 	return all
 }
 
-func (r *reading) besideSighting(v version) sighting.Sighting {
+func (r *survey) besideSighting(v version) sighting.Sighting {
 	seen := r.sighting(v)
 	seen.At, seen.Beside, seen.Number = besideAt(v.path, v.by.id), true, 0
 	label := r.labels[v.by.id]
@@ -94,7 +94,7 @@ func (r *reading) besideSighting(v version) sighting.Sighting {
 	return seen
 }
 
-func (r *reading) stagedSighting(v version) sighting.Sighting {
+func (r *survey) stagedSighting(v version) sighting.Sighting {
 	seen := r.sighting(v)
 	seen.At, seen.Beside, seen.Written = stagedAt(v.path), true, r.index
 	seen.Lies = "staged, and in no commit"
@@ -103,7 +103,7 @@ func (r *reading) stagedSighting(v version) sighting.Sighting {
 }
 
 // lost is a blob that no tree names.
-func (r *reading) lost(blob string, size int64) sighting.Sighting {
+func (r *survey) lost(blob string, size int64) sighting.Sighting {
 	return sighting.Sighting{At: lostAt(blob), Ref: blobRef(blob, false, time.Time{}), Type: entry.File, Size: size, Nameless: true, Beside: true,
 		Readable: true, Lies: fmt.Sprintf("blob %.10s, which nothing names any more", blob),
 		Mark: entry.Mark{Type: entry.File, Size: size, Content: entry.ContentID{Kind: entry.GitBlob, Value: blob}}}

@@ -14,7 +14,7 @@ import (
 
 // takeIndex copies the index, in which git keeps what is to be committed next: as it comes, and only where it may hold as many entries as
 // it says.
-func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
+func (r *survey) takeIndex(ctx context.Context) (time.Time, error) {
 	const (
 		maxIndex  = 64 << 20
 		head      = 12 // a mark, a version, and how many entries there are, gitformat-index(5)
@@ -52,7 +52,7 @@ func (r *reading) takeIndex(ctx context.Context) (time.Time, error) {
 }
 
 // staged lists what was staged and is in none of the commits that were read, as far as keep says. An index that cannot be read holds nothing.
-func (r *reading) staged(ctx context.Context, keep func(version) bool) (all []version, err error) {
+func (r *survey) staged(ctx context.Context, keep func(version) bool) (all []version, err error) {
 	if r.index.IsZero() {
 		return nil, nil
 	}

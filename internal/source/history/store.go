@@ -58,8 +58,8 @@ type memo struct {
 // most is how many things of a kind are remembered.
 const most = 5000
 
-// reading is one reading of a repository.
-type reading struct {
+// survey is one survey of a repository.
+type survey struct {
 	*store
 	repository *repository
 	heads      *heads
@@ -80,7 +80,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return refuse(err)
 	}
 	defer repository.Close()
-	r := &reading{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{},
+	r := &survey{store: s, repository: repository, commits: map[string]*commit{}, sizes: map[string]int64{},
 		lostSizes: map[string]int64{}, targets: map[string]string{},
 		now: time.Now()}
 	if r.heads, err = repository.readHeads(ctx); err != nil {
@@ -135,7 +135,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 }
 
 // state is a digest over everything that a survey tells things by.
-func (r *reading) state() string {
+func (r *survey) state() string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s %s %x %q\n", r.heads.at, r.heads.branch, r.fetched.print, r.heads.tips())
 	for _, name := range slices.Sorted(maps.Keys(r.heads.named)) {
@@ -149,7 +149,7 @@ func (r *reading) state() string {
 const longest = 200
 
 // further tells what came since an earlier survey, where the line only went on; false where it did not, or it is too much.
-func (r *reading) further(ctx context.Context, before, now *memo, last time.Time, report source.Reporter) (bool, error) {
+func (r *survey) further(ctx context.Context, before, now *memo, last time.Time, report source.Reporter) (bool, error) {
 	if before.At == "" || before.Tips == nil || before.At == now.At || r.fetched.packed {
 		return false, nil
 	}
@@ -209,7 +209,7 @@ type reported struct {
 }
 
 // changed is what a commit changed on the line.
-func (r *reading) changed(c *commit, by recorder) (all []reported) {
+func (r *survey) changed(c *commit, by recorder) (all []reported) {
 	for _, ch := range c.changes {
 		if ch.other {
 			continue
@@ -225,7 +225,7 @@ func (r *reading) changed(c *commit, by recorder) (all []reported) {
 }
 
 // others are what was lost or staged since, and what is not any more.
-func (r *reading) others(before, now *memo, loose map[string]object, staged []version) (all []reported) {
+func (r *survey) others(before, now *memo, loose map[string]object, staged []version) (all []reported) {
 	named := map[string]bool{}
 	for _, c := range r.commits {
 		for _, ch := range c.changes {
@@ -261,7 +261,7 @@ func (r *reading) others(before, now *memo, loose map[string]object, staged []ve
 }
 
 // label says of commits what reaches them: branches before tags before other names, the reflog last.
-func (r *reading) label() {
+func (r *survey) label() {
 	r.labels = map[string]string{}
 	names := slices.Sorted(maps.Keys(r.heads.named))
 	rank := func(name string) int {
@@ -304,7 +304,7 @@ func (r *reading) label() {
 }
 
 // look asks what objects are.
-func (r *reading) look(ctx context.Context, names []string) (map[string]object, error) {
+func (r *survey) look(ctx context.Context, names []string) (map[string]object, error) {
 	all := map[string]object{}
 	if len(names) == 0 {
 		return all, nil
@@ -329,7 +329,7 @@ func (r *reading) look(ctx context.Context, names []string) (map[string]object, 
 }
 
 // readLinks reads where symbolic links point to.
-func (r *reading) readLinks(ctx context.Context, t told) error {
+func (r *survey) readLinks(ctx context.Context, t told) error {
 	const maxTarget = 4096
 	for _, all := range [...][]version{t.line, t.beside} {
 		for _, v := range all {
@@ -350,7 +350,7 @@ func (r *reading) readLinks(ctx context.Context, t told) error {
 }
 
 // report sights everything in the order that surveys have, but for what is left out.
-func (r *reading) report(all []reported, report source.Reporter) error {
+func (r *survey) report(all []reported, report source.Reporter) error {
 	ordered := make([]*reported, len(all))
 	for i := range all {
 		ordered[i] = &all[i]
@@ -367,7 +367,7 @@ func (r *reading) report(all []reported, report source.Reporter) error {
 }
 
 // sight reports one thing, if it is not left out.
-func (r *reading) sight(x reported, report source.Reporter) error {
+func (r *survey) sight(x reported, report source.Reporter) error {
 	switch {
 	case len(r.Exclusions) > 0 && exclude.By(r.Exclusions, place.Mapped(r.Maps, "/"+x.At.Path())) != "":
 		return nil

@@ -17,7 +17,7 @@ import (
 )
 
 // whole tells everything anew.
-func (r *reading) whole(ctx context.Context, now *memo, report source.Reporter) error {
+func (r *survey) whole(ctx context.Context, now *memo, report source.Reporter) error {
 	clear(r.commits)
 	take := func(c *commit) { r.commits[c.id] = c }
 	tips := r.heads.tips()
@@ -123,7 +123,7 @@ const maxAsked = 200_000
 
 // leaveOut leaves out what lies in what is no folder: a tree may have an entry whose name holds a slash, which looks like a path. What was
 // left out before is said with it.
-func (r *reading) leaveOut(ctx context.Context, report source.Reporter) error {
+func (r *survey) leaveOut(ctx context.Context, report source.Reporter) error {
 	shown := map[string]string{} // folders, and a commit that shows something in them
 	left := maxAsked
 	for _, c := range r.commits {
@@ -179,7 +179,7 @@ func (r *reading) leaveOut(ctx context.Context, report source.Reporter) error {
 }
 
 // list finds out how large the blobs are that commits name, and what there is that nothing names: commits, and blobs.
-func (r *reading) list(ctx context.Context, enough bool) (unnamed map[string]bool, err error) {
+func (r *survey) list(ctx context.Context, enough bool) (unnamed map[string]bool, err error) {
 	for _, c := range r.commits {
 		for _, ch := range c.changes {
 			if ch.blob != "" {
@@ -237,7 +237,7 @@ func (p pending) at() sighting.Locator {
 }
 
 // tellAll sights everything in the order that surveys have, each made when it is told.
-func (r *reading) tellAll(all []pending, points []sighting.Capture, times []time.Time, report source.Reporter) error {
+func (r *survey) tellAll(all []pending, points []sighting.Capture, times []time.Time, report source.Reporter) error {
 	slices.SortFunc(all, func(a, b pending) int {
 		x, y := a.at(), b.at()
 		return cmp.Or(strings.Compare(x.Dir, y.Dir), strings.Compare(x.Name, y.Name), cmp.Compare(a.from, b.from))
@@ -272,7 +272,7 @@ func (r *reading) tellAll(all []pending, points []sighting.Capture, times []time
 }
 
 // mend reads a repository in which something is missing: commits whose parents are not there are taken for first ones.
-func (r *reading) mend(ctx context.Context, missed []string, take func(*commit)) (cut string, err error) {
+func (r *survey) mend(ctx context.Context, missed []string, take func(*commit)) (cut string, err error) {
 	ends := slices.Clone(r.heads.shallow)
 	all := slices.Concat(missed, slices.Sorted(maps.Keys(r.commits)))
 	there := map[string]bool{}

@@ -14,19 +14,19 @@ import (
 	"humble-rewind/internal/core/problem"
 )
 
-// reading is one look at the records: blocks that several questions of it lead to are read once.
-type reading struct {
+// look is one look at the records: blocks that several questions of it lead to are read once.
+type look struct {
 	c       *room
 	q       file.Querier
 	stores  map[copies.SourceID]*copies.Store
 	blocks  map[int64]*content
 	spans   int // in blocks
 	folders map[int64]*folder
-	dirs    map[place.Place]*dirReading
+	dirs    map[place.Place]*dirLook
 }
 
-// dirReading is which folders hold what came from a folder of a machine.
-type dirReading struct {
+// dirLook is which folders hold what came from a folder of a machine.
+type dirLook struct {
 	id      int64 // 0: nothing did
 	folders []*folder
 }
@@ -39,16 +39,16 @@ type located struct {
 
 func (l *located) placePath() string { return l.folder.placeOf(&l.Span) }
 
-// keptSpans bounds what one reading keeps.
+// keptSpans bounds what one look keeps.
 const keptSpans = 100_000
 
-func (c *room) reading(ctx context.Context) (*reading, error) {
+func (c *room) look(ctx context.Context) (*look, error) {
 	stores, err := c.allStores(ctx)
-	return &reading{c: c, q: c.f.Reads, stores: stores, blocks: map[int64]*content{}, dirs: map[place.Place]*dirReading{}}, err
+	return &look{c: c, q: c.f.Reads, stores: stores, blocks: map[int64]*content{}, dirs: map[place.Place]*dirLook{}}, err
 }
 
 // block reads a block; one that is not there is empty.
-func (r *reading) block(ctx context.Context, f *folder, id int64) (*content, error) {
+func (r *look) block(ctx context.Context, f *folder, id int64) (*content, error) {
 	if b, ok := r.blocks[id]; ok {
 		return b, nil
 	}
@@ -75,7 +75,7 @@ func (r *reading) block(ctx context.Context, f *folder, id int64) (*content, err
 }
 
 // blockFor returns the id of the block of a folder that a name belongs into.
-func (r *reading) blockFor(ctx context.Context, f *folder, name string) (id int64, err error) {
+func (r *look) blockFor(ctx context.Context, f *folder, name string) (id int64, err error) {
 	if f.parts <= 1 {
 		return blockID(f.id, 0), nil
 	}
@@ -85,7 +85,7 @@ func (r *reading) blockFor(ctx context.Context, f *folder, name string) (id int6
 }
 
 // under returns all spans under a name of a folder of a store.
-func (r *reading) under(ctx context.Context, f *folder, name string) ([]located, error) {
+func (r *look) under(ctx context.Context, f *folder, name string) ([]located, error) {
 	id, err := r.blockFor(ctx, f, name)
 	if err != nil {
 		return nil, err
@@ -104,11 +104,11 @@ func (r *reading) under(ctx context.Context, f *folder, name string) ([]located,
 }
 
 // dir finds which folders hold what came from a folder of a machine.
-func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
+func (r *look) dir(ctx context.Context, p place.Place) (*dirLook, error) {
 	if d, ok := r.dirs[p]; ok {
 		return d, nil
 	}
-	d := &dirReading{}
+	d := &dirLook{}
 	err := r.q.QueryRowContext(ctx, "SELECT id FROM dirs WHERE path = ? AND machine_id = (SELECT id FROM machines WHERE name = ?)",
 		[]byte(p.Path), p.Machine).Scan(&d.id)
 	if err == nil {
@@ -122,7 +122,7 @@ func (r *reading) dir(ctx context.Context, p place.Place) (*dirReading, error) {
 }
 
 // at calls see with everything that sources saw at a place. meant narrows it to some sources; nil: all.
-func (r *reading) at(ctx context.Context, p place.Place, meant func(source copies.SourceID) bool, see func(*located)) error {
+func (r *look) at(ctx context.Context, p place.Place, meant func(source copies.SourceID) bool, see func(*located)) error {
 	d, err := r.dir(ctx, place.Place{Machine: p.Machine, Path: place.Folder(p.Path)})
 	if err != nil {
 		return err
@@ -156,7 +156,7 @@ func (r *reading) at(ctx context.Context, p place.Place, meant func(source copie
 }
 
 // elsewhere calls see with everything in blocks whose place is its own.
-func (r *reading) elsewhere(ctx context.Context, blocks []int64, meant func(source copies.SourceID) bool, see func(*located)) error {
+func (r *look) elsewhere(ctx context.Context, blocks []int64, meant func(source copies.SourceID) bool, see func(*located)) error {
 	for _, id := range blocks {
 		f, err := r.folder(ctx, folderOf(id))
 		if errors.Is(err, problem.NotKnown) || err == nil && meant != nil && !meant(f.source) {
@@ -180,8 +180,8 @@ func (r *reading) elsewhere(ctx context.Context, blocks []int64, meant func(sour
 	return nil
 }
 
-// folder finds a folder that this reading may have met.
-func (r *reading) folder(ctx context.Context, id int64) (*folder, error) {
+// folder finds a folder that this look may have met.
+func (r *look) folder(ctx context.Context, id int64) (*folder, error) {
 	if f, ok := r.folders[id]; ok {
 		return f, nil
 	}
@@ -196,7 +196,7 @@ func (r *reading) folder(ctx context.Context, id int64) (*folder, error) {
 }
 
 // readable tells whether the store still holds the bytes of a span.
-func (r *reading) readable(l *located) bool {
+func (r *look) readable(l *located) bool {
 	s := r.stores[l.folder.source]
 	if !l.Readable || s == nil {
 		return false
@@ -209,7 +209,7 @@ func (r *reading) readable(l *located) bool {
 }
 
 // lastSeen is the capture that last showed a span.
-func (r *reading) lastSeen(l *located) int64 {
+func (r *look) lastSeen(l *located) int64 {
 	if !l.Stands() {
 		return l.Last
 	}
@@ -221,7 +221,7 @@ func (r *reading) lastSeen(l *located) int64 {
 
 // find finds spans by their numbers. Those asked for together mostly lie in few folders: each folder that one leads to is looked
 // through for all that are still sought.
-func (r *reading) find(ctx context.Context, ids []copies.ID) (map[copies.ID]located, error) {
+func (r *look) find(ctx context.Context, ids []copies.ID) (map[copies.ID]located, error) {
 	sought := slices.Clone(ids)
 	slices.Sort(sought)
 	sought = slices.Compact(sought)
@@ -243,7 +243,7 @@ func (r *reading) find(ctx context.Context, ids []copies.ID) (map[copies.ID]loca
 }
 
 // findIn finds spans of one folder.
-func (r *reading) findIn(ctx context.Context, id int64, ids []copies.ID, into map[copies.ID]located) error {
+func (r *look) findIn(ctx context.Context, id int64, ids []copies.ID, into map[copies.ID]located) error {
 	f, err := folderByID(ctx, r.q, id)
 	if errors.Is(err, problem.NotKnown) {
 		return nil

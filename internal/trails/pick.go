@@ -7,14 +7,14 @@ import (
 	"humble-rewind/internal/core/trail"
 )
 
-// Reading says from which of the things seen of a version it is best read, and which of them stood at the place at a moment:
+// Pick says from which of the things seen of a version it is best read, and which of them stood at the place at a moment:
 // the content is the same, but owner, mode and times may not be. Both are indexes into what was seen; -1 where there is none.
-type Reading struct{ From, Stood int }
+type Pick struct{ From, Stood int }
 
-// ReadingOf picks what a version is read from as of a moment; a zero moment is now. What shows the very moment comes before what
+// PickOf picks what a version is read from as of a moment; a zero moment is now. What shows the very moment comes before what
 // does not; then what stays there even when the machine's own file changes; then the latest.
-func ReadingOf(v *trail.Version, seen []*copies.Copy, moment time.Time) Reading {
-	r := Reading{From: -1, Stood: stood(v, seen, moment)}
+func PickOf(v *trail.Version, seen []*copies.Copy, moment time.Time) Pick {
+	r := Pick{From: -1, Stood: stood(v, seen, moment)}
 	var best [3]int
 	for _, i := range v.Seen {
 		s := seen[i].Store
