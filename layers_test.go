@@ -47,7 +47,7 @@ internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents internal/registry
 internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/restore/original : internal/core… internal/reach internal/source internal/say internal/contents
-internal/restore/journal  : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/restore/original
+internal/restore/journal  : internal/core… internal/reach internal/reach/spool internal/source internal/catalogue internal/say internal/restore/original
 internal/restore/target   : internal/core… internal/reach internal/say internal/restore/hands internal/restore/original internal/restore/journal
 internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/say internal/contents internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
 internal/restore/steps    : internal/core… internal/source internal/catalogue internal/say internal/jobs internal/site internal/safekeeping internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…

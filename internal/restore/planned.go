@@ -7,12 +7,12 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -136,9 +136,9 @@ func (p *Planned) receiptItem(open *hands.Hands, item plan.Item, wanted *wanted,
 		Type:    item.Type,
 		Size:    item.Size,
 		Outcome: catalogue.ItemWaiting,
-		Note:    say.Notes(append([]string{say.Speaker{}.Remark(item.Clash)}, say.Speaker{}.Remarks(item.Notes)...)...),
 		Work:    encoded,
 	}
+	journal.Note(&ri, append([]remark.Remark{item.Clash}, item.Notes...)...)
 	switch item.Action {
 	case plan.Pass:
 		ri.Outcome = catalogue.ItemSkipped

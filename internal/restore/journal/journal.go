@@ -17,10 +17,12 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/restore/original"
+	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
 )
 
@@ -182,9 +184,17 @@ type Carried struct {
 	Proofs  []original.Proof // of what was written and is not read back yet
 	Spool   *spool.File      // what is to be written to a drive
 	Arrived bool
-	Partly  string // what of it arrived and what did not, where that is not all
+	Partly  remark.Remark // what of it arrived and what did not, where that is not all
 	Err     error
 }
+
+// Note adds to what is told of an item, in words: a receipt keeps what was said.
+func Note(item *catalogue.ReceiptItem, of ...remark.Remark) {
+	item.Note = say.Notes(append([]string{item.Note}, say.Speaker{}.Remarks(of)...)...)
+}
+
+// Note adds to what is told of the item.
+func (c *Carried) Note(code string, pairs ...any) { Note(c.Item, remark.New(code, pairs...)) }
 
 // Load reads the work of an item, which is changed in place.
 func Load(item *catalogue.ReceiptItem) (*Carried, error) {

@@ -13,6 +13,7 @@ import (
 
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 )
 
@@ -246,7 +247,7 @@ func (s *stream) grown() error {
 	case err != nil && !errors.Is(err, io.EOF):
 		return err
 	case k > 0 && len(s.w.Notes) < 10:
-		s.w.Notes = append(s.w.Notes, fmt.Sprintf("it grew while it was copied; its first %d bytes are here", s.n))
+		s.w.Notes = append(s.w.Notes, remark.New("grew", "n", s.n))
 	}
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 )
 
@@ -18,9 +19,9 @@ import (
 type Written struct {
 	Digest digest.Sum // of a file
 	Bytes  int64
-	Lost   []string // what could not be kept
-	Notes  []string // what else is to be said
-	Proofs []Proof  // of what is not read back yet
+	Lost   []string        // what could not be kept
+	Notes  []remark.Remark // what else is to be said
+	Proofs []Proof         // of what is not read back yet
 }
 
 var errDiffers = errors.New("what was written reads back as something else")

@@ -7,6 +7,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/digest"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
@@ -113,11 +114,11 @@ func (b *batch) takeOut() {
 		}
 		if !it.Work.Renames {
 			if err := b.targets.tree.TakeOut(it); original.IgnoreGone(err) != nil { // gone: out already, where a crash came in between
-				why := say.BringBackError(err)
+				why := remark.Said(say.BringBackError(err))
 				if errors.Is(err, target.ErrChanged) {
-					why = "it changed since it was copied; what was added is there"
+					why = remark.New("changed-since-copied")
 				}
-				it.Item.Note = say.Notes(it.Item.Note, "it arrived, but was not taken out of its store: "+why)
+				it.Note("not-taken-out", "why", why)
 				it.Work.Leaves = false // so an undo only removes what arrived
 				continue
 			}
@@ -129,7 +130,7 @@ func (b *batch) takeOut() {
 		if err := store.TakeOut(b.ctx, slips[id]); err != nil {
 			for _, it := range b.all {
 				if it.Arrived && it.Item.Source == id {
-					it.Item.Note = say.Notes(it.Item.Note, "its store still holds the record of it: "+say.BringBackError(err))
+					it.Note("record-held", "why", say.BringBackError(err))
 				}
 			}
 		}
@@ -143,17 +144,19 @@ func (b *batch) record() error {
 		switch {
 		case it.Arrived:
 			it.Item.Outcome = catalogue.ItemDone
-			if it.Partly != "" {
-				it.Item.Outcome, it.Item.Note = catalogue.ItemPartly, say.Notes(it.Item.Note, it.Partly)
+			if it.Partly.Any() {
+				it.Item.Outcome = catalogue.ItemPartly
+				journal.Note(it.Item, it.Partly)
 			}
 			if err := b.targets.tree.Print(it); err != nil {
-				it.Item.Note = say.Notes(it.Item.Note, "it arrived and then changed: "+say.BringBackError(err))
+				it.Note("changed-after", "why", say.BringBackError(err))
 			}
 			if it.Work.Leaves {
 				left = append(left, it.Item.Copy)
 			}
 		case errors.Is(it.Err, target.ErrPassed):
-			it.Item.Outcome, it.Item.Note = catalogue.ItemSkipped, say.Notes(it.Item.Note, target.ErrPassed.Error())
+			it.Item.Outcome = catalogue.ItemSkipped
+			it.Note("passed")
 		case errors.Is(it.Err, target.ErrAway):
 			it.Item.Outcome, it.Item.Note = catalogue.ItemUnsettled, say.Notes(it.Item.Note, say.BringBackError(it.Err))
 		case it.Err == nil:

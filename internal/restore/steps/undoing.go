@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
@@ -103,7 +104,7 @@ func (u *undoing) item(item catalogue.ReceiptItem) error {
 	refused, changed := errors.AsType[*target.ChangedError](err)
 	switch {
 	case changed:
-		it.Item.Note = say.Notes(it.Item.Note, "not undone: "+refused.Why)
+		it.Note("not-undone", "why", refused.Why)
 		u.kept = append(u.kept, *it.Item)
 		u.changed++
 		return nil
@@ -122,11 +123,11 @@ func (u *undoing) item(item catalogue.ReceiptItem) error {
 // save gives the stores back what they remembered of the items undone so far, and keeps how all stand.
 func (u *undoing) save() error {
 	if err := u.remember(); err != nil {
-		why := "it is back where it lay, but the record of it is not: " + say.BringBackError(err)
+		why := remark.New("record-not-back", "why", say.BringBackError(err))
 		for n := range u.undone {
-			u.undone[n].Note = say.Notes(u.undone[n].Note, why)
+			journal.Note(&u.undone[n], why)
 		}
-		return errors.Join(fmt.Errorf("undo: %s", why), u.endInPart())
+		return errors.Join(fmt.Errorf("undo: %s", say.Speaker{}.Remark(why)), u.endInPart())
 	}
 	if err := u.r.Site.Catalogue.Receipts.SaveItems(u.ctx, u.receipt, append(slices.Clone(u.undone), u.kept...)); err != nil {
 		return err

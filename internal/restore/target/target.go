@@ -52,7 +52,7 @@ func At(open *hands.Hands, machine string) journal.Target {
 var ErrInterrupted = errors.New("not brought back: the service stopped before it")
 
 // ErrPassed says of an item that the rule leaves out what something new stands for.
-var ErrPassed = errors.New("something new is there since the plan was made; skipped")
+var ErrPassed = errors.New("something new is there since it was planned")
 
 // ErrNotThere says that an item is not in its store any more.
 var ErrNotThere = errors.New("it is no longer where it was: it was emptied, or somebody just brought it back; survey again")

@@ -107,7 +107,7 @@ func (t *Target) Ready(it *journal.Carried) error {
 	}
 	if it.Work.Leaves { // a drive keeps neither its owner nor its times, so that it could not be put back as it was
 		it.Work.Leaves = false
-		it.Item.Note = say.Notes(it.Item.Note, "it stays in its trash too")
+		it.Note("stays-in-trash")
 	}
 	if it.Item.Type == entry.Folder {
 		return nil
@@ -280,7 +280,7 @@ func (t *Target) Find(it *journal.Carried) error {
 	switch err := t.readBack(folder, it.Item.To.Name(), it.Item.SHA256); {
 	case err == nil:
 		it.Arrived, it.Err = true, nil
-		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
+		it.Note("finished-later")
 	case errors.Is(err, errOtherBytes):
 		it.Err = fmt.Errorf("%w; what stands there now is something else", target.ErrInterrupted)
 	default:

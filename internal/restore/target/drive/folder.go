@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/target"
@@ -53,12 +54,10 @@ func (f *filling) fail(at string, err error) {
 // say says in the item how the folder came.
 func (f *filling) say(it *journal.Carried) {
 	if f.left > 0 {
-		it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("%d links or the like in it were left out: the drive keeps only files and folders",
-			f.left))
+		it.Note("links-left-out", "n", f.left)
 	}
 	if f.failed > 0 {
-		it.Partly = fmt.Sprintf("only a part of it arrived, %d files; %d did not, the first being %s: %s",
-			f.files, f.failed, place.Quote(f.at), say.BringBackError(f.why))
+		it.Partly = remark.New("partly", "files", f.files, "n", f.failed, "first", place.Quote(f.at), "why", say.BringBackError(f.why))
 	}
 }
 
@@ -186,9 +185,9 @@ func (t *Target) findFolder(it *journal.Carried, folder reach.Folder) error {
 	case c.same == 0 && c.strange > 0:
 		return nil // somebody else's folder
 	case c.missing > 0:
-		it.Partly = fmt.Sprintf("only a part of it arrived before the service stopped, %d files; %d did not", c.same, c.missing)
+		it.Partly = remark.New("partly-stopped", "files", c.same, "n", c.missing)
 	default:
-		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
+		it.Note("finished-later")
 	}
 	it.Arrived, it.Err = true, nil
 	return nil

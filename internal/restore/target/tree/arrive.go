@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
@@ -123,11 +124,11 @@ func (t *Target) giveName(it *journal.Carried, st *stage, folder reach.Folder) e
 		return t.dropBits(it, folder)
 	case it.Work.Renames && err == nil:
 		if back := folder.Rename(t.ctx, it.Item.To.Name(), from, name); back != nil {
-			it.Item.Note = say.Notes(it.Item.Note, "what came instead stands there now: "+say.BringBackError(back))
+			it.Note("other-came", "why", say.BringBackError(back))
 		}
 		return errors.New("something else was put in its place in its store while it was brought back; survey and plan again")
 	case err != nil && !errors.Is(err, fs.ErrNotExist):
-		it.Item.Note = say.Notes(it.Item.Note, "it arrived, and could not be looked at there: "+say.BringBackError(err))
+		it.Note("arrived-unseen", "why", say.BringBackError(err))
 		return nil
 	case it.Work.Renames:
 		return errors.New("somebody moved it away the moment it arrived; look for it near its place")
@@ -159,7 +160,7 @@ func (t *Target) dropBits(it *journal.Carried, folder reach.Folder) error {
 
 // giveBack puts what gave way back where it stood, or beside what has come to stand there.
 func giveBack(ctx context.Context, it *journal.Carried, st *stage, folder reach.Folder) error {
-	return orBeside(ctx, it, st, staged(it.Item.N, endAside), folder, "what stood there before")
+	return orBeside(ctx, it, st, staged(it.Item.N, endAside), folder, "stood-before")
 }
 
 // orBeside moves something out of a stage to an item's place or, where something has come to stand there, beside it.
@@ -172,8 +173,7 @@ func orBeside(ctx context.Context, it *journal.Carried, st *stage, name string, 
 		_, err := folder.Look(ctx, name)
 		return err == nil
 	})
-	it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("something new is there; %s is beside it as %s", what,
-		place.Readable(beside)))
+	it.Note("is-beside", "what", remark.New(what), "name", place.Readable(beside))
 	return st.Rename(ctx, name, folder, beside)
 }
 
@@ -187,8 +187,7 @@ func (t *Target) dropAside(it *journal.Carried, st *stage, folder reach.Folder) 
 		err = original.RemoveTree(t.ctx, st, name)
 	}
 	if original.IgnoreGone(err) != nil {
-		it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("what was set aside also remains in %s: %s",
-			place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), say.BringBackError(err)))
+		it.Note("aside-remains", "path", place.Readable(place.Join(st.record.Folder.Path, st.record.Name)), "why", say.BringBackError(err))
 	}
 }
 
@@ -210,7 +209,7 @@ func (t *Target) rename(it *journal.Carried, from reach.Folder, name string, fol
 			return err == nil
 		})
 		it.Item.To.Path = place.Join(place.Folder(it.Item.To.Path), beside)
-		it.Item.Note = say.Notes(it.Item.Note, "something came to stand there since the plan was made; both are kept")
+		it.Note("came-since")
 		started := *it.Item
 		started.Outcome = catalogue.ItemStarted
 		if err := t.records.Receipts.SaveItems(t.ctx, t.receipt, []catalogue.ReceiptItem{started}); err != nil { // where a crash would look for it
@@ -241,7 +240,7 @@ func (t *Target) Settled(all []*journal.Carried) {
 				err = folder.Sync(t.ctx)
 			}
 			if err != nil {
-				it.Item.Note = say.Notes(it.Item.Note, "not certain to survive a power cut: "+say.BringBackError(err))
+				it.Note("not-lasting", "why", say.BringBackError(err))
 			}
 		}
 	}

@@ -41,7 +41,7 @@ func (t *Target) Find(it *journal.Carried) error {
 		return err
 	}
 	if it.Arrived {
-		it.Item.Note = say.Notes(it.Item.Note, "finished after the service stopped in between")
+		it.Note("finished-later")
 		return t.finishTaking(it)
 	}
 	it.Work.Aside = nil

@@ -8,10 +8,10 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
-	"humble-rewind/internal/say"
 )
 
 func formerName(receipt int64, n int, end string) string {
@@ -40,10 +40,10 @@ func (t *Target) findFormer(it *journal.Carried, folder reach.Folder) error {
 			return err
 		}
 	case it.Arrived:
-		remains(it, "what was set aside also", aside)
+		remains(it, "set-aside-too", aside)
 	default:
 		if err := folder.Rename(t.ctx, aside, folder, it.Item.To.Name()); errors.Is(err, fs.ErrExist) {
-			remains(it, "what stood there before", aside)
+			remains(it, "stood-before", aside)
 		} else if err != nil {
 			return err
 		}
@@ -58,12 +58,12 @@ func (t *Target) findFormer(it *journal.Carried, folder reach.Folder) error {
 	case info.Type != entry.Folder && it.Work.After.Unchanged(info.Seen()) == reach.Yes: // of a folder its own record says too little
 		return original.RemoveTree(t.ctx, folder, part)
 	}
-	remains(it, "a copy that was not finished", part)
+	remains(it, "unfinished-copy", part)
 	return nil
 }
 
 func remains(it *journal.Carried, what, name string) {
-	it.Item.Note = say.Notes(it.Item.Note, fmt.Sprintf("%s remains beside it as %s", what, place.Readable(name)))
+	it.Note("remains-beside", "what", remark.New(what), "name", place.Readable(name))
 }
 
 // formerArrived tells whether an item of a former version stands at its place. What was moved no longer lies where it did then.

@@ -14,7 +14,6 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/say"
 )
 
 // Ready does its work through hands of its own, so that several items can be made ready side by side.
@@ -91,9 +90,9 @@ func (t *Target) makeReady(it *journal.Carried) error {
 	if it.Item.Type == entry.File {
 		it.Item.Size = w.Bytes
 	}
-	it.Item.Note = say.Notes(append([]string{it.Item.Note}, w.Notes...)...)
+	journal.Note(it.Item, w.Notes...)
 	if w.Lost != nil {
-		it.Item.Note = say.Notes(it.Item.Note, "not kept: "+strings.Join(w.Lost, ", "))
+		it.Note("not-kept", "lost", strings.Join(w.Lost, ", "))
 	}
 	it.Work.After, err = original.IdentityAt(t.ctx, st, name)
 	return err
@@ -233,7 +232,8 @@ func (t *Target) makeFolder(it *journal.Carried, in reach.Folder, p place.Place,
 	defer made.Close()
 	err = made.SetMeta(t.ctx, meta)
 	if lost, ok := errors.AsType[*reach.MetaError](err); ok {
-		it.Item.Note, err = say.Notes(it.Item.Note, "folder made again without "+strings.Join(lost.Lost, ", ")), nil
+		it.Note("folder-without", "lost", strings.Join(lost.Lost, ", "))
+		err = nil
 	}
 	if err == nil {
 		err = st.Rename(t.ctx, name, in, p.Name())

@@ -13,7 +13,6 @@ import (
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/say"
 )
 
 // TakeBack takes away one item, puts what was set aside for it back where it stood, and the item where it lay. What is taken
@@ -213,7 +212,7 @@ func (t *Target) returnAside(it *journal.Carried, to reach.Folder) error {
 		return err
 	}
 	if w.Lost != nil {
-		it.Item.Note = say.Notes(it.Item.Note, "put back without "+strings.Join(w.Lost, ", "))
+		it.Note("put-back-without", "lost", strings.Join(w.Lost, ", "))
 	}
 	if err := to.Settle(t.ctx); err != nil {
 		return err
