@@ -41,8 +41,8 @@ internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
 internal/registry         : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/contents         : internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/apart internal/site
-internal/trails           : internal/core… internal/reach internal/catalogue internal/site internal/contents
-internal/advise           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/trails
+internal/past           : internal/core… internal/reach internal/catalogue internal/site internal/contents
+internal/choosing           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/past
 internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents internal/registry
 internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site
@@ -51,13 +51,13 @@ internal/restore/journal  : internal/core… internal/reach internal/reach/spool
 internal/restore/target   : internal/core… internal/reach internal/say internal/restore/hands internal/restore/original internal/restore/journal
 internal/restore/target/… : internal/core… internal/reach internal/reach/spool internal/catalogue internal/say internal/contents internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target
 internal/restore/steps    : internal/core… internal/source internal/catalogue internal/say internal/jobs internal/site internal/safekeeping internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target…
-internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/say internal/jobs internal/contents internal/trails internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
-internal/cases            : internal/core… internal/catalogue internal/say internal/site internal/trails internal/advise internal/drives internal/restore
-internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/trails
-internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/trails internal/advise internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments internal/registry
+internal/restore          : internal/core… internal/reach internal/source internal/catalogue internal/say internal/jobs internal/contents internal/past internal/restore/hands internal/restore/original internal/restore/journal internal/restore/target internal/restore/steps
+internal/cases            : internal/core… internal/catalogue internal/say internal/site internal/past internal/choosing internal/drives internal/restore
+internal/moments          : internal/core… internal/reach internal/source internal/catalogue internal/contents internal/past
+internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/past internal/choosing internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments internal/registry
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
-internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/trails internal/advise internal/survey internal/restore internal/restore/steps internal/registry
+internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/past internal/choosing internal/survey internal/restore internal/restore/steps internal/registry
 internal/corpus           :
 internal/servicetest      : api internal/demo internal/kinds internal/service
 internal/browser          :
@@ -383,7 +383,7 @@ func TestOnlyTheCommandLineNamesCommands(t *testing.T) {
 }
 
 // wordless are the packages that say what they find as codes with values: what they hold in words is the end of an error, or names a thing.
-var wordless = []string{"internal/core", "internal/trails", "internal/advise", "internal/drives", "internal/contents"}
+var wordless = []string{"internal/core", "internal/past", "internal/choosing", "internal/drives", "internal/contents"}
 
 // spoken is a sentence: some words, and its end.
 var spoken = regexp.MustCompile(`^[A-Z][^"]*[a-z]+ [a-z]+ [a-z]+[^"]*\.$`)

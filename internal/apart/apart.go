@@ -23,8 +23,8 @@ import (
 	"humble-rewind/internal/core/peek"
 )
 
-// Content is what is looked into. It is read only while the call lasts.
-type Content struct {
+// Input is what is looked into. It is read only while the call lasts.
+type Input struct {
 	Name string // with its extension, where that tells something
 	io.ReaderAt
 	Size int64
@@ -54,30 +54,30 @@ const (
 const idleTime = 30 * time.Second
 
 // Examine says whether a content is whole, a database by SQLite's own check too.
-func (p *Pool) Examine(ctx context.Context, c Content) (found condition.Findings, err error) {
+func (p *Pool) Examine(ctx context.Context, c Input) (found condition.Findings, err error) {
 	err = p.do(ctx, request{Op: opExamine}, &found, nil, c)
 	return found, err
 }
 
 // Look previews a content.
-func (p *Pool) Look(ctx context.Context, c Content) (look peek.Preview, err error) {
+func (p *Pool) Look(ctx context.Context, c Input) (look peek.Preview, err error) {
 	err = p.do(ctx, request{Op: opLook}, &look, nil, c)
 	return look, err
 }
 
 // Draw renders a picture anew as PNG. Errors wrap peek.ErrNoPicture.
-func (p *Pool) Draw(ctx context.Context, c Content, w io.Writer) error {
+func (p *Pool) Draw(ctx context.Context, c Input, w io.Writer) error {
 	return p.do(ctx, request{Op: opDraw}, nil, w, c)
 }
 
 // Compare says how two contents differ.
-func (p *Pool) Compare(ctx context.Context, left, right Content) (c compare.Comparison, err error) {
+func (p *Pool) Compare(ctx context.Context, left, right Input) (c compare.Comparison, err error) {
 	err = p.do(ctx, request{Op: opCompare}, &c, nil, left, right)
 	return c, err
 }
 
 // Shares returns which share of each content's pieces the other has too, see package similar.
-func (p *Pool) Shares(ctx context.Context, a, b Content) (ofA, ofB float64, err error) {
+func (p *Pool) Shares(ctx context.Context, a, b Input) (ofA, ofB float64, err error) {
 	var shares [2]float64
 	err = p.do(ctx, request{Op: opShares}, &shares, nil, a, b)
 	return shares[0], shares[1], err
@@ -90,13 +90,13 @@ type Held struct {
 }
 
 // Holds looks for words in a content.
-func (p *Pool) Holds(ctx context.Context, c Content, words []string) (held Held, err error) {
+func (p *Pool) Holds(ctx context.Context, c Input, words []string) (held Held, err error) {
 	err = p.do(ctx, request{Op: opHolds, Words: words}, &held, nil, c)
 	return held, err
 }
 
 // do asks a child. result takes its answer, out what it writes.
-func (p *Pool) do(ctx context.Context, r request, result any, out io.Writer, contents ...Content) error {
+func (p *Pool) do(ctx context.Context, r request, result any, out io.Writer, contents ...Input) error {
 	p.once.Do(func() { p.weight = semaphore.NewWeighted(atOnce) })
 	err := p.try(ctx, r, light, result, out, contents)
 	if errors.Is(err, errWorn) {
@@ -117,7 +117,7 @@ const (
 	heavy               // one that may take more, alone
 )
 
-func (p *Pool) try(ctx context.Context, r request, how manner, result any, out io.Writer, contents []Content) error {
+func (p *Pool) try(ctx context.Context, r request, how manner, result any, out io.Writer, contents []Input) error {
 	weight := int64(lightWeight)
 	if how == heavy {
 		weight = heavyWeight

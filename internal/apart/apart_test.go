@@ -31,8 +31,8 @@ import (
 	"humble-rewind/internal/core/condition"
 )
 
-func content(b []byte) apart.Content {
-	return apart.Content{ReaderAt: bytes.NewReader(b), Size: int64(len(b))}
+func content(b []byte) apart.Input {
+	return apart.Input{ReaderAt: bytes.NewReader(b), Size: int64(len(b))}
 }
 
 func pool(t *testing.T) *apart.Pool {
@@ -91,8 +91,8 @@ func TestWhatChildrenFindIsWhatIsThere(t *testing.T) {
 	config, err := png.DecodeConfig(&drawn)
 	require.NoError(t, err)
 	assert.Equal(t, 1600, config.Width)
-	c, err := p.Compare(ctx, apart.Content{Name: "a.txt", ReaderAt: strings.NewReader("one\ntwo\n"), Size: 8},
-		apart.Content{Name: "b.txt", ReaderAt: strings.NewReader("one\nsix\n"), Size: 8})
+	c, err := p.Compare(ctx, apart.Input{Name: "a.txt", ReaderAt: strings.NewReader("one\ntwo\n"), Size: 8},
+		apart.Input{Name: "b.txt", ReaderAt: strings.NewReader("one\nsix\n"), Size: 8})
 	require.NoError(t, err)
 	assert.EqualValues(t, "lines", c.By)
 	ofA, _, err := p.Shares(ctx, content([]byte("one two three four")), content([]byte("one two three five")))
@@ -125,12 +125,12 @@ func (f faulty) ReadAt([]byte, int64) (int, error) { return 0, f.err }
 func TestFaultsOfReadingAndEndsOfPatienceAreTheCallers(t *testing.T) {
 	p := pool(t)
 	fault := errors.New("the drive reports a fault")
-	_, err := p.Examine(t.Context(), apart.Content{ReaderAt: faulty{fault}, Size: 100})
+	_, err := p.Examine(t.Context(), apart.Input{ReaderAt: faulty{fault}, Size: 100})
 	assert.ErrorIs(t, err, fault)
 	ctx, cancel := context.WithTimeout(t.Context(), 300*time.Millisecond)
 	defer cancel()
 	begun := time.Now()
-	_, err = p.Examine(ctx, apart.Content{ReaderAt: endless{}, Size: 1 << 50})
+	_, err = p.Examine(ctx, apart.Input{ReaderAt: endless{}, Size: 1 << 50})
 	assert.ErrorIs(t, err, context.DeadlineExceeded)
 	assert.Less(t, time.Since(begun), time.Minute)
 	_, err = p.Look(t.Context(), content([]byte("still here\n")))

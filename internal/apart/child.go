@@ -74,7 +74,7 @@ func (c *child) end() {
 const wallTime = 3 * time.Minute
 
 // ask has a request carried out.
-func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, contents []Content) error {
+func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, contents []Input) error {
 	c.asked++
 	limited, done := context.WithTimeout(ctx, wallTime)
 	defer done()
@@ -115,7 +115,7 @@ func (c *child) ask(ctx context.Context, r request, value any, out io.Writer, co
 }
 
 // exchange asks, gives the child what it wants to read, and returns its result. readErr is what kept a content from being read.
-func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *error) (answer result, err error) {
+func (c *child) exchange(r request, out io.Writer, contents []Input, readErr *error) (answer result, err error) {
 	first := 0
 	if len(contents) > 0 && contents[0].Size > 0 && contents[0].Size <= pieceSize {
 		n, err := contents[0].ReadAt(c.piece[:contents[0].Size], 0)
@@ -166,7 +166,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Content, readErr *
 }
 
 // give answers a child that wants to read.
-func (c *child) give(frame []byte, contents []Content, readErr *error) error {
+func (c *child) give(frame []byte, contents []Input, readErr *error) error {
 	if len(frame) != 13 || int(frame[0]) >= len(contents) {
 		return errStrange
 	}

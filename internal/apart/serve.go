@@ -127,14 +127,14 @@ type worker struct {
 
 // answer carries a request out; first is the beginning of the first content, where it was sent with it.
 func (w *worker) answer(r request, first []byte) error {
-	contents := make([]Content, len(r.Sizes))
+	contents := make([]Input, len(r.Sizes))
 	for i, size := range r.Sizes {
 		pieces, _ := simplelru.NewLRU[int64, []byte](keptPieces, nil) // it fails for no size alone
 		of := &remote{w: w, content: byte(i), size: size, pieces: pieces}
 		if i == 0 && first != nil {
 			of.pieces.Add(0, first)
 		}
-		contents[i] = Content{Name: r.Names[i], ReaderAt: of, Size: size}
+		contents[i] = Input{Name: r.Names[i], ReaderAt: of, Size: size}
 	}
 	value, err := w.do(r, contents)
 	var answer result
@@ -157,7 +157,7 @@ func (w *worker) answer(r request, first []byte) error {
 	return errors.Join(err, w.out.Flush())
 }
 
-func (w *worker) do(r request, c []Content) (any, error) {
+func (w *worker) do(r request, c []Input) (any, error) {
 	for _, content := range c {
 		if !w.heavy && w.outgrows(r.Op, content) {
 			return nil, errHeavy
@@ -193,7 +193,7 @@ const (
 )
 
 // outgrows tells whether a content takes more than a light look may.
-func (w *worker) outgrows(o op, c Content) bool {
+func (w *worker) outgrows(o op, c Input) bool {
 	switch o {
 	case opExamine, opDraw, opCompare, opShares:
 		if bytes, ok := peek.Weight(c, c.Size); ok && bytes > lightPicture {
@@ -203,7 +203,7 @@ func (w *worker) outgrows(o op, c Content) bool {
 	return (o == opCompare || o == opShares || o == opHolds) && c.Size > lightCompared
 }
 
-func examine(c Content) (condition.Findings, error) {
+func examine(c Input) (condition.Findings, error) {
 	found, err := condition.Examine(c, c.Size)
 	if err != nil || found.Media != "application/vnd.sqlite3" || found.State == condition.Broken || c.Size > maxDatabase {
 		return found, err
@@ -222,7 +222,7 @@ const maxDatabase = 1 << 30
 const maxRead = 16 << 20
 
 // holds looks for words in a document's text, in plain text, or else in the bytes, those of a PDF's pages included.
-func holds(c Content, words []string) Held {
+func holds(c Input, words []string) Held {
 	text, isText := "", true
 	size := min(c.Size, maxRead)
 	if d, err := document.Read(c, c.Size); err == nil {

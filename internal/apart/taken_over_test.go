@@ -42,7 +42,7 @@ func TestWhatATakenOverChildSaysIsBounded(t *testing.T) {
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
 			var drawn bytes.Buffer
-			content := apart.Content{Name: "x", ReaderAt: strings.NewReader("x"), Size: 1}
+			content := apart.Input{Name: "x", ReaderAt: strings.NewReader("x"), Size: 1}
 			look, err := p.Look(t.Context(), content)
 			assert.Error(t, err)
 			assert.Empty(t, look.Lines)

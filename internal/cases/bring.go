@@ -7,8 +7,8 @@ import (
 	"slices"
 	"time"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
@@ -25,7 +25,7 @@ type Reasons struct {
 	Costs   []string        `json:"costs"`
 }
 
-func reasonsOf(a *advise.Answer, s say.Speaker) Reasons {
+func reasonsOf(a *choosing.Answer, s say.Speaker) Reasons {
 	switch {
 	case a.Folder != nil:
 		return Reasons{Because: s.Remarks(a.Folder.Because), Plain: len(a.Folder.Because), Costs: s.Remarks(a.Folder.Costs)}

@@ -13,8 +13,8 @@ import (
 	"sync"
 	"time"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/digest"
@@ -29,7 +29,7 @@ import (
 // Book is where cases are kept. It is safe for concurrent use.
 type Book struct {
 	Site    *site.Site
-	Adviser *advise.Adviser
+	Adviser *choosing.Adviser
 	Now     func() time.Time
 
 	mu       sync.Mutex
@@ -242,12 +242,12 @@ func receiptOf(e catalogue.CaseEntry) (id int64, ok bool) {
 }
 
 // Advise asks for advice with what the case knows.
-func (b *Book) Advise(ctx context.Context, k catalogue.Case, zone *time.Location) (advise.Answer, error) {
+func (b *Book) Advise(ctx context.Context, k catalogue.Case, zone *time.Location) (choosing.Answer, error) {
 	p, err := b.place(ctx, k)
 	if err != nil {
-		return advise.Answer{}, err
+		return choosing.Answer{}, err
 	}
-	q := advise.Question{
+	q := choosing.Question{
 		Place:    p,
 		Zone:     zone,
 		Question: advice.Question{Loss: k.Loss, Good: k.Good, Noticed: k.Noticed, Hints: k.Hints, Wrong: map[digest.Sum]bool{}},

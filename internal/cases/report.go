@@ -12,8 +12,8 @@ import (
 	"text/template"
 	"time"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
@@ -36,7 +36,7 @@ type Report struct {
 	Case        catalogue.Case
 	At          time.Time
 	Reader      Reader
-	Answer      *advise.Answer // nil where none could be given
+	Answer      *choosing.Answer // nil where none could be given
 	NoAnswer    string
 	Aid         Aid
 	Receipts    []Brought
@@ -136,7 +136,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 const listed = 12
 
 // unprotected says what should be put right, so that the next loss is harmless.
-func unprotected(a *advise.Answer, now time.Time) (all []remark.Remark) {
+func unprotected(a *choosing.Answer, now time.Time) (all []remark.Remark) {
 	p := a.Question.Place
 	kept, elsewhere := time.Time{}, false
 	for _, l := range a.Looked {
@@ -146,7 +146,7 @@ func unprotected(a *advise.Answer, now time.Time) (all []remark.Remark) {
 		}
 		elsewhere = elsewhere || l.Found && store.AtMachine != p.Machine
 		if l.Excluded != "" {
-			all = append(all, remark.New("left-out", "source", advise.Name(&store.Source, p.Machine), "pattern", place.Inert(l.Excluded)))
+			all = append(all, remark.New("left-out", "source", choosing.Name(&store.Source, p.Machine), "pattern", place.Inert(l.Excluded)))
 		}
 	}
 	switch days := int(now.Sub(kept).Hours() / 24); {
@@ -257,7 +257,7 @@ func (r Report) Reasons() *Reasons {
 
 // Name says which source one of those looked at is.
 func (r Report) Name(l advice.Looked) string {
-	return advise.Name(&r.Answer.Stores[l.Source].Source, r.Answer.Question.Place.Machine)
+	return choosing.Name(&r.Answer.Stores[l.Source].Source, r.Answer.Question.Place.Machine)
 }
 
 // Place writes a place.

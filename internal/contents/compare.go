@@ -13,13 +13,13 @@ import (
 )
 
 // Compare compares two open contents, each with its name.
-func (r *Reader) Compare(ctx context.Context, leftName string, left source.Content,
-	rightName string, right source.Content) (compare.Comparison, error) {
+func (r *Reader) Compare(ctx context.Context, leftName string, left source.Opened,
+	rightName string, right source.Opened) (compare.Comparison, error) {
 	switch {
 	case left.File != nil && right.File != nil:
 		var c compare.Comparison
-		err := r.named(ctx, leftName, left, func(left apart.Content) error {
-			return r.named(ctx, rightName, right, func(right apart.Content) (err error) {
+		err := r.named(ctx, leftName, left, func(left apart.Input) error {
+			return r.named(ctx, rightName, right, func(right apart.Input) (err error) {
 				c, err = r.Apart.Compare(ctx, left, right)
 				return err
 			})

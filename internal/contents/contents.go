@@ -44,12 +44,12 @@ var ErrNoContent = errors.New("it cannot be read")
 var ErrNothingStands = errors.New("nothing is there now")
 
 // Open opens a copy. Close it.
-func (r *Reader) Open(ctx context.Context, c *copies.Copy) (source.Content, error) {
+func (r *Reader) Open(ctx context.Context, c *copies.Copy) (source.Opened, error) {
 	return r.Site.OpenCopy(ctx, c.Store.Source, c.Ref())
 }
 
 // OpenFile is Open for what must be a file; else the error is ErrNoContent.
-func (r *Reader) OpenFile(ctx context.Context, c *copies.Copy) (source.Content, error) {
+func (r *Reader) OpenFile(ctx context.Context, c *copies.Copy) (source.Opened, error) {
 	content, err := r.Open(ctx, c)
 	if err == nil && content.File == nil {
 		content.Close()
@@ -59,7 +59,7 @@ func (r *Reader) OpenFile(ctx context.Context, c *copies.Copy) (source.Content, 
 }
 
 // asSeen tells with ErrChanged whether what is open is no longer as the survey saw it.
-func asSeen(content source.Content, c *copies.Copy) error {
+func asSeen(content source.Opened, c *copies.Copy) error {
 	if content.Info.Type != entry.File || c.Size >= 0 && content.Info.Size >= 0 && content.Info.Size != c.Size ||
 		!content.Info.Written.Equal(c.Recorded()) {
 		return ErrChanged
@@ -68,27 +68,27 @@ func asSeen(content source.Content, c *copies.Copy) error {
 }
 
 // Standing opens what stands at a place now.
-func (r *Reader) Standing(ctx context.Context, p place.Place) (source.Content, error) {
+func (r *Reader) Standing(ctx context.Context, p place.Place) (source.Opened, error) {
 	files, err := r.Site.Files(ctx, p.Machine)
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	folder, err := files.Tree(ctx, place.Folder(p.Path))
 	if err == nil {
 		defer folder.Close()
-		var c source.Content
+		var c source.Opened
 		if c, err = source.OpenEntry(ctx, folder, p.Name()); err == nil {
 			return c, nil
 		}
 	}
 	if errors.Is(err, problem.NotThere) {
-		return source.Content{}, &problem.Input{
+		return source.Opened{}, &problem.Input{
 			What: fmt.Sprintf("compare with %s", p),
 			Err:  ErrNothingStands,
 			Next: "Peek at the copy instead, or compare it with another copy.",
 		}
 	}
-	return source.Content{}, err
+	return source.Opened{}, err
 }
 
 // Budget says how much is read unasked.

@@ -58,7 +58,7 @@ func DigestAt(ctx context.Context, folder reach.Tree, name string) (digest.Sum, 
 // Digest returns the SHA-256 of a copy's file. One whose store names its content by what names it everywhere is read once, however
 // many copies there are of it. Nothing is kept in the catalogue.
 func (r *Reader) Digest(ctx context.Context, c *copies.Copy) (digest.Sum, error) {
-	return r.digest(ctx, c, func() (source.Content, error) { return r.Open(ctx, c) })
+	return r.digest(ctx, c, func() (source.Opened, error) { return r.Open(ctx, c) })
 }
 
 // DigestKept is the digest of a copy's file: the one that is known, else read now and kept in the catalogue.
@@ -73,7 +73,7 @@ func (r *Reader) DigestKept(ctx context.Context, c *copies.Copy) (digest.Sum, er
 	return sum, r.Site.Catalogue.Contents.SetDigest(ctx, c.ID, sum)
 }
 
-func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source.Content, error)) (digest.Sum, error) {
+func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source.Opened, error)) (digest.Sum, error) {
 	if c.Mark.Content.Kind.Names() {
 		if known, err := r.known(ctx, c.Mark.Content); err != nil || known.Known() {
 			return known, err
@@ -92,7 +92,7 @@ func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source
 }
 
 // DigestAsSeen digests an open copy, where it still is as the survey saw it; else the error is ErrChanged.
-func (r *Reader) DigestAsSeen(ctx context.Context, c *copies.Copy, content source.Content) (digest.Sum, error) {
+func (r *Reader) DigestAsSeen(ctx context.Context, c *copies.Copy, content source.Opened) (digest.Sum, error) {
 	if content.File == nil {
 		return digest.Sum{}, ErrChanged
 	}
@@ -212,7 +212,7 @@ func (d *digesting) want(ctx context.Context, some []*copies.Copy) error {
 
 func (d *digesting) readEach(ctx context.Context) {
 	for c := range d.wanted {
-		sum, err := d.r.digest(ctx, c.Copy, func() (source.Content, error) { return c.store.Open(ctx, c.Ref()) })
+		sum, err := d.r.digest(ctx, c.Copy, func() (source.Opened, error) { return c.store.Open(ctx, c.Ref()) })
 		c.done()
 		d.take(c.Copy, sum, err)
 	}

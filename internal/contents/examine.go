@@ -105,7 +105,7 @@ func (e *Examiner) examined(ctx context.Context, c *copies.Copy) (found catalogu
 
 // Content examines what is open, without keeping what it finds: it digests the file, and examines it where its content is
 // not known under the digest.
-func (e *Examiner) Content(ctx context.Context, content source.Content) (found Result, err error) {
+func (e *Examiner) Content(ctx context.Context, content source.Opened) (found Result, err error) {
 	if content.File == nil {
 		return found, fmt.Errorf("it is a %s and has no content", content.Info.Type)
 	}
@@ -123,7 +123,7 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 		return found, err
 	}
 	found.SHA256 = d.Value()
-	err = e.Contents.named(ctx, "", content, func(c apart.Content) error {
+	err = e.Contents.named(ctx, "", content, func(c apart.Input) error {
 		found.Findings, err = e.Contents.Apart.Examine(ctx, c)
 		return err
 	})
@@ -141,7 +141,7 @@ func (e *Examiner) Content(ctx context.Context, content source.Content) (found R
 const readOnce = 4 << 20
 
 // small digests and examines a file that is read once.
-func (e *Examiner) small(ctx context.Context, content source.Content) (found Result, err error) {
+func (e *Examiner) small(ctx context.Context, content source.Opened) (found Result, err error) {
 	whole, err := readWhole(ctx, content)
 	if err != nil {
 		return found, err
@@ -151,7 +151,7 @@ func (e *Examiner) small(ctx context.Context, content source.Content) (found Res
 		return found, err
 	}
 	found.SHA256 = sum
-	found.Findings, err = e.Contents.Apart.Examine(ctx, apart.Content{ReaderAt: bytes.NewReader(whole), Size: int64(len(whole))})
+	found.Findings, err = e.Contents.Apart.Examine(ctx, apart.Input{ReaderAt: bytes.NewReader(whole), Size: int64(len(whole))})
 	if errors.Is(err, apart.ErrDemanding) {
 		found.Findings, err = demanding(int64(len(whole))), nil
 	}
@@ -162,7 +162,7 @@ func (e *Examiner) small(ctx context.Context, content source.Content) (found Res
 }
 
 // readWhole reads a file as long as it is said to be.
-func readWhole(ctx context.Context, content source.Content) ([]byte, error) {
+func readWhole(ctx context.Context, content source.Opened) ([]byte, error) {
 	s, err := reach.AtMost(ctx, content.File, content.Info.Size)
 	if err != nil {
 		return nil, err
@@ -180,7 +180,7 @@ func readWhole(ctx context.Context, content source.Content) ([]byte, error) {
 }
 
 // stillSo tells with ErrChanged whether an open file is no longer as it was when it was opened.
-func stillSo(ctx context.Context, content source.Content) error {
+func stillSo(ctx context.Context, content source.Opened) error {
 	if info, err := content.File.Info(ctx); err != nil || info.Seen().Unchanged(content.Info.Seen()) == reach.No {
 		return errors.Join(err, ErrChanged)
 	}

@@ -15,7 +15,7 @@ import (
 )
 
 // At makes an open file readable at any offset, see reach.ReadAnywhere; the error is ErrNoContent for what is no file. Close it.
-func (r *Reader) At(ctx context.Context, c source.Content) (reach.Anywhere, error) {
+func (r *Reader) At(ctx context.Context, c source.Opened) (reach.Anywhere, error) {
 	if c.File == nil {
 		return reach.Anywhere{}, ErrNoContent
 	}
@@ -23,17 +23,17 @@ func (r *Reader) At(ctx context.Context, c source.Content) (reach.Anywhere, erro
 }
 
 // named gives a content to a child under a name, and takes it back.
-func (r *Reader) named(ctx context.Context, name string, c source.Content, use func(apart.Content) error) error {
+func (r *Reader) named(ctx context.Context, name string, c source.Opened, use func(apart.Input) error) error {
 	at, err := r.At(ctx, c)
 	if err != nil {
 		return err
 	}
-	return errors.Join(use(apart.Content{Name: name, ReaderAt: at, Size: at.Size}), at.Close())
+	return errors.Join(use(apart.Input{Name: name, ReaderAt: at, Size: at.Size}), at.Close())
 }
 
 // Look previews an open content.
-func (r *Reader) Look(ctx context.Context, c source.Content) (look peek.Preview, err error) {
-	err = r.named(ctx, "", c, func(c apart.Content) error {
+func (r *Reader) Look(ctx context.Context, c source.Opened) (look peek.Preview, err error) {
+	err = r.named(ctx, "", c, func(c apart.Input) error {
 		look, err = r.Apart.Look(ctx, c)
 		return err
 	})
@@ -41,8 +41,8 @@ func (r *Reader) Look(ctx context.Context, c source.Content) (look peek.Preview,
 }
 
 // Draw renders an open picture anew as PNG. Errors wrap peek.ErrNoPicture.
-func (r *Reader) Draw(ctx context.Context, c source.Content, w io.Writer) error {
-	return r.named(ctx, "", c, func(c apart.Content) error { return r.Apart.Draw(ctx, c, w) })
+func (r *Reader) Draw(ctx context.Context, c source.Opened, w io.Writer) error {
+	return r.named(ctx, "", c, func(c apart.Input) error { return r.Apart.Draw(ctx, c, w) })
 }
 
 // Holds looks for words in a copy.
@@ -52,7 +52,7 @@ func (r *Reader) Holds(ctx context.Context, c *copies.Copy, words []string) (hel
 		return held, err
 	}
 	defer content.Close()
-	err = r.named(ctx, "", content, func(c apart.Content) error {
+	err = r.named(ctx, "", content, func(c apart.Input) error {
 		held, err = r.Apart.Holds(ctx, c, words)
 		return err
 	})
@@ -96,8 +96,8 @@ func (r *Reader) SharesOf(ctx context.Context, a, b *copies.Copy) (ofA, ofB floa
 		return 0, 0, ctx.Err()
 	}
 	defer two.Close()
-	err = r.named(ctx, "", one, func(one apart.Content) error {
-		return r.named(ctx, "", two, func(two apart.Content) error {
+	err = r.named(ctx, "", one, func(one apart.Input) error {
+		return r.named(ctx, "", two, func(two apart.Input) error {
 			ofA, ofB, err = r.Apart.Shares(ctx, one, two)
 			return err
 		})

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"humble-rewind/internal/advise"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
@@ -22,7 +22,7 @@ import (
 // FolderOutcome is what came of a case of a whole folder, file by file.
 type FolderOutcome struct {
 	Case   FolderCase
-	Answer advise.Answer
+	Answer choosing.Answer
 	Got    map[string][]byte // what would come back
 	// Right are files that come back as they should, or that rightly do not; Harmful are those that would bring back something that is
 	// not right, Unanswered those that should come back and do not, and Overclaimed those that are wrong and called certain.

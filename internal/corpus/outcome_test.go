@@ -9,21 +9,21 @@ import (
 	"strings"
 	"time"
 
-	"humble-rewind/internal/advise"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	registered "humble-rewind/internal/kinds"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/trails"
 )
 
 // Outcome is what came of a case.
 type Outcome struct {
 	Case                  Case
 	Right, Newest, Before bool // ours, and the two naive choosers
-	Answer                advise.Answer
+	Answer                choosing.Answer
 	Got                   string // what was recommended, where it is wrong
 }
 
@@ -52,14 +52,14 @@ func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *contents.
 	reader := &contents.Reader{Site: h.site, Apart: pool}
 	now := func() time.Time { return Now }
 	rules, _ := registered.Leftovers()
-	adviser := advise.Adviser{Site: h.site, Trails: &trails.Reader{Site: h.site, Contents: reader}, Contents: reader,
+	adviser := choosing.Adviser{Site: h.site, Past: &past.Reader{Site: h.site, Contents: reader}, Contents: reader,
 		Examiner: &contents.Examiner{Contents: reader, Now: now}, Rules: rules, Now: now}
 	machine := c.Machine
 	if machine == "" {
 		machine = First
 	}
 	var err error
-	if o.Answer, err = adviser.Advise(ctx, advise.Question{Question: c.Ask, Place: place.Place{Machine: machine,
+	if o.Answer, err = adviser.Advise(ctx, choosing.Question{Question: c.Ask, Place: place.Place{Machine: machine,
 		Path: c.Path}}); err != nil {
 		h.close()
 	}

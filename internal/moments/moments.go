@@ -22,15 +22,15 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/typedtime"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
-	"humble-rewind/internal/trails"
 )
 
 // View is what moments are read from.
 type View struct {
 	Catalogue *catalogue.Catalogue
-	Trails    *trails.Reader
+	Past      *past.Reader
 	Contents  *contents.Reader
 	Now       func() time.Time
 }
@@ -186,8 +186,8 @@ func (m *Files) entries(text string, p place.Place, add func(info)) error {
 	const page = 1000
 	count := 0
 	for after := ""; ; {
-		f, next, err := m.view.Trails.FolderPage(m.ctx, p, asOf, asOf, after, page)
-		if errors.Is(err, trails.ErrNothingThere) {
+		f, next, err := m.view.Past.FolderPage(m.ctx, p, asOf, asOf, after, page)
+		if errors.Is(err, past.ErrNothingThere) {
 			return os.ErrNotExist
 		}
 		if err != nil {
@@ -210,8 +210,8 @@ func (m *Files) entries(text string, p place.Place, add func(info)) error {
 }
 
 // shownAt describes an entry of a folder as of a moment; false for one that was not there or cannot be read.
-func shownAt(e trails.Entry) (info, bool) {
-	if e.State == trails.Added || e.Type == entry.File && e.Copy == 0 || e.Type != entry.File && e.Type != entry.Folder {
+func shownAt(e past.Entry) (info, bool) {
+	if e.State == past.Added || e.Type == entry.File && e.Copy == 0 || e.Type != entry.File && e.Type != entry.Folder {
 		return info{}, false
 	}
 	return info{name: e.Path, folder: e.Type == entry.Folder, size: e.Size, written: e.Written, copy: e.Copy}, true
@@ -230,8 +230,8 @@ func (m *Files) one(text string, p place.Place, name string) (info, error) {
 	if err != nil {
 		return info{}, err
 	}
-	f, _, err := m.view.Trails.FolderPage(m.ctx, p, asOf, asOf, before(name), 1)
-	if errors.Is(err, trails.ErrNothingThere) {
+	f, _, err := m.view.Past.FolderPage(m.ctx, p, asOf, asOf, before(name), 1)
+	if errors.Is(err, past.ErrNothingThere) {
 		return info{}, os.ErrNotExist
 	}
 	if err != nil {
@@ -323,7 +323,7 @@ type file struct {
 	m       *Files
 	path    string
 	info    info
-	content source.Content
+	content source.Opened
 	at      reach.Anywhere
 	*io.SectionReader
 	read int // entries that Readdir has told

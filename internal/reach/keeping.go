@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Keeper is a Session of a drive that may keep former versions of its files and what was removed from it, such as a cloud drive. What a
+// Keeper is a Session of a cloud drive, which may keep former versions of its files and what was removed from it. What a
 // drive does not offer is problem.Unsupported.
 type Keeper interface {
 	// Changes tells what is below a folder. since is a token of an earlier answer: then only what changed since is told, and what is gone.
@@ -23,7 +23,7 @@ type Keeper interface {
 	EnterKept(ctx context.Context, address string) (Tree, error)
 }
 
-// Kept is a file or folder of a drive.
+// Kept is a file or folder of a cloud drive.
 type Kept struct {
 	Path string // of the drive
 	Info Info
@@ -59,7 +59,7 @@ type RemovedItem struct {
 // KeeperOf returns what a session offers as a Keeper; false where it is none.
 func KeeperOf(s Session) (Keeper, bool) { return offered[Keeper](s) }
 
-// Versioner is a Session of a drive on which what is written becomes a new version of what is there, and never takes its place unseen.
+// Versioner is a Session of a cloud drive on which what is written becomes a new version of what is there, and never takes its place unseen.
 type Versioner interface {
 	// Tag returns what tells the content that stands at a path from any other that ever will; problem.NotThere where nothing does.
 	Tag(ctx context.Context, path string) (string, error)

@@ -16,8 +16,8 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/restore/hands"
-	"humble-rewind/internal/trails"
 )
 
 // Only says how much of a folder as of a moment is brought back.
@@ -40,11 +40,11 @@ type AsOf struct {
 // asOf works out which copies make a place what it was: the one of a file, or all of a folder.
 func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]wanted, *folderPlan, error) {
 	a := req.AsOf
-	t, err := r.Trails.Trail(ctx, a.Place)
+	t, err := r.Past.Trail(ctx, a.Place)
 	if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 		return nil, nil, err
 	}
-	var itself trails.Entry // the folder, where it is known as such
+	var itself past.Entry // the folder, where it is known as such
 	if err == nil {
 		if n, proved := t.Current(a.At); n >= 0 {
 			if t.Versions[n].Type != entry.Folder {
@@ -54,27 +54,27 @@ func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]
 				}
 				return wants, nil, err
 			}
-			itself = trails.Entry{Type: entry.Folder, Proved: proved, State: trails.Missing}
+			itself = past.Entry{Type: entry.Folder, Proved: proved, State: past.Missing}
 			if from, stood := r.picked(&t, n, a.At); from != nil {
 				itself.Copy, itself.Stood = from.ID, stood.ID
 			}
 		}
 	}
-	if in, why, err := r.Trails.SealedAbove(ctx, a.Place); err != nil {
+	if in, why, err := r.Past.SealedAbove(ctx, a.Place); err != nil {
 		return nil, nil, err
 	} else if why != "" {
 		return nil, nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)),
-			Err:  &trails.ErrSealed{Folder: place.Place{Machine: a.Place.Machine, Path: in}, Why: why},
+			Err:  &past.ErrSealed{Folder: place.Place{Machine: a.Place.Machine, Path: in}, Why: why},
 			Next: "What comes back is opened with its own program; take the part that is wanted from there."}
 	}
-	if why, err := r.Trails.SealedAt(ctx, a.Place); err != nil {
+	if why, err := r.Past.SealedAt(ctx, a.Place); err != nil {
 		return nil, nil, err
 	} else if why != "" {
 		wants, err := r.sealedAsOf(ctx, open, req, why, a.Place)
 		return wants, nil, err
 	}
-	folder, err := r.Trails.Entries(ctx, a.Place, a.At)
-	if errors.Is(err, trails.ErrNothingThere) {
+	folder, err := r.Past.Entries(ctx, a.Place, a.At)
+	if errors.Is(err, past.ErrNothingThere) {
 		return nil, nil, &problem.Input{What: fmt.Sprintf("bring back %s as of %s", a.Place, a.At.Format(time.RFC3339)), Err: err,
 			Next: "See what is known of it, or look for it by name.",
 			Do:   []problem.Step{{Do: problem.ShowTrail, About: a.Place.String()}, {Do: problem.Find}}}
@@ -89,7 +89,7 @@ func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]
 		}
 	}
 	if itself.Copy != 0 {
-		folder.Entries = append([]trails.Entry{itself}, folder.Entries...)
+		folder.Entries = append([]past.Entry{itself}, folder.Entries...)
 	}
 	b.entries = folder.Entries
 	return nil, b, b.prepare()
@@ -97,8 +97,8 @@ func (r *Restorer) asOf(ctx context.Context, open *hands.Hands, req Request) ([]
 
 // picked returns the copy that a version is best read from as of a moment, and the one that shows what it was like; nil where
 // none can be read.
-func (r *Restorer) picked(t *trails.Trail, version int, at time.Time) (from, stood *copies.Copy) {
-	pick := trails.PickOf(&t.Versions[version], t.Seen, at)
+func (r *Restorer) picked(t *past.Trail, version int, at time.Time) (from, stood *copies.Copy) {
+	pick := past.PickOf(&t.Versions[version], t.Seen, at)
 	if pick.From < 0 {
 		return nil, nil
 	}
@@ -106,7 +106,7 @@ func (r *Restorer) picked(t *trails.Trail, version int, at time.Time) (from, sto
 }
 
 // fileAsOf wants the version of a file that was current, as it was then.
-func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request, t trails.Trail, n int) ([]wanted, error) {
+func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request, t past.Trail, n int) ([]wanted, error) {
 	at := req.AsOf.At
 	from, stood := r.picked(&t, n, at)
 	if from == nil {

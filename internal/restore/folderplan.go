@@ -16,10 +16,10 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/remark"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
-	"humble-rewind/internal/trails"
 
 	"golang.org/x/sync/errgroup"
 )
@@ -31,7 +31,7 @@ type folderPlan struct {
 	at      time.Time
 	dated   time.Time   // that, in the zone to show it in
 	base    place.Place // where the folder goes
-	entries []trails.Entry
+	entries []past.Entry
 	needed  []int         // of the entries, in the order in which they are planned
 	whole   []wanted      // folders in it that only make sense whole
 	later   []plan.Wanted // what came after the moment, by path
@@ -62,7 +62,7 @@ func (b *folderPlan) prepare() error {
 	var rest []int
 	for n := range b.entries {
 		e := &b.entries[n]
-		if e.State == trails.Added {
+		if e.State == past.Added {
 			continue
 		}
 		if exact {
@@ -203,7 +203,7 @@ func (b *folderPlan) to(rel string) place.Place {
 }
 
 // needs tells whether an entry has to be written: what stands in its place decides, not what a survey saw.
-func (b *folderPlan) needs(e trails.Entry) (bool, error) {
+func (b *folderPlan) needs(e past.Entry) (bool, error) {
 	stands := b.world.At(b.to(e.Path))
 	switch {
 	case stands.Problem.Any() || !stands.Exists:
@@ -218,16 +218,16 @@ func (b *folderPlan) needs(e trails.Entry) (bool, error) {
 		if stands.Size != e.Size {
 			return true, nil
 		}
-		if stands.Written.Equal(e.Written) && e.State == trails.Same {
+		if stands.Written.Equal(e.Written) && e.State == past.Same {
 			return false, nil
 		}
 		return b.differs(e)
 	}
-	return e.State != trails.Same, nil
+	return e.State != past.Same, nil
 }
 
 // differs compares the bytes of a version with those of what stands in its place.
-func (b *folderPlan) differs(e trails.Entry) (bool, error) {
+func (b *folderPlan) differs(e past.Entry) (bool, error) {
 	if e.Copy == 0 {
 		return true, nil
 	}
@@ -254,7 +254,7 @@ func (b *folderPlan) differs(e trails.Entry) (bool, error) {
 
 // want is an entry as it is wanted. Looking at each copy where it lies would double the work of planning many thousands; whoever
 // carries the plan out looks before it reads.
-func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err error) {
+func (b *folderPlan) want(e *past.Entry, c, stood *copies.Copy) (w wanted, err error) {
 	w = wanted{
 		Wanted: plan.Wanted{
 			Type:    e.Type,
@@ -272,7 +272,7 @@ func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err
 	if !e.Proved {
 		w.Notes = []remark.Remark{remark.New("assumed")}
 	}
-	if e.State == trails.Moved {
+	if e.State == past.Moved {
 		w.Notes = []remark.Remark{remark.New("now-at", "path", place.Readable(place.Join(b.req.AsOf.Place.Path, e.MovedTo)))}
 	}
 	switch {
@@ -311,7 +311,7 @@ func (b *folderPlan) want(e *trails.Entry, c, stood *copies.Copy) (w wanted, err
 func (b *folderPlan) findLater(listed map[string]entry.Type) error {
 	added := map[string]bool{}
 	for _, e := range b.entries {
-		if e.State == trails.Added {
+		if e.State == past.Added {
 			added[e.Path] = true
 		}
 	}

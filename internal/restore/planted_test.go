@@ -151,7 +151,7 @@ func TestWhatSomebodyPlantsForAnotherIsOnlyClaimed(t *testing.T) {
 				assert.NotEqual(t, plan.Refuse, items(t, trusted)[0].Action)
 			}
 			assert.Positive(t, claimed)
-			_, err := s.Trails.Trail(t.Context(), place.Place{Machine: "town", Path: hers})
+			_, err := s.Past.Trail(t.Context(), place.Place{Machine: "town", Path: hers})
 			assert.ErrorIs(t, err, catalogue.ErrNotFound, "it is no evidence of what stood there")
 
 			// What comes there all the same belongs to whom the folder belongs to.

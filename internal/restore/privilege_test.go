@@ -208,7 +208,7 @@ func TestARecordIsBelievedOnlyWhereItsOwnerCouldHaveDeletedFrom(t *testing.T) {
 			continue
 		}
 		assert.Contains(t, c.Notes[len(c.Notes)-1], "not trusted")
-		_, err := s.Trails.Trail(t.Context(), place.Place{Machine: "town", Path: path})
+		_, err := s.Past.Trail(t.Context(), place.Place{Machine: "town", Path: path})
 		assert.ErrorIs(t, err, catalogue.ErrNotFound, "%s: it is no evidence of what stood there", path)
 		planned, err := s.Restorer.Plan(t.Context(), restore.Request{Copies: ids(c)})
 		require.NoError(t, err)

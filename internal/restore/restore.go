@@ -24,19 +24,19 @@ import (
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/remark"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/original"
 	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/say"
 	"humble-rewind/internal/source"
-	"humble-rewind/internal/trails"
 )
 
 // Restorer brings copies back at a site: it plans that, and its steps carry it out. It is safe for concurrent use.
 type Restorer struct {
 	*steps.Steps
-	Trails   *trails.Reader
+	Past     *past.Reader
 	Contents *contents.Reader
 }
 

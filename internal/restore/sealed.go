@@ -17,8 +17,8 @@ import (
 	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/sealed"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/restore/hands"
-	"humble-rewind/internal/trails"
 )
 
 // pickedFrom says of what lies in folders that only make sense whole why it is not brought back by itself: of each of wants by the place
@@ -34,13 +34,13 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 		a, ok := known[in]
 		if !ok {
 			var err error
-			if a.folder, a.why, err = r.Trails.SealedAbove(ctx, p); err != nil {
+			if a.folder, a.why, err = r.Past.SealedAbove(ctx, p); err != nil {
 				return err
 			}
 			known[in] = a
 		}
 		if a.why != "" && !wants[n].Problem.Any() {
-			wants[n].Problem = remark.Said((&trails.ErrSealed{Folder: place.Place{Machine: p.Machine, Path: a.folder}, Why: a.why}).Error())
+			wants[n].Problem = remark.Said((&past.ErrSealed{Folder: place.Place{Machine: p.Machine, Path: a.folder}, Why: a.why}).Error())
 		}
 	}
 	return nil
@@ -98,7 +98,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Reques
 func (b *folderPlan) wholes() error {
 	folders := sealed.Folders(func(yield func(string) bool) {
 		for n := range b.entries {
-			if e := &b.entries[n]; e.State != trails.Added && e.Path != "" && !yield(e.Path) {
+			if e := &b.entries[n]; e.State != past.Added && e.Path != "" && !yield(e.Path) {
 				return
 			}
 		}

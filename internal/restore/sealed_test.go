@@ -10,16 +10,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/say"
 	"humble-rewind/internal/sitetest"
-	"humble-rewind/internal/trails"
 )
 
 // A container of encrypted files comes back whole, from one store at one moment, to a side place; none of its files by itself. The same
@@ -60,7 +60,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	assert.Equal(t, catalogue.ItemRefused, s.BringBack(picked).Items[0].Outcome)
 	picked.AsOf.Place.Path = in.Path + "/in4Hd82kfLq0ZsMn3VtB5w"
 	_, err = s.Restorer.Plan(t.Context(), picked)
-	var inside *trails.ErrSealed
+	var inside *past.ErrSealed
 	require.ErrorAs(t, err, &inside)
 	assert.Equal(t, in, inside.Folder)
 	r := s.BringBack(restore.Request{AsOf: &restore.AsOf{Place: in, At: at}})
@@ -94,7 +94,7 @@ func TestWhatOnlyMakesSenseWholeComesBackWhole(t *testing.T) {
 	require.NoError(t, s.Undo(r.ID))
 	require.NoError(t, os.Rename(s.Path("/home/ines/Elsewhere"), s.Path("/home/ines/Vault")))
 
-	answer, err := s.Adviser.Advise(t.Context(), advise.Question{Question: advice.Question{Loss: advice.Damaged}, Place: in, Zone: time.UTC})
+	answer, err := s.Adviser.Advise(t.Context(), choosing.Question{Question: advice.Question{Loss: advice.Damaged}, Place: in, Zone: time.UTC})
 	require.NoError(t, err)
 	assert.Contains(t, strings.Join(say.Speaker{}.Remarks(answer.Folder.Because), " "), "The same container is known at loft:/srv/other/Vault too")
 	assert.Equal(t, []place.Place{{Machine: "loft", Path: "/srv/other/Vault"}}, answer.FoundAt)

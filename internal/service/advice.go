@@ -8,8 +8,8 @@ import (
 	"time"
 
 	"humble-rewind/api"
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
@@ -167,7 +167,7 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	q := advise.Question{
+	q := choosing.Question{
 		Place: p,
 		Zone:  zone,
 		Question: advice.Question{
@@ -225,7 +225,7 @@ func toHints(h advice.Hints) *api.Hints {
 }
 
 // toAdvice shows an answer with the copies that it names.
-func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advice, error) {
+func (s *Service) toAdvice(ctx context.Context, answer choosing.Answer) (api.Advice, error) {
 	q := answer.Question
 	speak := say.Speaker{Now: s.now(), Zone: q.Zone}
 	a := api.Advice{
@@ -266,7 +266,7 @@ func (s *Service) toAdvice(ctx context.Context, answer advise.Answer) (api.Advic
 		src := answer.Stores[l.Source].Source
 		a.Looked = append(
 			a.Looked,
-			api.Looked{Source: toSourceRef(src), Name: optional(advise.Name(&src, q.Place.Machine)), Found: l.Found, Note: speak.Joined(l.Note)},
+			api.Looked{Source: toSourceRef(src), Name: optional(choosing.Name(&src, q.Place.Machine)), Found: l.Found, Note: speak.Joined(l.Note)},
 		)
 	}
 	for _, kind := range answer.Missing {
@@ -315,7 +315,7 @@ func toAsk(speak say.Speaker, q *advice.Ask) *api.AdviceQuestion {
 }
 
 // namedIn shows the copies that an answer names.
-func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[copies.ID]catalogue.Shown, error) {
+func (s *Service) namedIn(ctx context.Context, answer choosing.Answer) (map[copies.ID]catalogue.Shown, error) {
 	var named []*copies.Copy
 	take := func(c *copies.Copy) {
 		if c != nil {
@@ -343,7 +343,7 @@ func (s *Service) namedIn(ctx context.Context, answer advise.Answer) (map[copies
 // maxEntries is how many files of a folder an advice lists.
 const maxEntries = 1000
 
-func toFolderAdvice(speak say.Speaker, a *api.Advice, folder place.Place, f *advise.Folder, named map[copies.ID]catalogue.Shown) {
+func toFolderAdvice(speak say.Speaker, a *api.Advice, folder place.Place, f *choosing.Folder, named map[copies.ID]catalogue.Shown) {
 	shown := api.FolderAdvice{
 		AsOf:    optionalTime(f.AsOf),
 		Certain: f.Counts[advice.PartCertain],

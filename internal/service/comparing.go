@@ -29,7 +29,7 @@ func (s *Service) Compare(ctx context.Context, request api.CompareRequestObject)
 		return nil, err
 	}
 	a := api.Compare200JSONResponse{Left: shown}
-	right, name := source.Content{}, left.Place.Name()
+	right, name := source.Opened{}, left.Place.Name()
 	if request.Params.Right == "now" {
 		at := left.Place
 		if request.Params.Machine != nil {

@@ -29,9 +29,9 @@ import (
 )
 
 // openCopy opens a copy's content and words what keeps it from being opened.
-func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Content, error) {
-	unreadable := func(detail, next string, do ...problem.Step) (source.Content, error) {
-		return source.Content{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next, do: do}
+func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Opened, error) {
+	unreadable := func(detail, next string, do ...problem.Step) (source.Opened, error) {
+		return source.Opened{}, &refusal{Status: http.StatusGone, Title: "The copy cannot be read", Detail: detail, Next: next, do: do}
 	}
 	if !c.Readable {
 		return unreadable("Only the record of it is left.", "Look for other copies of the same file with find.")
@@ -54,10 +54,10 @@ func (s *Service) openCopy(ctx context.Context, c *copies.Copy) (source.Content,
 }
 
 // openFile is openCopy for what must be a file.
-func (s *Service) openFile(ctx context.Context, id string) (*copies.Copy, source.Content, error) {
+func (s *Service) openFile(ctx context.Context, id string) (*copies.Copy, source.Opened, error) {
 	c, err := s.copyOf(ctx, id)
 	if err != nil {
-		return c, source.Content{}, err
+		return c, source.Opened{}, err
 	}
 	content, err := s.openCopy(ctx, c)
 	if err == nil && content.File == nil {
@@ -124,7 +124,7 @@ func rangeOf(ctx context.Context) string {
 }
 
 // digest reads a content once and keeps its digest.
-func (s *Service) digest(ctx context.Context, c *copies.Copy, content source.Content) (digest.Sum, error) {
+func (s *Service) digest(ctx context.Context, c *copies.Copy, content source.Opened) (digest.Sum, error) {
 	d, _, err := contents.DigestOf(ctx, content.File, content.Info.Size)
 	if err != nil {
 		return digest.Sum{}, cannotRead(err)
@@ -135,7 +135,7 @@ func (s *Service) digest(ctx context.Context, c *copies.Copy, content source.Con
 type download struct {
 	ctx     context.Context
 	copy    *copies.Copy
-	content source.Content
+	content source.Opened
 	at      reach.Anywhere
 }
 

@@ -45,7 +45,7 @@ func (s *Service) sealed(ctx context.Context, found []catalogue.Shown, shown []a
 		}
 		in := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
 		if _, ok := looked[in]; !ok {
-			folder, why, err := s.trails.SealedWith(ctx, in)
+			folder, why, err := s.past.SealedWith(ctx, in)
 			if err != nil {
 				return err
 			}

@@ -9,7 +9,7 @@ import (
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/trails"
+	"humble-rewind/internal/past"
 )
 
 // GetFolder shows a folder as of a moment.
@@ -45,13 +45,13 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		was := toPlace(f.Was)
 		a.Was = &was
 	}
-	folder, why, err := s.trails.SealedWith(ctx, p)
+	folder, why, err := s.past.SealedWith(ctx, p)
 	if err != nil {
 		return nil, err
 	}
 	a.Sealed = toSealed(p.Machine, folder, why)
-	a.Same, a.Changed, a.Missing, a.Added, a.Moved = f.Counts[trails.Same], f.Counts[trails.Changed], f.Counts[trails.Missing],
-		f.Counts[trails.Added], f.Counts[trails.Moved]
+	a.Same, a.Changed, a.Missing, a.Added, a.Moved = f.Counts[past.Same], f.Counts[past.Changed], f.Counts[past.Missing],
+		f.Counts[past.Added], f.Counts[past.Moved]
 	entries := f.Entries
 	if !value(q.Deep) && q.Limit == nil {
 		entries = f.Level()
@@ -75,12 +75,12 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 }
 
 // folder puts together what is asked for of a folder: all, or a page, and the name that the next one follows.
-func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderParams) (f trails.Folder, next string, err error) {
+func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderParams) (f past.Folder, next string, err error) {
 	if q.Limit == nil {
 		if q.Cursor != nil {
 			return f, "", badRequest("A cursor without a limit.", "Give the limit of the page before, too.")
 		}
-		f, err = s.trails.Folder(ctx, p, value(q.AsOf), value(q.Against))
+		f, err = s.past.Folder(ctx, p, value(q.AsOf), value(q.Against))
 		return f, "", err
 	}
 	if *q.Limit < 1 || *q.Limit > 1000 {
@@ -93,14 +93,14 @@ func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderPara
 	if err != nil {
 		return f, "", catalogue.ErrCursor
 	}
-	return s.trails.FolderPage(ctx, p, value(q.AsOf), value(q.Against), string(after), *q.Limit)
+	return s.past.FolderPage(ctx, p, value(q.AsOf), value(q.Against), string(after), *q.Limit)
 }
 
 // shownFolder is a folder as it is answered. Its entries are written some at a time: there may be hundreds of thousands.
 type shownFolder struct {
 	api.GetFolder200JSONResponse
 	place   place.Place
-	entries []trails.Entry
+	entries []past.Entry
 }
 
 // VisitGetFolderResponse writes the folder.
@@ -123,7 +123,7 @@ func (f shownFolder) VisitGetFolderResponse(w http.ResponseWriter) error {
 	})
 }
 
-func toEntry(folder place.Place, e trails.Entry) api.FolderEntry {
+func toEntry(folder place.Place, e past.Entry) api.FolderEntry {
 	a := api.FolderEntry{
 		Name: place.Readable(e.Path),
 		Path: toPlace(place.Place{Machine: folder.Machine, Path: place.Join(folder.Path, e.Path)}),

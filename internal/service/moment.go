@@ -29,7 +29,7 @@ func (s *Service) serveMoments(c *echo.Context) error {
 	}
 	familiar(r.Context())
 	ctx := context.WithValue(r.Context(), signedInKey{}, who)
-	view := moments.View{Catalogue: s.catalogue, Trails: s.trails, Contents: s.contents, Now: s.now}
+	view := moments.View{Catalogue: s.catalogue, Past: s.past, Contents: s.contents, Now: s.now}
 	switch err := view.Serve(w, r.WithContext(ctx), momentPath); {
 	case errors.Is(err, moments.ErrReadOnly):
 		return &refusal{Status: http.StatusMethodNotAllowed, Title: "A moment can only be read",

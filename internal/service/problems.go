@@ -15,9 +15,9 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/trails"
 )
 
 // refusal is an error as it is answered: RFC 9457 with what to do next.
@@ -71,7 +71,7 @@ func worded(err error) *refusal {
 			status = http.StatusConflict
 		}
 		return &refusal{Status: status, Title: "Could not " + input.What, Detail: say.Error(input.Err), Next: input.Next, do: input.Do}
-	case errors.Is(err, trails.ErrTooMuch):
+	case errors.Is(err, past.ErrTooMuch):
 		return &refusal{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
 	case errors.Is(err, catalogue.ErrNotFound):

@@ -21,13 +21,14 @@ import (
 	"github.com/labstack/echo/v5/middleware"
 
 	"humble-rewind/api"
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/cases"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/spool"
 	"humble-rewind/internal/registry"
@@ -37,7 +38,6 @@ import (
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
 	"humble-rewind/internal/survey"
-	"humble-rewind/internal/trails"
 )
 
 // Config is what a service is put together from.
@@ -66,9 +66,9 @@ type Service struct {
 	registry  registry.Registry
 	apart     *apart.Pool
 	contents  *contents.Reader
-	trails    *trails.Reader
+	past      *past.Reader
 	examiner  *contents.Examiner
-	adviser   *advise.Adviser
+	adviser   *choosing.Adviser
 	cases     *cases.Book
 	restorer  *restore.Restorer
 	safe      *safekeeping.Store
@@ -141,18 +141,18 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	}
 	s.contents = &contents.Reader{Site: s.site, Apart: s.apart}
 	spool.Common.In(config.Dir)
-	s.trails = &trails.Reader{Site: s.site, Contents: s.contents}
+	s.past = &past.Reader{Site: s.site, Contents: s.contents}
 	s.examiner = &contents.Examiner{Contents: s.contents, Now: s.now, Patience: patience}
-	s.adviser = &advise.Adviser{
+	s.adviser = &choosing.Adviser{
 		Site:     s.site,
-		Trails:   s.trails,
+		Past:     s.past,
 		Contents: s.contents,
 		Examiner: s.examiner,
 		Rules:    config.Strays,
 		Now:      s.now,
 	}
 	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
-	s.restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.site, Safe: s.safe, Now: s.now}, Trails: s.trails, Contents: s.contents}
+	s.restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.site, Safe: s.safe, Now: s.now}, Past: s.past, Contents: s.contents}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
 		survey.Worker(s.contents, &contents.Examiner{Contents: s.contents, Now: s.now}, s.now))...)
 	if err := s.jobs.Resume(ctx); err != nil {

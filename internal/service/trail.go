@@ -15,8 +15,8 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/say"
-	"humble-rewind/internal/trails"
 )
 
 // fromQuery reads a place from query parameters.
@@ -52,7 +52,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if request.Params.Copies != nil && !how.Valid() {
 		return nil, badRequest(fmt.Sprintf("%q is no way to tell copies.", how), "Choose whole or marks.")
 	}
-	t, err := s.trails.Trail(ctx, p)
+	t, err := s.past.Trail(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +122,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 }
 
 // saidOf tells who made a version and what they said of it, by the first copy that knows.
-func saidOf(t *trails.Trail, v *trail.Version) (author, message *string) {
+func saidOf(t *past.Trail, v *trail.Version) (author, message *string) {
 	for _, n := range v.Seen {
 		if f := t.Seen[n]; f.Author != "" {
 			return &f.Author, optional(f.Message)
@@ -166,7 +166,7 @@ func toVersion(v *trail.Version) api.TrailVersion {
 }
 
 // toMarks tells of the copies of a version what the drawing needs.
-func toMarks(t *trails.Trail, v *trail.Version) *[]api.TrailMark {
+func toMarks(t *past.Trail, v *trail.Version) *[]api.TrailMark {
 	all := make([]api.TrailMark, len(v.Seen))
 	for i, n := range v.Seen {
 		f := t.Seen[n]

@@ -120,14 +120,14 @@ func (s *Site) Judge(ctx context.Context, src copies.Source) (*source.Judge, err
 }
 
 // OpenCopy opens a copy. Its store stays in use until it is closed.
-func (s *Site) OpenCopy(ctx context.Context, src copies.Source, ref sighting.Ref) (source.Content, error) {
+func (s *Site) OpenCopy(ctx context.Context, src copies.Source, ref sighting.Ref) (source.Opened, error) {
 	store, err := s.Store(ctx, src)
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	content, err := store.Open(ctx, ref)
 	if err != nil {
-		return source.Content{}, errors.Join(err, store.Close())
+		return source.Opened{}, errors.Join(err, store.Close())
 	}
 	before := content.Release
 	content.Release = func() {

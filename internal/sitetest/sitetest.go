@@ -18,11 +18,12 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/kinds"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
@@ -31,16 +32,15 @@ import (
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source/trash"
 	"humble-rewind/internal/survey"
-	"humble-rewind/internal/trails"
 )
 
 // Site is a small site. Its machine is called "loft" and is in the zone Europe/Lisbon; ines lives there.
 type Site struct {
 	registry.Registry
 	Restorer *restore.Restorer
-	Trails   *trails.Reader
+	Past     *past.Reader
 	Contents *contents.Reader
-	Adviser  *advise.Adviser
+	Adviser  *choosing.Adviser
 	Root     string // where the machine's / is
 	t        testing.TB
 }
@@ -72,10 +72,10 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })
 	s.Contents = &contents.Reader{Site: s.Site, Apart: pool}
-	s.Trails = &trails.Reader{Site: s.Site, Contents: s.Contents}
-	s.Adviser = &advise.Adviser{Site: s.Site, Trails: s.Trails, Contents: s.Contents, Rules: rules, Now: time.Now,
+	s.Past = &past.Reader{Site: s.Site, Contents: s.Contents}
+	s.Adviser = &choosing.Adviser{Site: s.Site, Past: s.Past, Contents: s.Contents, Rules: rules, Now: time.Now,
 		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}
-	s.Restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.Site, Safe: safe, Now: time.Now}, Trails: s.Trails, Contents: s.Contents}
+	s.Restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.Site, Safe: safe, Now: time.Now}, Past: s.Past, Contents: s.Contents}
 	_, err = s.AddMachine(ctx, registry.NewMachine{Name: "loft", At: s.Root})
 	require.NoError(t, err)
 	return s

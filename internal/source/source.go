@@ -79,43 +79,43 @@ type Store interface {
 	Survey(ctx context.Context, known Known, report Reporter) error
 	// Open opens one copy. It wraps problem.NotThere where the copy is no longer there, and sighting.ErrNotRef where the ref is not
 	// of this kind. What it returns may be read until it is closed, whatever becomes of the store.
-	Open(ctx context.Context, ref sighting.Ref) (Content, error)
+	Open(ctx context.Context, ref sighting.Ref) (Opened, error)
 	io.Closer
 }
 
-// Content is an open copy. Just one of File, Folder and Target is set, by the Type of Info; none for other types.
-type Content struct {
+// Opened is an open copy. Just one of File, Folder and Target is set, by the Type of Info; none for other types.
+type Opened struct {
 	Info   reach.Info
 	File   reach.File // which is an io.ReaderAt too where the store can be read at any offset
 	Folder reach.Tree
 	Target string
 	// Attributes are those that could be read.
 	Attributes reach.Attributes
-	// Release is called once when the content is closed; nil: nothing is.
+	// Release is called once when it is closed; nil: nothing is.
 	Release func()
 }
 
 // Close closes what is open.
-func (c Content) Close() (err error) {
+func (o Opened) Close() (err error) {
 	switch {
-	case c.File != nil:
-		err = c.File.Close()
-	case c.Folder != nil:
-		err = c.Folder.Close()
+	case o.File != nil:
+		err = o.File.Close()
+	case o.Folder != nil:
+		err = o.Folder.Close()
 	}
-	if c.Release != nil {
-		c.Release()
+	if o.Release != nil {
+		o.Release()
 	}
 	return err
 }
 
-// OpenEntry opens an entry of a folder as Content.
-func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Content, error) {
+// OpenEntry opens an entry of a folder.
+func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Opened, error) {
 	info, err := folder.Look(ctx, name)
 	if err != nil {
-		return Content{}, err
+		return Opened{}, err
 	}
-	c := Content{Info: info}
+	c := Opened{Info: info}
 	switch info.Type {
 	case entry.File:
 		c.File, err = folder.Open(ctx, name)
@@ -125,7 +125,7 @@ func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Content, er
 		c.Target, err = folder.Target(ctx, name)
 	}
 	if err != nil {
-		return Content{}, err
+		return Opened{}, err
 	}
 	if (c.File != nil || c.Folder != nil) && forContents(ctx) == nil {
 		// What cannot be read of them is lost like on any copy; the content is what counts.
@@ -135,19 +135,19 @@ func OpenEntry(ctx context.Context, folder reach.Tree, name string) (Content, er
 }
 
 // OpenBelow opens the copy that a ref made of a locator leads to, in a store whose copies lie as such below a folder of a machine.
-func OpenBelow(ctx context.Context, files reach.Session, at string, ref sighting.Ref) (Content, error) {
+func OpenBelow(ctx context.Context, files reach.Session, at string, ref sighting.Ref) (Opened, error) {
 	l, err := ref.Locator()
 	if err != nil {
-		return Content{}, err
+		return Opened{}, err
 	}
 	folder, release, err := forContents(ctx).get(ctx, files, place.Join(at, place.Join("/"+l.Capture, l.Dir)))
 	if err != nil {
-		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
+		return Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
 	}
 	defer release()
 	c, err := OpenEntry(ctx, folder, l.Name)
 	if err != nil {
-		return Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
+		return Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
 	}
 	return c, nil
 }

@@ -40,7 +40,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 				back := n > 0 && jump < slices.Max(jumps[:n])
 				assert.Equal(t, back, strings.Contains(strings.Join(result.Notes, " "), "the service's clock was wrong"), "survey %d: %q", n, result.Notes)
 			}
-			tr, err := s.Trails.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Keel.txt"})
+			tr, err := s.Past.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Keel.txt"})
 			require.NoError(t, err)
 			assert.Len(t, tr.Versions, len(jumps))
 			last := tr.Versions[len(tr.Versions)-1]

@@ -49,8 +49,8 @@ func (store) Close() error { return nil }
 
 func (store) Vouches(context.Context, sighting.Locator) []string { return nil }
 
-func (store) Open(context.Context, sighting.Ref) (source.Content, error) {
-	return source.Content{}, errors.New("there is nothing to open")
+func (store) Open(context.Context, sighting.Ref) (source.Opened, error) {
+	return source.Opened{}, errors.New("there is nothing to open")
 }
 
 // sight reports names in a folder of the store, all with the same mark.

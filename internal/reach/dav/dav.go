@@ -51,8 +51,8 @@ const (
 	optionAuthority   = "authority"
 )
 
-// drive is a Session.
-type drive struct {
+// server is a Session of a cloud drive.
+type server struct {
 	client *http.Client
 	paces  time.Duration // in which something has to come; 0: paceSpan
 	base   *url.URL      // with a slash at its end
@@ -83,42 +83,42 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 	if err != nil || at.Host == "" {
 		return refuse("read its address", fmt.Errorf("give it like davs://ines@drive.example/files: %w", problem.NoWay))
 	}
-	d := &drive{user: at.User, base: &url.URL{Scheme: "https", Host: at.Host, Path: strings.TrimSuffix(path, "/") + "/"}}
+	s := &server{user: at.User, base: &url.URL{Scheme: "https", Host: at.Host, Path: strings.TrimSuffix(path, "/") + "/"}}
 	if at.Scheme == "dav" {
 		if host, _, _ := strings.Cut(at.Host, ":"); host != "localhost" && !net.ParseIP(strings.Trim(host, "[]")).IsLoopback() {
 			return refuse("read its address", fmt.Errorf("without encryption its password could be read on the way; use davs://: %w", problem.NoWay))
 		}
-		d.base.Scheme = "http"
+		s.base.Scheme = "http"
 	}
-	if d.secret, err = f.secret(ctx, at.Options[optionSecret]); err != nil {
+	if s.secret, err = f.secret(ctx, at.Options[optionSecret]); err != nil {
 		return refuse("read its password", err)
 	}
 	settings, err := f.trust(at.Options)
 	if err != nil {
 		return refuse("read whom to believe", err)
 	}
-	d.client = &http.Client{
+	s.client = &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{TLSClientConfig: settings, TLSHandshakeTimeout: patience, ResponseHeaderTimeout: 2 * patience,
 			MaxIdleConnsPerHost: 8, IdleConnTimeout: time.Minute, MaxResponseHeaderBytes: 64 << 10, DisableCompression: true,
 			DialContext: (&net.Dialer{Timeout: patience}).DialContext},
 	}
 	var root resource
-	if err := d.find(ctx, "/", "0", nil, func(r resource) error {
+	if err := s.find(ctx, "/", "0", nil, func(r resource) error {
 		root = r
 		return nil
 	}); err != nil {
-		d.Close()
+		s.Close()
 		if unencrypted(err) {
 			err = fmt.Errorf("%w (%w)", errEncryption, err)
 		}
 		return refuse(stepOf(err), err)
 	}
 	if !root.folder() {
-		d.Close()
+		s.Close()
 		return refuse("look at its top folder", problem.NotFolder)
 	}
-	return d, nil
+	return s, nil
 }
 
 // patience is how long one step over the network may take.
@@ -201,33 +201,33 @@ func (f Files) trust(options map[string]string) (*tls.Config, error) {
 	return settings, nil
 }
 
-func (d *drive) Close() error {
-	d.client.CloseIdleConnections()
+func (s *server) Close() error {
+	s.client.CloseIdleConnections()
 	return nil
 }
 
 // Traits of a drive: it tells next to nothing besides names, sizes and times.
-func (d *drive) Traits() reach.Traits {
+func (s *server) Traits() reach.Traits {
 	return reach.Traits{Room: true, RoundTrip: 20 * time.Millisecond}
 }
 
-func (d *drive) Tree(ctx context.Context, path string) (reach.Tree, error) {
-	return d.folder(ctx, path)
+func (s *server) Tree(ctx context.Context, path string) (reach.Tree, error) {
+	return s.folder(ctx, path)
 }
 
-func (d *drive) Folder(ctx context.Context, path string) (reach.Folder, error) {
-	return d.folder(ctx, path)
+func (s *server) Folder(ctx context.Context, path string) (reach.Folder, error) {
+	return s.folder(ctx, path)
 }
 
-func (d *drive) folder(ctx context.Context, path string) (*folder, error) {
+func (s *server) folder(ctx context.Context, path string) (*folder, error) {
 	path, err := place.Clean(path)
 	if err != nil {
 		return nil, fmt.Errorf("%w (%w)", problem.BadName, err)
 	}
-	r, err := d.look(ctx, path)
+	r, err := s.look(ctx, path)
 	if errors.Is(err, problem.NotThere) { // or what is above it is a file
 		for above := place.Folder(path); above != "/"; above = place.Folder(above) {
-			if u, e := d.look(ctx, above); e == nil {
+			if u, e := s.look(ctx, above); e == nil {
 				if !u.folder() {
 					err = problem.NotFolder
 				}
@@ -241,13 +241,13 @@ func (d *drive) folder(ctx context.Context, path string) (*folder, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
-	return &folder{d, path, r.info(place.Name(path))}, nil
+	return &folder{s, path, r.info(place.Name(path))}, nil
 }
 
 // url is the address of a path of the drive.
-func (d *drive) url(path string, folder bool) *url.URL {
-	u := *d.base
-	u.Path = strings.TrimSuffix(d.base.Path, "/") + path
+func (s *server) url(path string, folder bool) *url.URL {
+	u := *s.base
+	u.Path = strings.TrimSuffix(s.base.Path, "/") + path
 	if folder && !strings.HasSuffix(u.Path, "/") {
 		u.Path += "/"
 	}
@@ -270,12 +270,12 @@ func escaped(path string) string {
 }
 
 // path is the path of the drive that an address in an answer means; false where it leads elsewhere.
-func (d *drive) path(href string) (string, bool) {
+func (s *server) path(href string) (string, bool) {
 	u, err := url.Parse(href)
-	if err != nil || u.Host != "" && u.Host != d.base.Host || u.Scheme != "" && u.Scheme != d.base.Scheme {
+	if err != nil || u.Host != "" && u.Host != s.base.Host || u.Scheme != "" && u.Scheme != s.base.Scheme {
 		return "", false
 	}
-	below, ok := strings.CutPrefix(strings.TrimSuffix(u.Path, "/")+"/", d.base.Path)
+	below, ok := strings.CutPrefix(strings.TrimSuffix(u.Path, "/")+"/", s.base.Path)
 	if !ok {
 		return "", false
 	}
@@ -287,18 +287,18 @@ func (d *drive) path(href string) (string, bool) {
 // maxPath and maxName are how long paths and names may be, in bytes: longer ones no file system takes.
 const maxPath, maxName = 4096, 1024
 
-func (d *drive) span() time.Duration {
-	if d.paces > 0 {
-		return d.paces
+func (s *server) span() time.Duration {
+	if s.paces > 0 {
+		return s.paces
 	}
 	return paceSpan
 }
 
 // request sends a request and returns the answer where its status is one that is expected.
-func (d *drive) request(ctx context.Context, method string, u *url.URL, header http.Header, body io.Reader, size int64,
+func (s *server) request(ctx context.Context, method string, u *url.URL, header http.Header, body io.Reader, size int64,
 	expected ...int) (*http.Response, error) {
 	asked := ctx
-	ctx, watch := paced(ctx, d.span())
+	ctx, watch := paced(ctx, s.span())
 	if body != nil && body != http.NoBody {
 		body = &sentBody{body, watch, size}
 	}
@@ -318,12 +318,12 @@ func (d *drive) request(ctx context.Context, method string, u *url.URL, header h
 		r.Header[name] = values
 	}
 	switch {
-	case d.user != "":
-		r.SetBasicAuth(d.user, d.secret)
-	case d.secret != "":
-		r.Header.Set("Authorization", "Bearer "+d.secret)
+	case s.user != "":
+		r.SetBasicAuth(s.user, s.secret)
+	case s.secret != "":
+		r.Header.Set("Authorization", "Bearer "+s.secret)
 	}
-	answer, err := d.client.Do(r)
+	answer, err := s.client.Do(r)
 	if err != nil {
 		cause := context.Cause(ctx)
 		watch.stop()

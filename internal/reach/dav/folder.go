@@ -20,7 +20,7 @@ import (
 
 // folder is a folder of a drive, by its path.
 type folder struct {
-	d    *drive
+	s    *server
 	path string
 	info reach.Info
 }
@@ -35,12 +35,12 @@ func (f *folder) at(name string) (string, error) {
 }
 
 func (f *folder) Info(ctx context.Context) (reach.Info, error) {
-	r, err := f.d.look(ctx, f.path)
+	r, err := f.s.look(ctx, f.path)
 	return r.info(f.info.Name), err
 }
 
 func (f *folder) List(ctx context.Context) ([]reach.Info, error) {
-	all, err := f.d.list(ctx, f.path)
+	all, err := f.s.list(ctx, f.path)
 	infos := make([]reach.Info, len(all))
 	for i := range all {
 		infos[i] = all[i].Info
@@ -53,7 +53,7 @@ func (f *folder) Look(ctx context.Context, name string) (reach.Info, error) {
 	if err != nil {
 		return reach.Info{}, err
 	}
-	r, err := f.d.look(ctx, at)
+	r, err := f.s.look(ctx, at)
 	if err != nil {
 		return reach.Info{}, fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
@@ -65,14 +65,14 @@ func (f *folder) Open(ctx context.Context, name string) (reach.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	r, err := f.d.look(ctx, at)
+	r, err := f.s.look(ctx, at)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
 	if r.folder() {
 		return nil, fmt.Errorf("%s: %w", place.Quote(at), problem.NotFile)
 	}
-	return &file{d: f.d, path: at, info: r.info(name)}, nil
+	return &file{s: f.s, path: at, info: r.info(name)}, nil
 }
 
 // Target is of links, of which a drive has none.
@@ -94,7 +94,7 @@ func (f *folder) into(ctx context.Context, name string) (*folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return f.d.folder(ctx, at)
+	return f.s.folder(ctx, at)
 }
 
 // onlyNew is what keeps a PUT from writing over anything.
@@ -105,8 +105,8 @@ func (f *folder) Create(ctx context.Context, name string) (reach.NewFile, error)
 	if err != nil {
 		return nil, err
 	}
-	n := &newFile{file: file{d: f.d, path: at, info: reach.Info{Name: name, Type: entry.File}}, ctx: ctx}
-	if n.tag, err = f.d.put(ctx, at, onlyNew, http.NoBody, 0); err != nil {
+	n := &newFile{file: file{s: f.s, path: at, info: reach.Info{Name: name, Type: entry.File}}, ctx: ctx}
+	if n.tag, err = f.s.put(ctx, at, onlyNew, http.NoBody, 0); err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
 	return n, nil
@@ -118,7 +118,7 @@ func (f *folder) free(ctx context.Context, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	_, err = f.d.look(ctx, at)
+	_, err = f.s.look(ctx, at)
 	switch {
 	case err == nil:
 		return "", fmt.Errorf("%s: %w", place.Quote(at), problem.Taken)
@@ -128,14 +128,14 @@ func (f *folder) free(ctx context.Context, name string) (string, error) {
 	return at, nil
 }
 
-func (d *drive) put(ctx context.Context, path string, header http.Header, body io.Reader, size int64) (tag string, err error) {
-	answer, err := d.request(ctx, "PUT", d.url(path, false), header, body, size, http.StatusCreated, http.StatusNoContent, http.StatusOK)
+func (s *server) put(ctx context.Context, path string, header http.Header, body io.Reader, size int64) (tag string, err error) {
+	answer, err := s.request(ctx, "PUT", s.url(path, false), header, body, size, http.StatusCreated, http.StatusNoContent, http.StatusOK)
 	if err != nil {
 		return "", err
 	}
 	answer.Body.Close()
 	if tag = answer.Header.Get("ETag"); tag == "" {
-		r, err := d.look(ctx, path)
+		r, err := s.look(ctx, path)
 		return r.prop.Tag, err
 	}
 	return tag, nil
@@ -146,7 +146,7 @@ func (f *folder) Mkdir(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	answer, err := f.d.request(ctx, "MKCOL", f.d.url(at, true), nil, nil, -1, http.StatusCreated)
+	answer, err := f.s.request(ctx, "MKCOL", f.s.url(at, true), nil, nil, -1, http.StatusCreated)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
@@ -165,7 +165,7 @@ func (f *folder) Link(context.Context, string, reach.Folder, string) error {
 
 func (f *folder) Rename(ctx context.Context, oldName string, to reach.Folder, newName string) error {
 	other, ok := to.(*folder)
-	if !ok || other.d != f.d {
+	if !ok || other.s != f.s {
 		return problem.OtherFileSystem
 	}
 	from, err := f.at(oldName)
@@ -193,15 +193,15 @@ func (f *folder) Replace(ctx context.Context, oldName, newName string) error {
 }
 
 func (f *folder) move(ctx context.Context, from, to string, over bool) error {
-	r, err := f.d.look(ctx, from)
+	r, err := f.s.look(ctx, from)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(from), err)
 	}
-	header := http.Header{"Destination": {f.d.url(to, r.folder()).String()}, "Overwrite": {"F"}}
+	header := http.Header{"Destination": {f.s.url(to, r.folder()).String()}, "Overwrite": {"F"}}
 	if over {
 		header.Set("Overwrite", "T")
 	}
-	answer, err := f.d.request(ctx, "MOVE", f.d.url(from, r.folder()), header, nil, -1, http.StatusCreated, http.StatusNoContent)
+	answer, err := f.s.request(ctx, "MOVE", f.s.url(from, r.folder()), header, nil, -1, http.StatusCreated, http.StatusNoContent)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(from), err)
 	}
@@ -214,13 +214,13 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 	if err != nil {
 		return err
 	}
-	r, err := f.d.look(ctx, at)
+	r, err := f.s.look(ctx, at)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
 	header := http.Header{"Trash": {"F"}}
 	if r.folder() {
-		all, err := f.d.list(ctx, at)
+		all, err := f.s.list(ctx, at)
 		if err != nil {
 			return err
 		}
@@ -228,13 +228,13 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 			return fmt.Errorf("%s: %w", place.Quote(at), problem.NotEmpty)
 		}
 	} else if r.prop.Tag != "" {
-		tag, err := f.d.strong(ctx, at, r.prop.Tag)
+		tag, err := f.s.strong(ctx, at, r.prop.Tag)
 		if err != nil {
 			return err
 		}
 		header.Set("If-Match", tag)
 	}
-	answer, err := f.d.request(ctx, "DELETE", f.d.url(at, r.folder()), header, nil, -1, http.StatusNoContent, http.StatusOK)
+	answer, err := f.s.request(ctx, "DELETE", f.s.url(at, r.folder()), header, nil, -1, http.StatusNoContent, http.StatusOK)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
@@ -273,7 +273,7 @@ func (f *folder) Settle(context.Context) error { return nil }
 // Room asks for the quota of RFC 4331.
 func (f *folder) Room(ctx context.Context) (free int64, readOnly bool, err error) {
 	free = -1
-	err = f.d.find(ctx, f.path, "0", []string{"<D:quota-available-bytes/>"}, func(r resource) error {
+	err = f.s.find(ctx, f.path, "0", []string{"<D:quota-available-bytes/>"}, func(r resource) error {
 		if n, err := strconv.ParseInt(strings.TrimSpace(r.prop.Available), 10, 64); err == nil {
 			free = n
 		}
@@ -284,7 +284,7 @@ func (f *folder) Room(ctx context.Context) (free int64, readOnly bool, err error
 
 // file is a file of a drive.
 type file struct {
-	d    *drive
+	s    *server
 	path string // or, of a version, ""
 	href string // of a version
 	info reach.Info
@@ -296,14 +296,14 @@ func (f *file) Info(context.Context) (reach.Info, error) { return f.info, nil }
 
 // Stream reads the content. It ends with an error where it is not as long as was told.
 func (f *file) Stream(ctx context.Context) (io.ReadCloser, error) {
-	u := f.d.url(f.path, false)
+	u := f.s.url(f.path, false)
 	if f.href != "" {
 		var err error
-		if u, err = f.d.base.Parse(f.href); err != nil || u.Host != f.d.base.Host || u.Scheme != f.d.base.Scheme {
+		if u, err = f.s.base.Parse(f.href); err != nil || u.Host != f.s.base.Host || u.Scheme != f.s.base.Scheme {
 			return nil, fmt.Errorf("%w (a version lies on another server)", errAnswer)
 		}
 	}
-	answer, err := f.d.request(ctx, "GET", u, nil, nil, -1, http.StatusOK)
+	answer, err := f.s.request(ctx, "GET", u, nil, nil, -1, http.StatusOK)
 	if err != nil {
 		return nil, err
 	}
@@ -409,13 +409,13 @@ func (n *newFile) send(ctx context.Context) error {
 	}
 	header := http.Header{}
 	if n.tag != "" {
-		strong, err := n.d.strong(ctx, n.path, n.tag)
+		strong, err := n.s.strong(ctx, n.path, n.tag)
 		if err != nil {
 			return err
 		}
 		header.Set("If-Match", strong)
 	}
-	tag, err := n.d.put(ctx, n.path, header, body, n.size)
+	tag, err := n.s.put(ctx, n.path, header, body, n.size)
 	if errors.Is(err, problem.Taken) {
 		err = fmt.Errorf("somebody else wrote it meanwhile: %w", problem.Changed)
 	}
@@ -437,7 +437,7 @@ func (n *newFile) Info(ctx context.Context) (reach.Info, error) {
 	if err := n.send(ctx); err != nil {
 		return reach.Info{}, err
 	}
-	r, err := n.d.look(ctx, n.path)
+	r, err := n.s.look(ctx, n.path)
 	return r.info(n.info.Name), err
 }
 

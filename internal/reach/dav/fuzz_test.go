@@ -16,10 +16,10 @@ func FuzzMultistatus(f *testing.F) {
 		`<D:resourcetype><D:collection/></D:resourcetype></D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>` +
 		`<D:sync-token>t</D:sync-token></D:multistatus>`)
 	f.Add(`<D:multistatus xmlns:D="DAV:"><D:response><D:href>/files/../x</D:href></D:response><D:response><D:href>//elsewhere/files/x</D:href>`)
-	d := &drive{base: &url.URL{Scheme: "https", Host: "drive.example", Path: "/files/"}}
+	s := &server{base: &url.URL{Scheme: "https", Host: "drive.example", Path: "/files/"}}
 	f.Fuzz(func(t *testing.T, answer string) {
 		_, _ = readMultistatus(t.Context(), strings.NewReader(answer), func(r resource) error {
-			if at, ok := d.path(r.Href); ok {
+			if at, ok := s.path(r.Href); ok {
 				clean, err := place.Clean(at)
 				require.NoError(t, err)
 				require.Equal(t, at, clean)

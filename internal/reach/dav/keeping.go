@@ -17,12 +17,12 @@ import (
 )
 
 // Changes asks for what changed by the sync-collection report of RFC 6578, where the server has it, and else walks the folders.
-func (d *drive) Changes(ctx context.Context, path, since string, see func(reach.Kept) error) (token string, whole bool, err error) {
+func (s *server) Changes(ctx context.Context, path, since string, see func(reach.Kept) error) (token string, whole bool, err error) {
 	report := func(since string) (string, error) {
 		body := `<?xml version="1.0" encoding="utf-8"?><D:sync-collection xmlns:D="DAV:"><D:sync-token>` + text(since) +
 			`</D:sync-token><D:sync-level>infinite</D:sync-level><D:prop>` + asked + `</D:prop></D:sync-collection>`
-		return d.multistatus(ctx, "REPORT", path, true, http.Header{"Depth": {"0"}}, body, func(r resource) error {
-			at, ok := d.path(r.Href)
+		return s.multistatus(ctx, "REPORT", path, true, http.Header{"Depth": {"0"}}, body, func(r resource) error {
+			at, ok := s.path(r.Href)
 			if !ok || at == path || !place.Under(at, path) {
 				return nil
 			}
@@ -44,7 +44,7 @@ func (d *drive) Changes(ctx context.Context, path, since string, see func(reach.
 	if err != nil && !forgotten(err) {
 		return "", true, err
 	}
-	return "", true, d.walk(ctx, path, 0, see)
+	return "", true, s.walk(ctx, path, 0, see)
 }
 
 // forgotten tells whether an error says that the server does not know a token any more, or the report at all.
@@ -63,11 +63,11 @@ func text(s string) string {
 // maxDepth is how deep folders may lie in each other.
 const maxDepth = 100
 
-func (d *drive) walk(ctx context.Context, path string, depth int, see func(reach.Kept) error) error {
+func (s *server) walk(ctx context.Context, path string, depth int, see func(reach.Kept) error) error {
 	if depth > maxDepth {
 		return fmt.Errorf("%s: folders lie more than %d deep: %w", place.Quote(path), maxDepth, problem.TooLarge)
 	}
-	all, err := d.list(ctx, path)
+	all, err := s.list(ctx, path)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
@@ -78,7 +78,7 @@ func (d *drive) walk(ctx context.Context, path string, depth int, see func(reach
 			return err
 		}
 		if e.Type == entry.Folder {
-			if err := d.walk(ctx, at, depth+1, see); err != nil {
+			if err := s.walk(ctx, at, depth+1, see); err != nil {
 				return err
 			}
 		}
@@ -90,9 +90,9 @@ func (d *drive) walk(ctx context.Context, path string, depth int, see func(reach
 const maxVersions = 10_000
 
 // Versions asks for a file's versions by the version-tree report of RFC 3253.
-func (d *drive) Versions(ctx context.Context, path string) (all []reach.KeptVersion, err error) {
+func (s *server) Versions(ctx context.Context, path string) (all []reach.KeptVersion, err error) {
 	current := ""
-	if err := d.find(ctx, path, "0", []string{"<D:checked-in/>"}, func(r resource) error {
+	if err := s.find(ctx, path, "0", []string{"<D:checked-in/>"}, func(r resource) error {
 		current = r.prop.CheckedIn
 		return nil
 	}); err != nil {
@@ -100,11 +100,11 @@ func (d *drive) Versions(ctx context.Context, path string) (all []reach.KeptVers
 	}
 	const body = `<?xml version="1.0" encoding="utf-8"?><D:version-tree xmlns:D="DAV:"><D:prop><D:version-name/>` +
 		`<D:creator-displayname/><D:comment/>` + asked + `</D:prop></D:version-tree>`
-	_, err = d.multistatus(ctx, "REPORT", path, false, http.Header{"Depth": {"0"}}, body, func(r resource) error {
+	_, err = s.multistatus(ctx, "REPORT", path, false, http.Header{"Depth": {"0"}}, body, func(r resource) error {
 		if len(all) == maxVersions {
 			return fmt.Errorf("it has more than %d versions: %w", maxVersions, problem.TooLarge)
 		}
-		href, ok := d.here(r.Href)
+		href, ok := s.here(r.Href)
 		if !ok || r.gone() {
 			return nil
 		}
@@ -144,9 +144,9 @@ func line(s string) string {
 }
 
 // here is an address on the drive's own server, by its path; false of any other.
-func (d *drive) here(href string) (string, bool) {
-	u, err := d.base.Parse(href)
-	if err != nil || u.Host != d.base.Host || u.Scheme != d.base.Scheme || len(href) > 8192 {
+func (s *server) here(href string) (string, bool) {
+	u, err := s.base.Parse(href)
+	if err != nil || u.Host != s.base.Host || u.Scheme != s.base.Scheme || len(href) > 8192 {
 		return "", false
 	}
 	return u.EscapedPath(), true
@@ -159,24 +159,24 @@ func sameHref(a, b string) bool {
 }
 
 // OpenKept opens a version, or something in the drive's trash.
-func (d *drive) OpenKept(ctx context.Context, address string) (reach.File, error) {
-	href, ok := d.here(address)
+func (s *server) OpenKept(ctx context.Context, address string) (reach.File, error) {
+	href, ok := s.here(address)
 	if !ok {
 		return nil, fmt.Errorf("%w (it lies on another server)", errAnswer)
 	}
-	r, err := d.lookHref(ctx, href)
+	r, err := s.lookHref(ctx, href)
 	if err != nil {
 		return nil, err
 	}
 	if r.folder() {
 		return nil, problem.NotFile
 	}
-	return &file{d: d, href: href, info: r.info("")}, nil
+	return &file{s: s, href: href, info: r.info("")}, nil
 }
 
 // lookHref describes what lies at an address of the drive's server that is not below the drive's own folder.
-func (d *drive) lookHref(ctx context.Context, href string) (found resource, err error) {
-	err = d.findHref(ctx, href, "0", func(r resource) error {
+func (s *server) lookHref(ctx context.Context, href string) (found resource, err error) {
+	err = s.findHref(ctx, href, "0", func(r resource) error {
 		if found.Href == "" {
 			found = r
 		}
@@ -188,8 +188,8 @@ func (d *drive) lookHref(ctx context.Context, href string) (found resource, err 
 	return found, err
 }
 
-func (d *drive) findHref(ctx context.Context, href, depth string, see func(resource) error) error {
-	u, err := d.base.Parse(href)
+func (s *server) findHref(ctx context.Context, href, depth string, see func(resource) error) error {
+	u, err := s.base.Parse(href)
 	if err != nil {
 		return errAnswer
 	}
@@ -197,7 +197,7 @@ func (d *drive) findHref(ctx context.Context, href, depth string, see func(resou
 	header := http.Header{"Depth": {depth}, "Content-Type": {"application/xml; charset=utf-8"}}
 	ctx, end := context.WithTimeoutCause(ctx, listTime, errEndless)
 	defer end()
-	answer, err := d.request(ctx, "PROPFIND", u, header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
+	answer, err := s.request(ctx, "PROPFIND", u, header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
 	if err != nil {
 		return err
 	}
@@ -209,21 +209,21 @@ func (d *drive) findHref(ctx context.Context, href, depth string, see func(resou
 const trashAsked = `<T:from/><T:removed-at/><T:removed-by/><T:expires-at/>`
 
 // Removed lists the drive's trash by the extension; problem.Unsupported where the drive shows none.
-func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedItem, err error) {
+func (s *server) Removed(ctx context.Context, path string) (all []reach.RemovedItem, err error) {
 	trash := ""
-	if err := d.find(ctx, "/", "0", []string{"<T:removed-items/>"}, func(r resource) error {
+	if err := s.find(ctx, "/", "0", []string{"<T:removed-items/>"}, func(r resource) error {
 		trash = r.prop.Trash.Href
 		return nil
 	}); err != nil {
 		return nil, err
 	}
-	top, ok := d.here(trash)
+	top, ok := s.here(trash)
 	if trash == "" || !ok {
 		return nil, problem.Unsupported
 	}
 	held := 0
-	err = d.findHref(ctx, top, "1", func(r resource) error {
-		href, ok := d.here(r.Href)
+	err = s.findHref(ctx, top, "1", func(r resource) error {
+		href, ok := s.here(r.Href)
 		if !ok || r.gone() || sameHref(href, top) {
 			return nil
 		}
@@ -246,13 +246,13 @@ func (d *drive) Removed(ctx context.Context, path string) (all []reach.RemovedIt
 }
 
 // EnterKept opens a folder in the drive's trash.
-func (d *drive) EnterKept(ctx context.Context, address string) (reach.Tree, error) {
-	href, ok := d.here(address)
+func (s *server) EnterKept(ctx context.Context, address string) (reach.Tree, error) {
+	href, ok := s.here(address)
 	if !ok {
 		return nil, fmt.Errorf("%w (it lies on another server)", errAnswer)
 	}
-	inside := *d
-	base, err := d.base.Parse(strings.TrimSuffix(href, "/") + "/")
+	inside := *s
+	base, err := s.base.Parse(strings.TrimSuffix(href, "/") + "/")
 	if err != nil {
 		return nil, errAnswer
 	}

@@ -113,12 +113,12 @@ func parseTime(text string) time.Time {
 var errAnswer = fmt.Errorf("the server's answer does not follow WebDAV: %w", problem.Broken)
 
 // multistatus sends a request that is answered by many resources, and tells of each as it comes.
-func (d *drive) multistatus(ctx context.Context, method, path string, isFolder bool, header http.Header, body string,
+func (s *server) multistatus(ctx context.Context, method, path string, isFolder bool, header http.Header, body string,
 	see func(resource) error) (token string, err error) {
 	ctx, end := context.WithTimeoutCause(ctx, listTime, errEndless)
 	defer end()
 	header.Set("Content-Type", "application/xml; charset=utf-8")
-	answer, err := d.request(ctx, method, d.url(path, isFolder), header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
+	answer, err := s.request(ctx, method, s.url(path, isFolder), header, strings.NewReader(body), int64(len(body)), http.StatusMultiStatus)
 	if err != nil {
 		return "", err
 	}
@@ -207,19 +207,19 @@ func (m *meter) Read(p []byte) (int, error) {
 }
 
 // find asks for the properties of a resource (depth 0), or of what is in it too (1).
-func (d *drive) find(ctx context.Context, path, depth string, more []string, see func(resource) error) error {
+func (s *server) find(ctx context.Context, path, depth string, more []string, see func(resource) error) error {
 	body := properties
 	if more != nil {
 		body = strings.Replace(body, asked, asked+strings.Join(more, ""), 1)
 	}
-	_, err := d.multistatus(ctx, "PROPFIND", path, depth != "0" || path == "/", http.Header{"Depth": {depth}}, body, see)
+	_, err := s.multistatus(ctx, "PROPFIND", path, depth != "0" || path == "/", http.Header{"Depth": {depth}}, body, see)
 	return err
 }
 
 // look describes a path.
-func (d *drive) look(ctx context.Context, path string) (found resource, err error) {
+func (s *server) look(ctx context.Context, path string) (found resource, err error) {
 	seen := false
-	err = d.find(ctx, path, "0", nil, func(r resource) error {
+	err = s.find(ctx, path, "0", nil, func(r resource) error {
 		if !seen {
 			found, seen = r, true
 		}
@@ -247,11 +247,11 @@ const maxHeld, perListed = 64 << 20, 360
 var errHeld = fmt.Errorf("what it lists takes more than %d MiB: %w", maxHeld>>20, problem.TooLarge)
 
 // list describes what is in a folder.
-func (d *drive) list(ctx context.Context, path string) (all []listed, err error) {
+func (s *server) list(ctx context.Context, path string) (all []listed, err error) {
 	met := map[string]bool{}
 	held := 0
-	err = d.find(ctx, path, "1", nil, func(r resource) error {
-		at, ok := d.path(r.Href)
+	err = s.find(ctx, path, "1", nil, func(r resource) error {
+		at, ok := s.path(r.Href)
 		if !ok || r.gone() || place.Folder(at) != path || at == path {
 			return nil // itself, or what is not in it
 		}

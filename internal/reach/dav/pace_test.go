@@ -27,7 +27,7 @@ func TestAServerHasToKeepAPace(t *testing.T) {
 		}
 		return false
 	}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	office := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/dripping":
 			for n := 0; n < 10_000 && wait(r, 20*time.Millisecond); n++ {
@@ -42,15 +42,15 @@ func TestAServerHasToKeepAPace(t *testing.T) {
 			_, _ = io.WriteString(w, "done")
 		}
 	}))
-	defer server.Close()
+	defer office.Close()
 	defer close(done) // before, as the server waits for whom it answers
-	base, err := url.Parse(server.URL)
+	base, err := url.Parse(office.URL)
 	require.NoError(t, err)
-	d := &drive{client: server.Client(), base: base, paces: 200 * time.Millisecond}
+	s := &server{client: office.Client(), base: base, paces: 200 * time.Millisecond}
 	ask := func(path, body string) (string, error) {
 		u := *base
 		u.Path = path
-		answer, err := d.request(context.Background(), "PUT", &u, nil, strings.NewReader(body), int64(len(body)), http.StatusOK)
+		answer, err := s.request(context.Background(), "PUT", &u, nil, strings.NewReader(body), int64(len(body)), http.StatusOK)
 		if err != nil {
 			return "", err
 		}

@@ -13,8 +13,8 @@ import (
 )
 
 // Tag returns the entity tag of a file.
-func (d *drive) Tag(ctx context.Context, path string) (string, error) {
-	r, err := d.look(ctx, path)
+func (s *server) Tag(ctx context.Context, path string) (string, error) {
+	r, err := s.look(ctx, path)
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
@@ -23,13 +23,13 @@ func (d *drive) Tag(ctx context.Context, path string) (string, error) {
 
 // strong returns a tag that a precondition takes: some servers call a tag weak (RFC 9110, 8.8.1) until a file is some seconds old, and then
 // no precondition holds. problem.Taken says that something else stands there by now.
-func (d *drive) strong(ctx context.Context, path, tag string) (string, error) {
+func (s *server) strong(ctx context.Context, path, tag string) (string, error) {
 	opaque, weak := strings.CutPrefix(tag, "W/")
 	for range 40 {
 		if !weak {
 			return tag, nil
 		}
-		now, err := d.Tag(ctx, path)
+		now, err := s.Tag(ctx, path)
 		if err != nil {
 			return "", err
 		}
@@ -49,16 +49,16 @@ func (d *drive) strong(ctx context.Context, path, tag string) (string, error) {
 }
 
 // PutVersion writes a file by a PUT with If-Match, or with If-None-Match where nothing is to stand there.
-func (d *drive) PutVersion(ctx context.Context, path string, content io.Reader, size int64, over string) (string, error) {
+func (s *server) PutVersion(ctx context.Context, path string, content io.Reader, size int64, over string) (string, error) {
 	header := onlyNew
 	if over != "" {
 		var err error
-		if over, err = d.strong(ctx, path, over); err != nil {
+		if over, err = s.strong(ctx, path, over); err != nil {
 			return "", err
 		}
 		header = http.Header{"If-Match": {over}}
 	}
-	tag, err := d.put(ctx, path, header, content, size)
+	tag, err := s.put(ctx, path, header, content, size)
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
@@ -66,16 +66,16 @@ func (d *drive) PutVersion(ctx context.Context, path string, content io.Reader, 
 }
 
 // RemoveVersion removes a file by a DELETE with If-Match, or a folder.
-func (d *drive) RemoveVersion(ctx context.Context, path, tag string) error {
+func (s *server) RemoveVersion(ctx context.Context, path, tag string) error {
 	header := http.Header{}
 	if tag != "" {
 		var err error
-		if tag, err = d.strong(ctx, path, tag); err != nil {
+		if tag, err = s.strong(ctx, path, tag); err != nil {
 			return err
 		}
 		header.Set("If-Match", tag)
 	}
-	answer, err := d.request(ctx, "DELETE", d.url(path, tag == ""), header, nil, -1, http.StatusNoContent, http.StatusOK)
+	answer, err := s.request(ctx, "DELETE", s.url(path, tag == ""), header, nil, -1, http.StatusNoContent, http.StatusOK)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(path), err)
 	}

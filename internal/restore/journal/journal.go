@@ -50,7 +50,7 @@ type Work struct {
 	To      *original.Belonging `json:"to,omitempty"`
 	Bits    fs.FileMode         `json:"bits,omitempty"`    // set-id bits that it had and that were taken from it after it was moved
 	Removed string              `json:"removed,omitempty"` // what an undo removed, in safekeeping
-	Over    string              `json:"over,omitempty"`    // on a drive that keeps versions, the tag of what it is written over
+	Over    string              `json:"over,omitempty"`    // on a cloud drive, the tag of what it is written over
 	Like    *entry.Mark         `json:"like,omitempty"`    // what it comes back like, where not as its content is read
 	Target  Target              `json:"target,omitempty"`  // where it is brought back to; "" in receipts of earlier versions
 	Stood   *Stood              `json:"stood,omitempty"`   // what stood there when it was planned, and gives way
@@ -62,7 +62,7 @@ type Target string
 // The kinds.
 const (
 	Tree  Target = "tree"  // the folder tree of a machine
-	Drive Target = "drive" // a drive that keeps versions
+	Cloud Target = "drive" // a cloud drive; the word stands in the journals of all versions
 )
 
 // Stood is what stood at a destination.
@@ -182,7 +182,7 @@ type Carried struct {
 	Source  source.Store     // nil where there is no copy, or its source was removed
 	Stage   reach.Folder     // the working folder that it was written in
 	Proofs  []original.Proof // of what was written and is not read back yet
-	Spool   *spool.File      // what is to be written to a drive
+	Spool   *spool.File      // what is to be written to a cloud drive
 	Arrived bool
 	Partly  remark.Remark // what of it arrived and what did not, where that is not all
 	Err     error

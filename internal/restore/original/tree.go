@@ -118,11 +118,11 @@ func (s Standing) Children() ([]Named, func(), error) {
 // Opened is an original for a copy opened by its store.
 type Opened struct {
 	Standing
-	content source.Content
+	content source.Opened
 }
 
 // OpenedBy returns one.
-func OpenedBy(ctx context.Context, content source.Content) Opened {
+func OpenedBy(ctx context.Context, content source.Opened) Opened {
 	return Opened{Standing{ctx: ctx, info: content.Info}, content}
 }
 

@@ -7,14 +7,14 @@ import (
 	"humble-rewind/internal/restore/hands"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/restore/target"
-	"humble-rewind/internal/restore/target/drive"
+	"humble-rewind/internal/restore/target/cloud"
 	"humble-rewind/internal/restore/target/tree"
 )
 
 // targets are those of a receipt's items: each goes to the one that was chosen when it was planned.
 type targets struct {
 	tree  *tree.Target
-	drive *drive.Target
+	cloud *cloud.Target
 	asked *asked
 }
 
@@ -36,7 +36,7 @@ func (a *asked) at(machine string) journal.Target {
 
 // newTargets returns the targets of a receipt's items; open stays the caller's.
 func (s *Steps) newTargets(ctx context.Context, receipt int64, open *hands.Hands) targets {
-	return targets{s.newTree(ctx, receipt, open), drive.New(ctx, s.keeper(), hands.New(ctx, s.Site)),
+	return targets{s.newTree(ctx, receipt, open), cloud.New(ctx, s.keeper(), hands.New(ctx, s.Site)),
 		&asked{open: hands.New(ctx, s.Site), on: map[string]journal.Target{}}}
 }
 
@@ -50,8 +50,8 @@ func (t targets) of(it *journal.Carried) target.Target {
 	if on == "" {
 		on = t.asked.at(it.Item.To.Machine)
 	}
-	if on == journal.Drive {
-		return t.drive
+	if on == journal.Cloud {
+		return t.cloud
 	}
 	return t.tree
 }
@@ -85,12 +85,12 @@ func (t targets) parted(all []*journal.Carried) map[target.Target][]*journal.Car
 
 func (t targets) Uninterrupted() {
 	t.tree.Uninterrupted()
-	t.drive.Uninterrupted()
+	t.cloud.Uninterrupted()
 	t.asked.open.Ctx = context.WithoutCancel(t.asked.open.Ctx)
 }
 
 func (t targets) Close() {
 	t.tree.Close()
-	t.drive.Close()
+	t.cloud.Close()
 	t.asked.open.Close()
 }

@@ -1,4 +1,4 @@
-// Package target is what things are brought back to: a folder tree, see package tree, or a drive that keeps versions, see package drive. Here
+// Package target is what things are brought back to: a folder tree, see package tree, or a cloud drive, see package cloud. Here
 // is what they share: the steps, what may befall an item, what keeps one from being undone, and safekeeping.
 package target
 
@@ -43,7 +43,7 @@ func At(open *hands.Hands, machine string) journal.Target {
 		return ""
 	}
 	if _, versions := reach.VersionerOf(files); versions {
-		return journal.Drive
+		return journal.Cloud
 	}
 	return journal.Tree
 }

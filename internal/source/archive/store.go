@@ -448,38 +448,38 @@ func (s *store) origin(path string) (string, bool) {
 	return "", false
 }
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	l, err := ref.Locator()
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	c, err := s.openMember(ctx, l)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open %s in an archive: %w", place.Quote(l.Path()), err)
+		return source.Opened{}, fmt.Errorf("open %s in an archive: %w", place.Quote(l.Path()), err)
 	}
 	return c, nil
 }
 
-func (s *store) openMember(ctx context.Context, l sighting.Locator) (source.Content, error) {
+func (s *store) openMember(ctx context.Context, l sighting.Locator) (source.Opened, error) {
 	o, release, err := s.get(ctx, fileName(l.Capture))
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	m, ok := o.find(join(l.Dir, l.Name))
 	if !ok {
 		inner, closeInner, path, err := s.nestedFor(ctx, o, join(l.Dir, l.Name))
 		release() // the inner one keeps it
 		if err != nil {
-			return source.Content{}, err
+			return source.Opened{}, err
 		}
 		if o, release = inner, closeInner; path == "" {
 			m = member{path: path, typ: entry.Folder}
 		} else if m, ok = o.find(path); !ok {
 			release()
-			return source.Content{}, problem.NotThere
+			return source.Opened{}, problem.NotThere
 		}
 	}
-	c := source.Content{Info: m.info(), Target: m.target}
+	c := source.Opened{Info: m.info(), Target: m.target}
 	switch m.typ {
 	case entry.File:
 		c.File = &memberFile{o, m, release}

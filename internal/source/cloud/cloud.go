@@ -134,32 +134,32 @@ const (
 	refKept = "kept " // the address of a version or of something removed, a space, and the path that it goes back to
 )
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	if path, ok := strings.CutPrefix(string(ref), refNow); ok {
 		folder, err := s.Files.Tree(ctx, place.Folder(path))
 		if err != nil {
-			return source.Content{}, err
+			return source.Opened{}, err
 		}
 		defer folder.Close()
 		return source.OpenEntry(ctx, folder, place.Name(path))
 	}
 	address, _, ok := kept(ref)
 	if !ok {
-		return source.Content{}, fmt.Errorf("%w: %.16x", sighting.ErrNotRef, string(ref))
+		return source.Opened{}, fmt.Errorf("%w: %.16x", sighting.ErrNotRef, string(ref))
 	}
 	if strings.HasSuffix(address, "/") {
 		tree, err := s.keeper.EnterKept(ctx, address)
 		if err != nil {
-			return source.Content{}, err
+			return source.Opened{}, err
 		}
-		return source.Content{Info: reach.Info{Type: entry.Folder, Size: -1}, Folder: tree}, nil
+		return source.Opened{Info: reach.Info{Type: entry.Folder, Size: -1}, Folder: tree}, nil
 	}
 	file, err := s.keeper.OpenKept(ctx, address)
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	info, err := file.Info(ctx)
-	return source.Content{Info: info, File: file}, err
+	return source.Opened{Info: info, File: file}, err
 }
 
 func kept(ref sighting.Ref) (address, path string, ok bool) {

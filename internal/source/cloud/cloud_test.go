@@ -91,7 +91,7 @@ func (o *office) again() survey.Result {
 
 func (o *office) told(path string) string {
 	o.t.Helper()
-	tr, err := o.Trails.Trail(o.t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Drive" + path})
+	tr, err := o.Past.Trail(o.t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Drive" + path})
 	require.NoError(o.t, err)
 	var parts []string
 	for _, v := range tr.Versions {

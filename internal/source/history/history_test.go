@@ -85,7 +85,7 @@ func (r *repository) again(src catalogue.Source) catalogue.Source {
 // told writes what the trail of a file says: the contents of its line with who made them, and those beside it.
 func (r *repository) told(name string) string {
 	r.t.Helper()
-	tr, err := r.s.Trails.Trail(r.t.Context(), place.Place{Machine: "loft", Path: lines + "/" + name})
+	tr, err := r.s.Past.Trail(r.t.Context(), place.Place{Machine: "loft", Path: lines + "/" + name})
 	require.NoError(r.t, err)
 	var parts []string
 	for i, all := range [][]trail.Version{tr.Versions, tr.Beside} {
@@ -129,7 +129,7 @@ func TestEverySaveOfEveryBranchIsKnown(t *testing.T) {
 	for _, c := range s.Find(catalogue.Query{Words: "keel.svg", Records: true}) {
 		assert.Equal(t, "Inês Falk", c.Author)
 	}
-	tr, err := s.Trails.Trail(t.Context(), place.Place{Machine: "loft", Path: lines + "/keel.svg"})
+	tr, err := s.Past.Trail(t.Context(), place.Place{Machine: "loft", Path: lines + "/keel.svg"})
 	require.NoError(t, err)
 	last := tr.Versions[len(tr.Versions)-1]
 	assert.Equal(t, 5*time.Hour, last.Superseded.Sub(day), "the commit that removed it is known")
@@ -410,7 +410,7 @@ func TestWhatASideBranchWroteStandsFromItsMergeOn(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(r.dir, "rudder.svg")))
 	s.Survey(r.add())
 	for at, there := range map[time.Time]bool{side.Add(time.Hour): false, merged.Add(-time.Second): false, merged: true, merged.Add(time.Hour): true} {
-		f, err := s.Trails.Folder(t.Context(), place.Place{Machine: "loft", Path: lines}, at, at)
+		f, err := s.Past.Folder(t.Context(), place.Place{Machine: "loft", Path: lines}, at, at)
 		require.NoError(t, err)
 		found := false
 		for _, e := range f.Level() {

@@ -35,7 +35,7 @@ func blobRef(blob string, link bool, written time.Time) sighting.Ref {
 // maxHeld is how large a content is held in memory whole, in bytes; larger ones are read as they come.
 const maxHeld = 4 << 20
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	kind, rest, _ := strings.Cut(string(ref), " ")
 	blob, at, ok := strings.Cut(rest, " ")
 	if (kind == "blob" || kind == "link") && ok && isObject(blob) {
@@ -47,40 +47,40 @@ func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, err
 	}
 	l, err := ref.Locator()
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	if !isObject(l.Capture) {
-		return source.Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), errMissing)
+		return source.Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), errMissing)
 	}
 	path := strings.TrimPrefix(place.Join("/"+l.Dir, l.Name), "/")
 	o, _, err := s.objects().get(ctx, l.Capture+":"+path, -1)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
+		return source.Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), err)
 	}
 	if o.kind != "tree" {
-		return source.Content{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), problem.NotThere)
+		return source.Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), problem.NotThere)
 	}
 	info := reach.Info{Name: l.Name, Type: entry.Folder, Size: -1}
-	return source.Content{Info: info, Folder: &tree{store: s, commit: l.Capture, path: path, info: info}}, nil
+	return source.Opened{Info: info, Folder: &tree{store: s, commit: l.Capture, path: path, info: info}}, nil
 }
 
-func (s *store) openBlob(ctx context.Context, name string, link bool, written time.Time) (source.Content, error) {
+func (s *store) openBlob(ctx context.Context, name string, link bool, written time.Time) (source.Opened, error) {
 	o, content, err := s.objects().get(ctx, name, maxHeld)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open %.10s in the repository: %w", name, err)
+		return source.Opened{}, fmt.Errorf("open %.10s in the repository: %w", name, err)
 	}
 	if o.kind != "blob" {
-		return source.Content{}, fmt.Errorf("open %.10s in the repository: it is a %s: %w", name, o.kind, problem.NotFile)
+		return source.Opened{}, fmt.Errorf("open %.10s in the repository: it is a %s: %w", name, o.kind, problem.NotFile)
 	}
 	info := reach.Info{Type: entry.File, Size: o.size, Written: written}
 	switch {
 	case link && content != nil:
 		info.Type = entry.Link
-		return source.Content{Info: info, Target: string(content)}, nil
+		return source.Opened{Info: info, Target: string(content)}, nil
 	case content != nil || o.size == 0:
-		return source.Content{Info: info, File: held{bytes.NewReader(content), info}}, nil
+		return source.Opened{Info: info, File: held{bytes.NewReader(content), info}}, nil
 	}
-	return source.Content{Info: info, File: streamed{&s.mirror, name, info}}, nil
+	return source.Opened{Info: info, File: streamed{&s.mirror, name, info}}, nil
 }
 
 // held is a content in memory.

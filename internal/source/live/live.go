@@ -121,10 +121,10 @@ func (s *store) otherStore(at string) bool {
 	return exclude.Trash(at) || slices.Contains(system, at) || slices.Contains(s.Stores, at)
 }
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open file %w", err)
+		return source.Opened{}, fmt.Errorf("open file %w", err)
 	}
 	return c, nil
 }

@@ -483,10 +483,10 @@ func (c *comparison) compare(ctx context.Context, a, b reach.Tree, depth int) {
 	}
 }
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open in a snapshot: %w", err)
+		return source.Opened{}, fmt.Errorf("open in a snapshot: %w", err)
 	}
 	return c, nil
 }

@@ -107,7 +107,7 @@ func opens(t *testing.T, s source.Store, seen sighting.Sighting) bool {
 	return false
 }
 
-func size(t *testing.T, c source.Content) int64 {
+func size(t *testing.T, c source.Opened) int64 {
 	stream, err := c.File.Stream(context.Background())
 	require.NoError(t, err)
 	n, err := io.Copy(io.Discard, stream)

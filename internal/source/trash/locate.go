@@ -43,7 +43,7 @@ func locate(ctx context.Context, setup source.Setup) (located, error) {
 	if itself, ok := asCan(ctx, top, setup.At); ok {
 		l := located{cans: []can{itself}}
 		if !itself.absolute {
-			l.drive = driveName(itself.base)
+			l.drive = volumeName(itself.base)
 			if parent := place.Folder(setup.At); place.Name(parent) == ".Trash" {
 				if reason, err := sharedUnsafe(ctx, setup.Files, parent); err != nil || reason != "" {
 					return located{}, errors.Join(err, errors.New(reason))
@@ -82,7 +82,7 @@ func locate(ctx context.Context, setup source.Setup) (located, error) {
 		}
 	}
 	if !isHome(setup) && setup.At != "/" && (len(l.cans) == 0 || !l.cans[0].absolute) {
-		l.drive = driveName(setup.At)
+		l.drive = volumeName(setup.At)
 	}
 	return l, nil
 }
@@ -96,7 +96,7 @@ func isHome(setup source.Setup) bool {
 	return false
 }
 
-func driveName(top string) string {
+func volumeName(top string) string {
 	if top == "/" {
 		return ""
 	}

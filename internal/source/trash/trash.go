@@ -125,10 +125,10 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	return nil
 }
 
-func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	c, err := source.OpenBelow(ctx, s.Files, s.At, ref)
 	if err != nil {
-		return source.Content{}, fmt.Errorf("open trash item %w", err)
+		return source.Opened{}, fmt.Errorf("open trash item %w", err)
 	}
 	return c, nil
 }

@@ -238,22 +238,22 @@ func (s store) report(c Commit, report source.Reporter) error {
 	return nil
 }
 
-func (s store) Open(ctx context.Context, ref sighting.Ref) (source.Content, error) {
+func (s store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	sum, ok := strings.CutPrefix(string(ref), "ledger:")
 	if !ok {
-		return source.Content{}, sighting.ErrNotRef
+		return source.Opened{}, sighting.ErrNotRef
 	}
 	if _, err := s.commits(ctx); err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	folder, err := s.Files.Tree(ctx, place.Join(s.At, "contents"))
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	defer folder.Close()
 	c, err := source.OpenEntry(ctx, folder, sum)
 	if err != nil {
-		return source.Content{}, err
+		return source.Opened{}, err
 	}
 	// What the contents' own files are like says nothing of the files that they were contents of.
 	c.Info = reach.Info{Type: entry.File, Size: c.Info.Size, Written: s.written(ctx, sum)}

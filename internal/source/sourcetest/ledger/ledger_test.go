@@ -96,13 +96,13 @@ func TestALedgerIsReadFromEndToEnd(t *testing.T) {
 	second := s.Survey(src)
 	assert.Equal(t, catalogue.Counts{Found: 5, Fresh: 1, Gone: 2}, second.Counts, "only what changed is told")
 
-	tr, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/a.txt"})
+	tr, err := s.Past.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/a.txt"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"one", "two", "one"}, contentsOf(t, s, tr.Versions, tr.Seen))
 	for _, f := range tr.Seen {
 		assert.True(t, f.SHA256.Known(), "what the store calls a content need not be read to be known")
 	}
-	b, err := s.Trails.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/b.txt"})
+	b, err := s.Past.Trail(ctx, place.Place{Machine: "loft", Path: "/home/ines/b.txt"})
 	require.NoError(t, err)
 	last := b.Versions[len(b.Versions)-1]
 	assert.False(t, last.Superseded.IsZero(), "a commit removed it")

@@ -1,4 +1,4 @@
-package advise
+package choosing
 
 import (
 	"maps"
@@ -12,7 +12,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/trails"
+	"humble-rewind/internal/past"
 )
 
 // What reading the files of a folder may cost, beside what is known of them already: enough to know the nature of what happened and to
@@ -153,7 +153,7 @@ func (r *folderReading) Anew(f *advice.FolderFile) (advice.Evidence, bool) {
 	r.anew++
 	q := r.q
 	q.Place = place.Place{Machine: r.own.Machine, Path: place.Join(r.own.Path, f.Path)}
-	t, err := r.Trails.TrailNow(r.ctx, q.Place, trails.Present{At: r.now, Reread: true})
+	t, err := r.Past.TrailNow(r.ctx, q.Place, past.Present{At: r.now, Reread: true})
 	if err != nil {
 		r.err = err
 		return advice.Evidence{}, false

@@ -1,4 +1,4 @@
-package advise
+package choosing
 
 import (
 	"context"
@@ -15,7 +15,7 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/remark"
 	"humble-rewind/internal/core/trail"
-	"humble-rewind/internal/trails"
+	"humble-rewind/internal/past"
 )
 
 // Folder is the advice for a folder: each file its own best copy, or the folder as one.
@@ -62,8 +62,8 @@ func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer
 		return answer, false, nil
 	}
 	b := &folderAdvice{Adviser: a, ctx: ctx, q: q, now: now, stores: stores, Folder: &Folder{}, from: map[copies.SourceID]int{}}
-	err = a.Trails.Under(ctx, q.Place, b.see)
-	if errors.Is(err, trails.ErrNothingThere) {
+	err = a.Past.Under(ctx, q.Place, b.see)
+	if errors.Is(err, past.ErrNothingThere) {
 		return answer, false, nil // a place that nothing is known of is answered as a file
 	}
 	if err != nil {
@@ -165,7 +165,7 @@ func recordAlone(seen []*copies.Copy) []advice.FolderVersion {
 func (b *folderAdvice) version(v *trail.Version, seen []*copies.Copy) advice.FolderVersion {
 	compact := advice.FolderVersion{
 		Written: nano(v.Written), Arrived: nano(v.Arrived), LastSeen: nano(v.LastSeen), Superseded: nano(v.Superseded),
-		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: trails.ReadFrom(v, seen), Content: int32(v.Content),
+		After: nano(v.After), First: nano(v.First), Size: v.Size, Copy: past.ReadFrom(v, seen), Content: int32(v.Content),
 		Proved: v.Doubt == "" && v.Arrived.Equal(v.Written), Doubted: v.Doubt != "", Hidden: v.Hidden,
 	}
 	for _, i := range v.Seen {
@@ -257,14 +257,14 @@ func (b *folderAdvice) movedCopy() error {
 
 // answer says what came of it, and where we looked.
 func (b *folderAdvice) answer(seen []*copies.Copy) (Answer, error) {
-	t := &trails.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Seen: seen}
+	t := &past.Trail{Place: b.q.Place, Names: []trail.Name{{Place: b.q.Place}}, Seen: seen}
 	g := &gathering{Adviser: b.Adviser, ctx: b.ctx, q: b.q, t: t, now: b.now, number: map[copies.SourceID]int{}, all: b.stores}
 	g.order()
 	answer := Answer{Question: b.q, Stores: g.stores, Missing: g.missing(), Folder: b.Folder}
 	answer.Notes = b.FolderAdvice.Notes
 	answer.FoundAt = append(answer.FoundAt, b.SameAt...)
 	var err error
-	if t.Covers, err = b.Trails.Covering(b.ctx, b.q.Place); err != nil {
+	if t.Covers, err = b.Past.Covering(b.ctx, b.q.Place); err != nil {
 		return answer, err
 	}
 	sources, err := g.sources()

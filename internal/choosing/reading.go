@@ -1,4 +1,4 @@
-package advise
+package choosing
 
 import (
 	"bytes"

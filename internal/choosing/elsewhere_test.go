@@ -1,4 +1,4 @@
-package advise_test
+package choosing_test
 
 import (
 	"fmt"

@@ -1,6 +1,6 @@
-// Package advise gathers what all sources know of a lost file, reads what has to be read, and lets package advice choose
+// Package choosing gathers what all sources know of a lost file, reads what has to be read, and lets package advice choose
 // the right copy.
-package advise
+package choosing
 
 import (
 	"cmp"
@@ -20,14 +20,14 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/site"
-	"humble-rewind/internal/trails"
 )
 
 // Adviser gives advice at a site. It is safe for concurrent use.
 type Adviser struct {
 	Site     *site.Site
-	Trails   *trails.Reader
+	Past     *past.Reader
 	Contents *contents.Reader
 	Examiner *contents.Examiner
 	Rules    stray.Rules
@@ -45,7 +45,7 @@ type Question struct {
 type Answer struct {
 	advice.Advice
 	Question Question
-	Trail    trails.Trail
+	Trail    past.Trail
 	Stores   []*copies.Store // what Looked counts
 	Missing  []string        // kinds of sources of which the machine has none, in the order of the work
 	Folder   *Folder         // for a folder
@@ -69,7 +69,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 	if folder, ok, err := a.folder(ctx, q, now); ok || err != nil {
 		return folder, err
 	}
-	t, err := a.Trails.TrailNow(ctx, q.Place, trails.Present{At: now, Reread: q.Loss == advice.Damaged})
+	t, err := a.Past.TrailNow(ctx, q.Place, past.Present{At: now, Reread: q.Loss == advice.Damaged})
 	if err != nil {
 		return Answer{}, err
 	}
@@ -87,7 +87,7 @@ func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
 		return Answer{}, err
 	}
 	answer := Answer{Advice: advice.Advise(q.Question, ev, r), Question: q, Trail: t, Stores: g.stores, Missing: g.missing()}
-	folder, why, err := a.Trails.SealedAbove(ctx, q.Place)
+	folder, why, err := a.Past.SealedAbove(ctx, q.Place)
 	if err != nil {
 		return answer, err
 	}
@@ -106,7 +106,7 @@ type gathering struct {
 	*Adviser
 	ctx    context.Context
 	q      Question
-	t      *trails.Trail
+	t      *past.Trail
 	now    time.Time
 	all    map[copies.SourceID]*copies.Store
 	stores []*copies.Store // as the evidence counts them

@@ -1,4 +1,4 @@
-package trails_test
+package past_test
 
 import (
 	"fmt"
@@ -16,9 +16,9 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/trail"
+	"humble-rewind/internal/past"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
-	"humble-rewind/internal/trails"
 )
 
 var first = time.Date(2026, 9, 7, 6, 0, 0, 0, time.UTC)
@@ -68,7 +68,7 @@ func newLoft(t *testing.T, days ...map[string]string) *loft {
 // trail writes a place's trail: the names its versions had with their sizes, and the kinds of what happened.
 func (l *loft) trail(path string) string {
 	l.t.Helper()
-	t, err := l.Trails.Trail(l.t.Context(), place.Place{Machine: "loft", Path: path})
+	t, err := l.Past.Trail(l.t.Context(), place.Place{Machine: "loft", Path: path})
 	require.NoError(l.t, err)
 	var parts []string
 	for _, v := range t.Versions {
@@ -126,14 +126,14 @@ func TestAFolderIsFollowed(t *testing.T) {
 	l := newLoft(t, before, after)
 	assert.Equal(t, "Offers/changes.bin:4 Quotes/changes.bin:17 moved", l.trail("/home/ines/Quotes/changes.bin"))
 
-	f, err := l.Trails.Folder(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Quotes"}, first.Add(time.Hour), time.Time{})
+	f, err := l.Past.Folder(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Quotes"}, first.Add(time.Hour), time.Time{})
 	require.NoError(t, err)
 	assert.Equal(t, "/home/ines/Offers", f.Was.Path)
-	states := map[trails.State]int{}
+	states := map[past.State]int{}
 	for _, e := range f.Entries {
 		states[e.State]++
 	}
-	assert.Equal(t, map[trails.State]int{trails.Same: 6, trails.Changed: 1}, states, "as of a time when it had another name")
+	assert.Equal(t, map[past.State]int{past.Same: 6, past.Changed: 1}, states, "as of a time when it had another name")
 }
 
 func TestRedirectedFoldersAreOnePlace(t *testing.T) {
@@ -164,7 +164,7 @@ func TestRedirectedFoldersAreOnePlace(t *testing.T) {
 	require.NoError(t, os.WriteFile(l.Path("/etc/passwd"), []byte("ines:x:1001:1001:Inês Falk:/srv/homes/ines:/bin/sh\n"), 0o644))
 	require.NoError(t, l.RefreshPeople(t.Context(), "loft", first.AddDate(0, 0, 5)))
 	l.Survey(live)
-	got, err := l.Trails.Trail(t.Context(), place.Place{Machine: "loft", Path: "/srv/homes/ines/Pictures/p.txt"})
+	got, err := l.Past.Trail(t.Context(), place.Place{Machine: "loft", Path: "/srv/homes/ines/Pictures/p.txt"})
 	require.NoError(t, err, "what was in the old home is found under the new one")
 	assert.NotEmpty(t, got.Versions)
 }
@@ -196,7 +196,7 @@ func TestAFileIsFollowedAcrossMachines(t *testing.T) {
 	)
 	require.NoError(t, err)
 	l.Survey(src)
-	got, err := l.Trails.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Lines of the ferry.svg"})
+	got, err := l.Past.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/Lines of the ferry.svg"})
 	require.NoError(t, err)
 	require.Len(t, got.Names, 2)
 	assert.Equal(t, place.Place{Machine: "store", Path: "/home/tomas/Lines of the ferry.svg"}, got.Names[1].Place)
@@ -214,13 +214,13 @@ func TestTheLiveTreeSaysWhatIsGone(t *testing.T) {
 	l.Survey(live)
 	assert.Equal(t, "a.txt:1 removed", l.trail("/home/ines/a.txt"))
 	assert.Equal(t, "b.txt:1", l.trail("/home/ines/b.txt"))
-	f, err := l.Trails.Folder(t.Context(), place.Place{Machine: "loft", Path: "/home/ines"}, first.Add(time.Hour), time.Time{})
+	f, err := l.Past.Folder(t.Context(), place.Place{Machine: "loft", Path: "/home/ines"}, first.Add(time.Hour), time.Time{})
 	require.NoError(t, err)
-	states := map[string]trails.State{}
+	states := map[string]past.State{}
 	for _, e := range f.Level() {
 		states[e.Path] = e.State
 	}
-	assert.Equal(t, map[string]trails.State{"a.txt": trails.Missing, "b.txt": trails.Same, ".profile": trails.Added}, states)
+	assert.Equal(t, map[string]past.State{"a.txt": past.Missing, "b.txt": past.Same, ".profile": past.Added}, states)
 }
 
 // A machine whose clock is an hour ahead writes times that are put right.
@@ -250,9 +250,9 @@ func TestAFolderInPagesIsTheFolder(t *testing.T) {
 			if random.IntN(2) == 0 {
 				against = first.Add(time.Duration(random.IntN(90)) * time.Hour)
 			}
-			whole, err := l.Trails.Folder(t.Context(), p, asOf, against)
+			whole, err := l.Past.Folder(t.Context(), p, asOf, against)
 			require.NoError(t, err)
-			one, next, err := l.Trails.FolderPage(t.Context(), p, asOf, against, "", 1000)
+			one, next, err := l.Past.FolderPage(t.Context(), p, asOf, against, "", 1000)
 			require.NoError(t, err)
 			require.Empty(t, next)
 			assert.Equal(t, whole.Level(), one.Entries, "seed %d: %s as of %s", seed, p, asOf)
@@ -260,10 +260,10 @@ func TestAFolderInPagesIsTheFolder(t *testing.T) {
 			assert.Equal(t, whole.Moments, one.Moments)
 			assert.Equal(t, whole.Rows, one.Rows)
 
-			var entries []trails.Entry
+			var entries []past.Entry
 			after, limit := "", 1+random.IntN(3)
 			for n := 0; n == 0 || after != ""; n++ {
-				page, next, err := l.Trails.FolderPage(t.Context(), p, asOf, against, after, limit)
+				page, next, err := l.Past.FolderPage(t.Context(), p, asOf, against, after, limit)
 				require.NoError(t, err)
 				require.LessOrEqual(t, len(page.Entries), limit)
 				require.Less(t, n, 100)
@@ -271,12 +271,12 @@ func TestAFolderInPagesIsTheFolder(t *testing.T) {
 			}
 			require.Len(t, entries, len(one.Entries))
 			for i, e := range one.Entries {
-				if e.State == trails.Moved { // to another page
+				if e.State == past.Moved { // to another page
 					entries[i].State, entries[i].MovedTo = e.State, e.MovedTo
 				}
 				assert.Equal(t, e.Path, entries[i].Path)
 				assert.Equal(t, e.Copy, entries[i].Copy)
-				if e.State != trails.Added && e.Type != entry.Folder {
+				if e.State != past.Added && e.Type != entry.Folder {
 					assert.Equal(t, e.State, entries[i].State, e.Path)
 				}
 			}
@@ -291,14 +291,14 @@ func TestAFolderThatOnlyMakesSenseWholeIsOneItem(t *testing.T) {
 	grown["/home/ines/Vault/in4Hd82kfLq0ZsMn3VtB5w/7yPq0ZsMn3VtB5wX81TtQ"] = "later"
 	l := newLoft(t, vault, grown)
 	home := place.Place{Machine: "loft", Path: "/home/ines"}
-	for day, want := range []trails.Whole{{Files: 2, Size: 6}, {Files: 3, Size: 11}} {
+	for day, want := range []past.Whole{{Files: 2, Size: 6}, {Files: 3, Size: 11}} {
 		want.Why = "a folder of encrypted files: it holds gocryptfs.conf"
 		at := first.AddDate(0, 0, day)
-		whole, err := l.Trails.Folder(t.Context(), home, at, time.Time{})
+		whole, err := l.Past.Folder(t.Context(), home, at, time.Time{})
 		require.NoError(t, err)
-		page, _, err := l.Trails.FolderPage(t.Context(), home, at, time.Time{}, "", 10)
+		page, _, err := l.Past.FolderPage(t.Context(), home, at, time.Time{}, "", 10)
 		require.NoError(t, err)
-		for _, level := range [][]trails.Entry{whole.Level(), page.Entries} {
+		for _, level := range [][]past.Entry{whole.Level(), page.Entries} {
 			require.Len(t, level, 2)
 			assert.Nil(t, level[0].Whole)
 			assert.Equal(t, &want, level[1].Whole)
@@ -306,7 +306,7 @@ func TestAFolderThatOnlyMakesSenseWholeIsOneItem(t *testing.T) {
 	}
 	for path, in := range map[string]string{"/home/ines/Vault": "/home/ines/Vault", "/home/ines/Vault/in4Hd82kfLq0ZsMn3VtB5w": "/home/ines/Vault",
 		"/home/ines": ""} {
-		folder, _, err := l.Trails.SealedWith(t.Context(), place.Place{Machine: "loft", Path: path})
+		folder, _, err := l.Past.SealedWith(t.Context(), place.Place{Machine: "loft", Path: path})
 		require.NoError(t, err)
 		assert.Equal(t, in, folder, path)
 	}
@@ -327,7 +327,7 @@ func TestAWrongClockIsPutRight(t *testing.T) {
 	require.NoError(t, err)
 	l.Survey(src)
 	arrived := func(machine string) time.Time {
-		got, err := l.Trails.Trail(t.Context(), place.Place{Machine: machine, Path: "/home/ines/a.txt"})
+		got, err := l.Past.Trail(t.Context(), place.Place{Machine: machine, Path: "/home/ines/a.txt"})
 		require.NoError(t, err)
 		require.Len(t, got.Versions, 2)
 		return got.Versions[1].Arrived

@@ -1,4 +1,4 @@
-package advise_test
+package choosing_test
 
 import (
 	"database/sql"
@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 	_ "modernc.org/sqlite"
 
-	"humble-rewind/internal/advise"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/condition"
@@ -35,9 +35,9 @@ func add(t *testing.T, s *sitetest.Site, kind, at string) catalogue.Source {
 // said says remarks as they are said in the year of the scene.
 var said = say.Speaker{Now: time.Date(2026, 6, 1, 0, 0, 0, 0, time.UTC), Zone: time.UTC}
 
-func ask(t *testing.T, s *sitetest.Site, path string, q advice.Question) advise.Answer {
+func ask(t *testing.T, s *sitetest.Site, path string, q advice.Question) choosing.Answer {
 	t.Helper()
-	a, err := s.Adviser.Advise(t.Context(), advise.Question{Place: place.Place{Machine: "loft", Path: path}, Question: q})
+	a, err := s.Adviser.Advise(t.Context(), choosing.Question{Place: place.Place{Machine: "loft", Path: path}, Question: q})
 	require.NoError(t, err)
 	return a
 }
@@ -55,7 +55,7 @@ func TestNothingAtAllIsAnAnswerWithWhatToTry(t *testing.T) {
 	}
 	_, err := s.Adviser.Advise(
 		t.Context(),
-		advise.Question{Place: place.Place{Machine: "attic", Path: "/x"}, Question: advice.Question{Loss: advice.Deleted}},
+		choosing.Question{Place: place.Place{Machine: "attic", Path: "/x"}, Question: advice.Question{Loss: advice.Deleted}},
 	)
 	assert.ErrorContains(t, err, "attic")
 }

@@ -1,6 +1,6 @@
-// Package trails answers what was at a place over time: it gathers the evidence of all sources under every name that the
+// Package past answers what was at a place over time: it gathers the evidence of all sources under every name that the
 // place is known to have had, reads digests where candidates must be told apart, and lets package trail put it in order.
-package trails
+package past
 
 import (
 	"cmp"

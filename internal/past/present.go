@@ -1,4 +1,4 @@
-package trails
+package past
 
 import (
 	"context"

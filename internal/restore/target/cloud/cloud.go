@@ -1,5 +1,5 @@
-// Package drive brings things back to a drive that keeps versions.
-package drive
+// Package cloud brings things back to a cloud drive.
+package cloud
 
 import (
 	"context"
@@ -26,7 +26,7 @@ import (
 	"humble-rewind/internal/say"
 )
 
-// Target is a drive on which what is written becomes a new version of what is there, see reach.Versioner. It needs no working
+// Target is a cloud drive on which what is written becomes a new version of what is there, see reach.Versioner. It needs no working
 // folders: a version is written whole or not at all, only over what was seen, and what it stands over stays a version. That goes into
 // safekeeping all the same, since drives thin out their versions.
 type Target struct {
