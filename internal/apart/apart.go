@@ -11,11 +11,12 @@ package apart
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"github.com/jackc/puddle/v2"
 	"golang.org/x/sync/semaphore"
 
 	"humble-rewind/internal/core/compare"
@@ -35,12 +36,10 @@ var ErrDemanding = errors.New("looking into it takes more memory or time than is
 
 // Pool keeps the children. The zero Pool is ready; it is safe for concurrent use. Close it.
 type Pool struct {
-	once   sync.Once
-	weight *semaphore.Weighted
-
-	mu     sync.Mutex
-	idle   []*child
-	closed bool
+	once     sync.Once
+	weight   *semaphore.Weighted
+	children *puddle.Pool[*child] // the light ones
+	resting  atomic.Bool          // those with nothing to do will be looked at
 }
 
 // What a light and a heavy look weigh, of what may be looked into side by side.
@@ -97,7 +96,7 @@ func (p *Pool) Holds(ctx context.Context, c Input, words []string) (held Held, e
 
 // do asks a child. result takes its answer, out what it writes.
 func (p *Pool) do(ctx context.Context, r request, result any, out io.Writer, contents ...Input) error {
-	p.once.Do(func() { p.weight = semaphore.NewWeighted(atOnce) })
+	p.begin()
 	err := p.try(ctx, r, light, result, out, contents)
 	if errors.Is(err, errWorn) {
 		err = p.try(ctx, r, fresh, result, out, contents)
@@ -127,83 +126,72 @@ func (p *Pool) try(ctx context.Context, r request, how manner, result any, out i
 	}
 	defer p.weight.Release(weight)
 	if how == heavy {
-		p.drop() // what the others hold would come on top
+		p.rest(0) // what the others hold would come on top
+		c, err := start(heavy)
+		if err != nil {
+			return err
+		}
+		defer c.end()
+		return c.ask(ctx, r, result, out, contents)
 	}
-	c, err := p.take(how)
+	kept, err := p.children.Acquire(ctx)
+	for err == nil && how == fresh && kept.Value().asked > 0 {
+		kept.Destroy()
+		kept, err = p.children.Acquire(ctx)
+	}
 	if err != nil {
 		return err
 	}
-	err = c.ask(ctx, r, result, out, contents)
-	if how == heavy || c.broken {
-		c.end()
-	} else {
-		p.keep(c)
+	err = kept.Value().ask(ctx, r, result, out, contents)
+	if kept.Value().broken {
+		kept.Destroy()
+		return err
 	}
+	kept.Release()
+	p.lookLater()
 	return err
 }
 
-// take returns a child with nothing to do.
-func (p *Pool) take(how manner) (*child, error) {
-	if how == light {
-		p.mu.Lock()
-		if n := len(p.idle); n > 0 {
-			c := p.idle[n-1]
-			p.idle = p.idle[:n-1]
-			p.mu.Unlock()
-			c.rest.Stop()
-			return c, nil
-		}
-		p.mu.Unlock()
-	}
-	c, err := start(how)
-	if err != nil {
-		return nil, fmt.Errorf("start a process to look into contents: %w", err)
-	}
-	return c, nil
-}
-
-func (p *Pool) keep(c *child) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.closed {
-		go c.end()
-		return
-	}
-	p.idle = append(p.idle, c)
-	c.rest = time.AfterFunc(idleTime, func() {
-		p.mu.Lock()
-		found := false
-		for i, other := range p.idle {
-			if other == c {
-				p.idle = append(p.idle[:i], p.idle[i+1:]...)
-				found = true
-				break
-			}
-		}
-		p.mu.Unlock()
-		if found {
-			c.end()
-		}
+// begin makes the pool ready.
+func (p *Pool) begin() {
+	p.once.Do(func() {
+		p.weight = semaphore.NewWeighted(atOnce)
+		p.children, _ = puddle.NewPool(&puddle.Config[*child]{ // it fails for no size alone
+			Constructor: func(context.Context) (*child, error) { return start(light) },
+			Destructor:  (*child).end,
+			MaxSize:     atOnce,
+		})
 	})
 }
 
-// drop ends the children that have nothing to do.
-func (p *Pool) drop() {
-	p.mu.Lock()
-	idle := p.idle
-	p.idle = nil
-	p.mu.Unlock()
-	for _, c := range idle {
-		c.rest.Stop()
-		c.end()
+// lookLater ends children some time after they had something to do.
+func (p *Pool) lookLater() {
+	if p.resting.CompareAndSwap(false, true) {
+		time.AfterFunc(idleTime, func() {
+			p.resting.Store(false)
+			if p.rest(idleTime) {
+				p.lookLater()
+			}
+		})
 	}
 }
 
-// Close ends the children. What is being asked fails.
+// rest ends the children that have had nothing to do for some time, and tells whether others are left.
+func (p *Pool) rest(idle time.Duration) (left bool) {
+	for _, kept := range p.children.AcquireAllIdle() {
+		if kept.IdleDuration() >= idle {
+			kept.Destroy()
+		} else {
+			kept.ReleaseUnused()
+			left = true
+		}
+	}
+	return left
+}
+
+// Close ends the children, each as soon as it has answered.
 func (p *Pool) Close() error {
-	p.mu.Lock()
-	p.closed = true
-	p.mu.Unlock()
-	p.drop()
+	p.begin()
+	p.children.Close()
 	return nil
 }

@@ -25,7 +25,6 @@ type child struct {
 	buffer []byte
 	piece  []byte // of what it reads
 	broken bool   // it ended, or does not answer as it should
-	rest   *time.Timer
 	over   sync.Once
 	asked  int // how often
 }
@@ -57,7 +56,10 @@ func start(how manner) (*child, error) {
 		return nil, err
 	}
 	c.out = bufio.NewReaderSize(out, 64<<10)
-	return c, c.cmd.Start()
+	if err := c.cmd.Start(); err != nil {
+		return nil, fmt.Errorf("start a process to look into contents: %w", err)
+	}
+	return c, nil
 }
 
 // end ends the process and waits for it.

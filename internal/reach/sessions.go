@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"sync"
 	"time"
+
+	"github.com/cenkalti/backoff/v5"
 )
 
 // Sessions keeps the machines of a site reached. Each has its own lock, its own limits and its own back-off, so that nobody waits
@@ -25,9 +27,9 @@ type reached struct {
 	mu      chan struct{} // a lock that somebody who waits for it can leave
 	at      string
 	session Session
-	failure error     // of the last attempt; nil where that succeeded
-	again   time.Time // when it is tried again
-	pause   time.Duration
+	failure error                       // of the last attempt; nil where that succeeded
+	again   time.Time                   // when it is tried again
+	pauses  *backoff.ExponentialBackOff // between attempts; nil where the last succeeded, or its way makes none
 }
 
 // BackoffError says that a machine could not be reached lately and is left alone for a while.
@@ -92,11 +94,11 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 		return nil, &BackoffError{r.again, r.failure}
 	}
 	if r.at != at {
-		r.pause = 0
+		r.pauses = nil
 	}
 	r.at = at
 	if r.session, r.failure = s.Ways.Open(ctx, at); r.failure == nil {
-		r.pause = 0
+		r.pauses = nil
 		return r.session, nil
 	}
 	r.session = nil
@@ -105,13 +107,28 @@ func (s *Sessions) get(ctx context.Context, r *reached, at string) (Session, err
 		r.failure = nil
 		return nil, err
 	}
-	if address, err := ParseAddress(at); err == nil {
-		if way, err := s.Ways.For(address); err == nil {
-			r.pause = min(max(2*r.pause, way.Backoff), MostBackoff) // which is nothing where the way has none
-			r.again = now.Add(r.pause)
-		}
+	if r.pauses == nil {
+		r.pauses = s.pauses(at)
+	}
+	if r.pauses != nil {
+		r.again = now.Add(r.pauses.NextBackOff())
 	}
 	return nil, r.failure
+}
+
+// pauses are how long a machine is left alone after each failure in a row: ever longer, and never quite as long as others that failed with it.
+func (s *Sessions) pauses(at string) *backoff.ExponentialBackOff {
+	address, err := ParseAddress(at)
+	if err != nil {
+		return nil
+	}
+	way, err := s.Ways.For(address)
+	if err != nil || way.Backoff == 0 {
+		return nil
+	}
+	b := backoff.NewExponentialBackOff()
+	b.InitialInterval, b.MaxInterval, b.Multiplier, b.RandomizationFactor = way.Backoff, MostBackoff, 2, backoffSpread
+	return b
 }
 
 // Drop lets go of a machine, so that it is reached anew at once when it is asked for again.
@@ -127,7 +144,7 @@ func (s *Sessions) Drop(machine string) {
 	if r.session != nil {
 		r.session.Close()
 	}
-	r.session, r.failure, r.pause = nil, nil, 0
+	r.session, r.failure, r.pauses = nil, nil, nil
 }
 
 // lookAgain is for how long a machine that was seen to be there is not looked at again: copies are opened by the thousand.

@@ -71,13 +71,15 @@ func TestAMachineThatRefusesIsLeftAloneEverLonger(t *testing.T) {
 		_, err := s.Get(t.Context(), "loft", "far://loft/")
 		dials++
 		require.ErrorIs(t, err, errRefused)
-		now = now.Add(pause - time.Millisecond)
+		begun := now
+		now = now.Add(pause*4/5 - time.Millisecond)
 		_, err = s.Get(t.Context(), "loft", "far://loft/")
 		left, ok := errors.AsType[*reach.BackoffError](err)
 		require.True(t, ok, "%v", err)
 		assert.ErrorIs(t, left, errRefused, "and it is said what it refused with")
 		assert.EqualValues(t, dials, d.count.Load())
-		now = now.Add(time.Millisecond)
+		assert.InDelta(t, pause, left.Until.Sub(begun), float64(pause)/5, "by chance a fifth more or less")
+		now = left.Until
 	}
 	d.refuse.Store(false)
 	one, err := s.Get(t.Context(), "loft", "far://loft/")

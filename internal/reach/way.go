@@ -83,12 +83,15 @@ type Way struct {
 	// AtOnce is how many calls a session takes side by side; 0 is any number.
 	AtOnce int64
 	// Backoff is how long a machine that could not be reached is left alone before it is tried again, doubled each time up to
-	// MostBackoff; 0 tries each time.
+	// MostBackoff, and a fifth more or less by chance; 0 tries each time.
 	Backoff time.Duration
 }
 
-// MostBackoff is the longest that a machine is left alone.
+// MostBackoff is the longest that a machine is left alone, but for what chance adds.
 const MostBackoff = time.Minute
+
+// backoffSpread is by which share of itself chance lengthens or shortens a pause.
+const backoffSpread = 0.2
 
 // Ways are the ways that a program knows.
 type Ways []Way
