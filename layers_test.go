@@ -41,8 +41,8 @@ internal/jobs             : internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
 internal/registry         : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/contents         : internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/apart internal/site
-internal/past           : internal/core… internal/reach internal/catalogue internal/site internal/contents
-internal/choosing           : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/past
+internal/past             : internal/core… internal/reach internal/catalogue internal/site internal/contents
+internal/choosing         : internal/core… internal/reach internal/source internal/catalogue internal/apart internal/say internal/site internal/contents internal/past
 internal/drives           : internal/core… internal/reach
 internal/survey           : internal/core… internal/source internal/catalogue internal/jobs internal/say internal/site internal/contents internal/registry
 internal/restore/hands    : internal/core… internal/reach internal/source internal/catalogue internal/site

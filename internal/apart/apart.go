@@ -4,7 +4,7 @@
 // that the system enforces. A child that goes beyond them ends; the service goes on and says so.
 //
 // A child reads its contents through a pipe, piece by piece as it asks for them, so it needs no file of its own. Children are
-// kept for the next content. Those for light work run two side by side; what says that it needs more (a large picture) runs
+// kept for the next content. What is packed as one stream is unpacked by them too. Those for light work run two side by side; what says that it needs more (a large picture) runs
 // alone, in a child that may take more.
 package apart
 
@@ -36,10 +36,11 @@ var ErrDemanding = errors.New("looking into it takes more memory or time than is
 
 // Pool keeps the children. The zero Pool is ready; it is safe for concurrent use. Close it.
 type Pool struct {
-	once     sync.Once
-	weight   *semaphore.Weighted
-	children *puddle.Pool[*child] // the light ones
-	resting  atomic.Bool          // those with nothing to do will be looked at
+	once      sync.Once
+	weight    *semaphore.Weighted
+	looking   *puddle.Pool[*child] // the light ones that look into contents
+	unpacking *puddle.Pool[*child]
+	resting   atomic.Bool // those with nothing to do will be looked at
 }
 
 // What a light and a heavy look weigh, of what may be looked into side by side.
@@ -48,6 +49,10 @@ const (
 	lightWeight = 1
 	heavyWeight = atOnce
 )
+
+// unpackedAtOnce is how many streams are unpacked side by side. Whoever unpacks one that lies in another waits for its child while it has one,
+// so there are more than anybody asks for.
+const unpackedAtOnce = 32
 
 // idleTime is how long a child is kept that has nothing to do.
 const idleTime = 30 * time.Second
@@ -134,10 +139,10 @@ func (p *Pool) try(ctx context.Context, r request, how manner, result any, out i
 		defer c.end()
 		return c.ask(ctx, r, result, out, contents)
 	}
-	kept, err := p.children.Acquire(ctx)
+	kept, err := p.looking.Acquire(ctx)
 	for err == nil && how == fresh && kept.Value().asked > 0 {
 		kept.Destroy()
-		kept, err = p.children.Acquire(ctx)
+		kept, err = p.looking.Acquire(ctx)
 	}
 	if err != nil {
 		return err
@@ -156,12 +161,17 @@ func (p *Pool) try(ctx context.Context, r request, how manner, result any, out i
 func (p *Pool) begin() {
 	p.once.Do(func() {
 		p.weight = semaphore.NewWeighted(atOnce)
-		p.children, _ = puddle.NewPool(&puddle.Config[*child]{ // it fails for no size alone
-			Constructor: func(context.Context) (*child, error) { return start(light) },
-			Destructor:  (*child).end,
-			MaxSize:     atOnce,
-		})
+		p.looking, p.unpacking = children(atOnce, light), children(unpackedAtOnce, heavy) // for wide windows
 	})
+}
+
+func children(most int32, how manner) *puddle.Pool[*child] {
+	all, _ := puddle.NewPool(&puddle.Config[*child]{ // it fails for no size alone
+		Constructor: func(context.Context) (*child, error) { return start(how) },
+		Destructor:  (*child).end,
+		MaxSize:     most,
+	})
+	return all
 }
 
 // lookLater ends children some time after they had something to do.
@@ -178,7 +188,7 @@ func (p *Pool) lookLater() {
 
 // rest ends the children that have had nothing to do for some time, and tells whether others are left.
 func (p *Pool) rest(idle time.Duration) (left bool) {
-	for _, kept := range p.children.AcquireAllIdle() {
+	for _, kept := range p.looking.AcquireAllIdle() {
 		if kept.IdleDuration() >= idle {
 			kept.Destroy()
 		} else {
@@ -189,9 +199,10 @@ func (p *Pool) rest(idle time.Duration) (left bool) {
 	return left
 }
 
-// Close ends the children, each as soon as it has answered.
+// Close ends the children, those that are at work once they are not asked any more.
 func (p *Pool) Close() error {
 	p.begin()
-	p.children.Close()
+	go p.looking.Close() // which waits for those
+	go p.unpacking.Close()
 	return nil
 }

@@ -128,11 +128,7 @@ func (c *child) exchange(r request, out io.Writer, contents []Input, readErr *er
 		first = n
 	}
 	r.Sent = first > 0
-	encoded, err := json.Marshal(r)
-	if err != nil {
-		return answer, err
-	}
-	if err := writeFrame(c.in, frameRequest, encoded); err != nil {
+	if err := c.request(r); err != nil {
 		return answer, err
 	}
 	if r.Sent {
@@ -165,6 +161,14 @@ func (c *child) exchange(r request, out io.Writer, contents []Input, readErr *er
 			return answer, errStrange
 		}
 	}
+}
+
+func (c *child) request(r request) error {
+	encoded, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	return writeFrame(c.in, frameRequest, encoded)
 }
 
 // give answers a child that wants to read.

@@ -11,10 +11,11 @@ import (
 
 // The two sides talk in frames over the child's standard input and output: a byte for the kind, four bytes for the length (big
 // endian), and that many bytes. The service asks with a request; the child then asks for pieces of the contents, each answered
-// by one frame, until it sends its result, before which it may send output.
+// by one frame, until it sends its result, before which it may send output. What is to be unpacked it asks for without saying which piece:
+// it gets the next, and one of no bytes at the end.
 const (
 	frameRequest = 'q' // JSON of a request
-	frameRead    = 'r' // a byte for the content, eight for the offset, four for the length
+	frameRead    = 'r' // a byte for the content, eight for the offset, four for the length; nothing for the next piece of what is packed
 	framePiece   = 'p' // the bytes there; fewer than asked for only at the end
 	frameFault   = 'f' // they cannot be read
 	frameOutput  = 'o'
@@ -40,11 +41,13 @@ const (
 	opCompare op = "compare"
 	opShares  op = "shares"
 	opHolds   op = "holds"
+	opUnpack  op = "unpack"
 )
 
 type request struct {
 	Op    op       `json:"op"`
 	Words []string `json:"words,omitempty"`
+	Form  string   `json:"form,omitempty"` // of what is to be unpacked
 	Names []string `json:"names"`
 	Sizes []int64  `json:"sizes"`
 	// Sent says that the first piece of the first content follows at once, unasked: of most contents it is all of it.

@@ -182,6 +182,8 @@ func (w *worker) do(r request, c []Input) (any, error) {
 		return [2]float64{ofA, ofB}, nil
 	case r.Op == opHolds && len(c) == 1:
 		return holds(c[0], r.Words), nil
+	case r.Op == opUnpack && len(c) == 0:
+		return nil, w.unpack(r.Form)
 	}
 	return nil, errors.New("not a request")
 }

@@ -133,9 +133,9 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	}
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
-	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources")}
-	s.registry = registry.Registry{Site: s.site}
 	s.apart = &apart.Pool{}
+	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"), Unpacker: s.apart}
+	s.registry = registry.Registry{Site: s.site}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err
 	}
@@ -224,11 +224,11 @@ func (s *Service) Close() error {
 		s.jobs.Stop()
 	}
 	var errs []error
-	if s.apart != nil {
-		errs = append(errs, s.apart.Close())
-	}
 	if s.site != nil {
 		errs = append(errs, s.site.Close())
+	}
+	if s.apart != nil {
+		errs = append(errs, s.apart.Close())
 	}
 	if s.safe != nil {
 		errs = append(errs, s.safe.Close())

@@ -28,6 +28,8 @@ type Site struct {
 	Kinds     source.Kinds
 	// Kept is the folder of the service's host in which each source has one for itself; "" where there is none.
 	Kept string
+	// Unpacker is what stores unpack streams with.
+	Unpacker source.Unpacker
 
 	once     sync.Once
 	sessions reach.Sessions
@@ -170,7 +172,7 @@ func (s *Site) Setup(ctx context.Context, src copies.Source) (source.Setup, erro
 	stores, err := s.stores(ctx, src)
 	return source.Setup{Files: files, Own: own, Elsewhere: src.Machine != src.AtMachine, People: people, At: src.At, Zone: zone,
 			Homes: machine.Homes(), Maps: src.Maps,
-			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Keep: s.keptOf(src.ID)},
+			Named: src.Named, Exclusions: src.Exclusions, Stores: stores, Options: src.Options, Keep: s.keptOf(src.ID), Unpacker: s.Unpacker},
 		err
 }
 

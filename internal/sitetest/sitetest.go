@@ -67,10 +67,10 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
 	rules, _ := kinds.Leftovers()
-	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules), Kept: t.TempDir()}
-	t.Cleanup(func() { s.Site.Close() })
 	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })
+	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules), Kept: t.TempDir(), Unpacker: pool}
+	t.Cleanup(func() { s.Site.Close() })
 	s.Contents = &contents.Reader{Site: s.Site, Apart: pool}
 	s.Past = &past.Reader{Site: s.Site, Contents: s.Contents}
 	s.Adviser = &choosing.Adviser{Site: s.Site, Past: s.Past, Contents: s.Contents, Rules: rules, Now: time.Now,

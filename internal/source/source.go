@@ -175,6 +175,15 @@ type Setup struct {
 	// Keep is a folder of the service's host that the source has for itself, in which a kind may keep what it has fetched; "" where it is not
 	// one that is looked after yet.
 	Keep string
+	// Unpacker unpacks what users have packed as one stream.
+	Unpacker Unpacker
+}
+
+// Unpacker unpacks streams apart from the service: whoever packed one may have meant harm.
+type Unpacker interface {
+	// Unpack unpacks what is packed in a form: gzip, bzip2, xz or zstd. What is damaged is read as far as it goes, to an error. Closing
+	// the answer does not close what is packed.
+	Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error)
 }
 
 // OwnFolder returns a folder on the service's host for the store alone, and what to call when it is not needed any more: that of the source,

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -98,7 +99,9 @@ func setup(t *testing.T, poor bool, files map[string][]byte) (source.Setup, stri
 	}
 	zone, err := time.LoadLocation("Europe/Lisbon")
 	require.NoError(t, err)
-	return source.Setup{Files: files_, At: "/archives", Zone: zone, Homes: []string{"/home/ines"}}, root
+	unpacker := &apart.Pool{}
+	t.Cleanup(func() { unpacker.Close() })
+	return source.Setup{Files: files_, At: "/archives", Zone: zone, Homes: []string{"/home/ines"}, Unpacker: unpacker}, root
 }
 
 func TestHoldsTheContractOfStoresOverEveryWay(t *testing.T) {

@@ -1,15 +1,11 @@
 package archive
 
 import (
-	"compress/bzip2"
-	"compress/gzip"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
-
-	"github.com/klauspost/compress/zstd"
-	"github.com/xi2/xz"
 
 	"humble-rewind/internal/core/problem"
 )
@@ -18,33 +14,17 @@ import (
 type format struct {
 	ends   []string
 	read   func(*opened, context.Context) error
-	locks  bool                                   // its members may be encrypted
-	unpack func(io.Reader) (io.ReadCloser, error) // of what is packed as one stream; nil of what is not
+	locks  bool   // its members may be encrypted
+	packed string // as which one stream, see source.Unpacker; "" of what is not
 }
-
-// maxWindow bounds, in bytes, how far back what is unpacked may refer, and with that what unpacking takes of memory.
-const maxWindow = 64 << 20
 
 var formats = []format{
 	{ends: []string{".zip"}, read: (*opened).readZip, locks: true},
 	{ends: []string{".tar"}, read: (*opened).readTar},
-	{ends: []string{".tar.gz", ".tgz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
-		return gzip.NewReader(r)
-	}},
-	{ends: []string{".tar.bz2", ".tbz2", ".tbz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
-		return io.NopCloser(bzip2.NewReader(r)), nil
-	}},
-	{ends: []string{".tar.xz", ".txz"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
-		x, err := xz.NewReader(r, maxWindow)
-		return io.NopCloser(x), err
-	}},
-	{ends: []string{".tar.zst", ".tzst"}, read: (*opened).readTar, unpack: func(r io.Reader) (io.ReadCloser, error) {
-		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
-		if err != nil {
-			return nil, err
-		}
-		return z.IOReadCloser(), nil
-	}},
+	{ends: []string{".tar.gz", ".tgz"}, read: (*opened).readTar, packed: "gzip"},
+	{ends: []string{".tar.bz2", ".tbz2", ".tbz"}, read: (*opened).readTar, packed: "bzip2"},
+	{ends: []string{".tar.xz", ".txz"}, read: (*opened).readTar, packed: "xz"},
+	{ends: []string{".tar.zst", ".tzst"}, read: (*opened).readTar, packed: "zstd"},
 }
 
 // ending is how the names of archives that are read end, for people.
@@ -76,13 +56,12 @@ var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, 
 // start begins to read the archive, unpacked where it is packed as one stream.
 func (o *opened) start(ctx context.Context) (io.ReadCloser, error) {
 	s, err := o.from.Stream(ctx)
-	if err != nil || o.format.unpack == nil {
+	if err != nil || o.format.packed == "" {
 		return s, err
 	}
-	u, err := o.format.unpack(s)
+	u, err := o.unpacker.Unpack(ctx, o.format.packed, s)
 	if err != nil {
-		s.Close()
-		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
+		return nil, errors.Join(err, s.Close())
 	}
 	return &unpacked{u, s, o.file.size*packedBy + packedFew}, nil
 }

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/source"
 )
 
 // maxMembers is how many members of an archive are read: more would take more memory than is given to any content.
@@ -47,26 +48,27 @@ func (m member) dir() string  { return strings.TrimPrefix(place.Folder("/"+m.pat
 
 // opened is an archive whose members are known. It is read by one at a time while they are found out, and then by any number.
 type opened struct {
-	file    file
-	called  string // for people
-	format  *format
-	secret  []byte
-	zone    *time.Location
-	page    string // of names
-	from    reach.File
-	at      reach.Anywhere // of a zip, and of a tar that can be read at any offset
-	members []member       // by folder and name
-	notes   []string
-	newest  time.Time
-	held    int64           // bytes, about, of what is known of members
-	zip     records         // of a zip; nil of any other
-	begins  []int64         // of a zip without a directory, where its members' contents begin, by their numbers; nil of any other
-	cryptic map[int]cryptic // of a zip's encrypted members, by their numbers
-	length  int64           // of a packed tar, unpacked
-	kept    keptTar
-	close   func() error
-	users   int
-	gone    bool // it was replaced or is to be closed; mu of the store guards both
+	file     file
+	called   string // for people
+	format   *format
+	secret   []byte
+	zone     *time.Location
+	page     string // of names
+	from     reach.File
+	unpacker source.Unpacker
+	at       reach.Anywhere // of a zip, and of a tar that can be read at any offset
+	members  []member       // by folder and name
+	notes    []string
+	newest   time.Time
+	held     int64           // bytes, about, of what is known of members
+	zip      records         // of a zip; nil of any other
+	begins   []int64         // of a zip without a directory, where its members' contents begin, by their numbers; nil of any other
+	cryptic  map[int]cryptic // of a zip's encrypted members, by their numbers
+	length   int64           // of a packed tar, unpacked
+	kept     keptTar
+	close    func() error
+	users    int
+	gone     bool // it was replaced or is to be closed; mu of the store guards both
 }
 
 // records are what a zip says of its members, by their numbers.

@@ -90,7 +90,7 @@ func (s *store) nested(ctx context.Context, o *opened, m member) (*opened, func(
 func (s *store) readNested(ctx context.Context, o *opened, m member, now file) error {
 	f, _ := formatOf(m.name())
 	inner := &opened{file: now, called: m.path + " in " + o.called, format: f, secret: s.Secret, zone: s.Zone, page: s.Options[optionNames],
-		from: &memberFile{o, m, func() {}}}
+		from: &memberFile{o, m, func() {}}, unpacker: s.Unpacker}
 	s.mu.Lock()
 	o.users++
 	s.mu.Unlock()

@@ -123,7 +123,8 @@ func (s *store) known(now file) (*opened, func(), bool) {
 // read finds out the members of an archive and keeps it open.
 func (s *store) read(ctx context.Context, from reach.File, now file) error {
 	f, _ := formatOf(now.name)
-	o := &opened{file: now, called: now.name, format: f, secret: s.Secret, zone: s.Zone, page: s.Options[optionNames], from: from}
+	o := &opened{file: now, called: now.name, format: f, secret: s.Secret, zone: s.Zone, page: s.Options[optionNames], from: from,
+		unpacker: s.Unpacker}
 	o.close = func() error {
 		if o.at.ReaderAt != nil {
 			_ = o.at.Close()

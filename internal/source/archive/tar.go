@@ -17,7 +17,7 @@ import (
 
 // readTar reads all headers of a tar. A tar that ends in the middle is read as far as it goes.
 func (o *opened) readTar(ctx context.Context) error {
-	if _, ok := o.from.(io.ReaderAt); ok && o.format.unpack == nil {
+	if _, ok := o.from.(io.ReaderAt); ok && o.format.packed == "" {
 		if err := o.anywhere(ctx); err != nil {
 			return err
 		}
@@ -150,7 +150,7 @@ type keptTar struct {
 
 // get returns the unpacked tar, and what to call when it is not read any more; nil where it is not packed, or is more than is kept.
 func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, func()) {
-	if o.format.unpack == nil || o.length > packedFew { // how much room it takes without its zeros shows
+	if o.format.packed == "" || o.length > packedFew { // how much room it takes without its zeros shows
 		return nil, nil
 	}
 	k.unpacking.Lock()

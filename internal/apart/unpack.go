@@ -1,0 +1,263 @@
+package apart
+
+import (
+	"compress/bzip2"
+	"compress/gzip"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"runtime"
+	"runtime/debug"
+	"syscall"
+
+	"github.com/jackc/puddle/v2"
+	"github.com/klauspost/compress/zstd"
+	"github.com/xi2/xz"
+	"golang.org/x/sys/unix"
+)
+
+// maxWindow bounds, in bytes, how far back what is unpacked may refer, and with that what unpacking takes of memory.
+const maxWindow = 64 << 20
+
+// unpackers read what is packed as one stream, by its form: gzip (RFC 1952), bzip2, xz (the .xz file format 1.1) and zstd (RFC 8878).
+var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
+	"gzip":  func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) },
+	"bzip2": func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil },
+	"xz": func(r io.Reader) (io.ReadCloser, error) {
+		x, err := xz.NewReader(r, maxWindow)
+		return io.NopCloser(x), err
+	},
+	"zstd": func(r io.Reader) (io.ReadCloser, error) {
+		z, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderLowmem(true))
+		if err != nil {
+			return nil, err
+		}
+		return z.IOReadCloser(), nil
+	},
+}
+
+// Unpack unpacks a stream in a child of its own, which others may use once it was read to its end, or nearly. What is packed is read by whoever
+// reads the answer, one piece ahead of what the child is at. What is not in that form, or is damaged, is read as far as it goes, to an error.
+func (p *Pool) Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error) {
+	p.begin()
+	kept, err := p.unpacking.Acquire(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := kept.Value()
+	c.asked++
+	s := &stream{ctx: ctx, packed: packed, pool: p, kept: kept}
+	if err := c.request(request{Op: opUnpack, Form: form}); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// stream is what comes out of a child.
+type stream struct {
+	ctx    context.Context
+	packed io.Reader
+	pool   *Pool
+	kept   *puddle.Resource[*child] // nil once it was given back
+	come   []byte                   // and was not read yet
+	err    error                    // once nothing more comes
+}
+
+func (s *stream) Read(p []byte) (int, error) {
+	for len(s.come) == 0 && s.err == nil {
+		s.err = s.more()
+		if s.err != nil {
+			s.leave(errors.Is(s.err, io.EOF))
+		}
+	}
+	if len(s.come) == 0 {
+		return 0, s.err
+	}
+	n := copy(p, s.come)
+	s.come = s.come[n:]
+	return n, nil
+}
+
+// more has the child unpack something. io.EOF says that it was all, and whole.
+func (s *stream) more() error {
+	c := s.kept.Value()
+	stop := context.AfterFunc(s.ctx, c.end) // so that reading from it ends
+	defer stop()
+	for {
+		kind, frame, err := readFrame(c.out, c.buffer)
+		switch {
+		case s.ctx.Err() != nil:
+			return s.ctx.Err()
+		case err != nil:
+			return ErrDemanding
+		}
+		switch kind {
+		case frameRead:
+			n, err := io.ReadFull(s.packed, c.piece)
+			if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+				return err
+			}
+			if err := writeFrame(c.in, framePiece, c.piece[:n]); err != nil {
+				return ErrDemanding // it ended
+			}
+		case frameOutput:
+			if s.come = frame; len(frame) > 0 {
+				return nil
+			}
+		case frameResult:
+			var answer result
+			if err := json.Unmarshal(frame, &answer); err != nil {
+				return err
+			}
+			if answer.Failure == "" {
+				return io.EOF
+			}
+			return errors.New(answer.Error)
+		default:
+			return errStrange
+		}
+	}
+}
+
+// drain reads on to the end of the stream, if that is near, and tells whether it was: most who read a tar leave it at the end of its last member.
+func (s *stream) drain() bool {
+	for left := drained; left > 0 && s.err == nil; left -= len(s.come) {
+		s.err = s.more()
+	}
+	return errors.Is(s.err, io.EOF)
+}
+
+// leave gives the child back; whole says that it waits for the next request.
+func (s *stream) leave(whole bool) {
+	if s.kept == nil {
+		return
+	}
+	if whole {
+		s.kept.Release()
+		s.pool.lookLater()
+	} else {
+		s.kept.Destroy()
+	}
+	s.kept = nil
+}
+
+// Close ends the unpacking. It does not close what is packed.
+func (s *stream) Close() error {
+	if s.kept != nil {
+		s.leave(s.drain())
+	}
+	s.come, s.err = nil, os.ErrClosed
+	return nil
+}
+
+// drained is how much is unpacked only to keep a child, in bytes.
+const drained = 512 << 10
+
+// pipeSize is how much may be on its way, in bytes: the fewer times the two wait for each other, the better.
+const pipeSize = 1 << 20
+
+// outputSize is how much is unpacked before it is sent, in bytes.
+const outputSize = 128 << 10
+
+// unpack is the child's side.
+func (w *worker) unpack(form string) error {
+	tidy()
+	for _, pipe := range []int{syscall.Stdin, syscall.Stdout} {
+		_, _ = unix.FcntlInt(uintptr(pipe), unix.F_SETPIPE_SZ, pipeSize) // a smaller one does too
+	}
+	unpacker, ok := unpackers[form]
+	if !ok {
+		return fmt.Errorf("%q is no form that is unpacked", form)
+	}
+	packed := &asked{w: w}
+	defer packed.end()
+	if err := packed.ask(); err != nil {
+		return err
+	}
+	r, err := unpacker(packed)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	for piece := make([]byte, outputSize); ; {
+		n, err := 0, error(nil)
+		for n < len(piece) && err == nil {
+			var more int
+			more, err = r.Read(piece[n:])
+			n += more
+		}
+		if n > 0 {
+			if err := writeFrame(w.out, frameOutput, piece[:n]); err != nil {
+				return err
+			}
+			if bound(cpuTime) != nil { // it comes along
+				os.Exit(exitSpent)
+			}
+		}
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// tidy gives back what a stream before took, where that was much.
+func tidy() {
+	var m runtime.MemStats
+	if runtime.ReadMemStats(&m); m.HeapInuse > lightSoft {
+		debug.FreeOSMemory()
+	}
+}
+
+// asked is what is packed, which the service sends piece by piece. While one is worked on, the next is on its way, and taken as it comes: the
+// service does not read what is sent to it while it sends.
+type asked struct {
+	w       *worker
+	piece   []byte // what was not read of the last one
+	coming  chan []byte
+	buffers [2][]byte // in turn
+}
+
+func (a *asked) ask() error {
+	a.coming = make(chan []byte, 1)
+	go func(coming chan<- []byte, buffer []byte) {
+		kind, piece, err := readFrame(a.w.in, buffer)
+		if err != nil || kind != framePiece {
+			os.Exit(0) // nobody wants to know any more
+		}
+		coming <- piece
+	}(a.coming, a.buffers[0])
+	return errors.Join(writeFrame(a.w.out, frameRead), a.w.out.Flush())
+}
+
+func (a *asked) Read(p []byte) (int, error) {
+	if len(a.piece) == 0 {
+		if a.coming == nil {
+			return 0, io.EOF
+		}
+		a.piece = <-a.coming
+		a.coming = nil
+		if len(a.piece) == 0 {
+			return 0, io.EOF
+		}
+		a.buffers[0], a.buffers[1] = a.buffers[1], a.piece
+		if err := a.ask(); err != nil {
+			return 0, err
+		}
+	}
+	n := copy(p, a.piece)
+	a.piece = a.piece[n:]
+	return n, nil
+}
+
+// end takes what is still on its way, so that what comes next is the next request.
+func (a *asked) end() {
+	if a.coming != nil {
+		<-a.coming
+	}
+}
