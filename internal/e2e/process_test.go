@@ -3,8 +3,10 @@ package e2e
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/http"
 	"os"
 	"os/exec"
@@ -45,12 +47,18 @@ type process struct {
 	t          *testing.T
 }
 
+// start starts the service. HUMBLE_REWIND_BEFORE is the program of a version before, which begins where there is no data yet: what follows a kill
+// is an upgrade then.
 func start(t *testing.T, data string) *process {
 	t.Helper()
 	if _, err := os.Stat(data); err == nil { // test folders are open to others
 		require.NoError(t, os.Chmod(data, 0o700))
 	}
-	p := &process{t: t, cmd: exec.Command(binary, "serve", "--listen", "127.0.0.1:0", "--data", data)}
+	program := binary
+	if _, err := os.Stat(data); errors.Is(err, fs.ErrNotExist) && os.Getenv("HUMBLE_REWIND_BEFORE") != "" {
+		program = os.Getenv("HUMBLE_REWIND_BEFORE")
+	}
+	p := &process{t: t, cmd: exec.Command(program, "serve", "--listen", "127.0.0.1:0", "--data", data)}
 	output, err := p.cmd.StderrPipe()
 	require.NoError(t, err)
 	require.NoError(t, p.cmd.Start())
