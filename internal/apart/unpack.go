@@ -170,7 +170,7 @@ func (w *worker) unpack(form string) error {
 	}
 	unpacker, ok := unpackers[form]
 	if !ok {
-		return fmt.Errorf("%q is no form that is unpacked", form)
+		return fmt.Errorf("%q is not a form that is unpacked", form)
 	}
 	packed := &asked{w: w}
 	defer packed.end()

@@ -110,7 +110,7 @@ func (b *Book) Change(ctx context.Context, id, version int64, by string, c Chang
 	var entries []catalogue.CaseEntry
 	if c.State != nil && *c.State != k.State {
 		if !slices.Contains([]catalogue.CaseState{catalogue.CaseOpen, catalogue.CaseWaiting, catalogue.CaseDone}, *c.State) {
-			return k, refuse("change the case", fmt.Errorf("%q is no state of a case", *c.State), "Choose open, waiting or done.")
+			return k, refuse("change the case", fmt.Errorf("%q is not a state of a case", *c.State), "Choose open, waiting or done.")
 		}
 		k.State = *c.State
 		entries = append(entries, catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryState, Ref: string(k.State)})
@@ -165,7 +165,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 	case catalogue.EntryCopy, catalogue.EntryWrong, catalogue.EntryRight:
 		n, err := strconv.ParseInt(strings.TrimPrefix(ref, "c"), 10, 64)
 		if err != nil {
-			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is no copy", ref), "Name a copy by its id, such as c12.")
+			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is not a copy", ref), "Name a copy by its id, such as c12.")
 		}
 		c, err := b.Site.Catalogue.Copies.ByID(ctx, copies.ID(n))
 		if err != nil {

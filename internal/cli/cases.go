@@ -221,7 +221,7 @@ func (s *session) askCase() (body api.NewCase, err error) {
 	for !body.Loss.Valid() {
 		typed := ask("What happened: deleted, overwritten, damaged, misplaced or unsaved?")
 		if typed == "" {
-			return body, usage("without what happened there is no case")
+			return body, usage("a case needs to be told what happened")
 		}
 		body.Loss = api.Loss(strings.ToLower(typed))
 	}

@@ -55,7 +55,7 @@ func (p *Program) session(c *cli.Command) (*session, error) {
 	if name := root.String("zone"); name != "" {
 		zone, err := time.LoadLocation(name)
 		if err != nil {
-			return nil, usage("--zone %s is no time zone; name it like Europe/Lisbon or UTC", place.Quote(name))
+			return nil, usage("--zone %s is not a time zone; name it like Europe/Lisbon or UTC", place.Quote(name))
 		}
 		s.zone = zone
 	}

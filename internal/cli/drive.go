@@ -60,7 +60,7 @@ func (p *Program) driveServe(ctx context.Context, c *cli.Command) error {
 	}
 	quota, err := humanize.ParseBytes(c.String("quota"))
 	if err != nil || quota > 1<<62 {
-		return usage("--quota %s is no size; write it like 5GiB", place.Quote(c.String("quota")))
+		return usage("--quota %s is not a size; write it like 5GiB", place.Quote(c.String("quota")))
 	}
 	options := DriveOptions{Dir: c.String("dir"), Listen: c.String("listen"), Quota: int64(quota), TrashDays: int(c.Int("trash-days"))}
 	return p.Drive.Serve(ctx, options, func(url, certificate string) {

@@ -62,7 +62,7 @@ func (p *Program) serveCommand() *cli.Command {
 			}
 			limit, err := humanize.ParseBytes(c.String("safekeeping-limit"))
 			if err != nil || limit > math.MaxInt64 {
-				return usage("--safekeeping-limit %s is no size; write it like 50GiB", place.Quote(c.String("safekeeping-limit")))
+				return usage("--safekeeping-limit %s is not a size; write it like 50GiB", place.Quote(c.String("safekeeping-limit")))
 			}
 			if c.Int("safekeeping-days") < 0 {
 				return usage("--safekeeping-days must not be negative")

@@ -97,7 +97,7 @@ func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) e
 		for _, option := range given {
 			name, value, ok := strings.Cut(option, "=")
 			if !ok {
-				return usage("%s is no option: write it as NAME=VALUE", quotePath(option))
+				return usage("%s is not an option: write it as NAME=VALUE", quotePath(option))
 			}
 			options[name] = value
 		}

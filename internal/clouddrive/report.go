@@ -59,7 +59,7 @@ func (d *Drive) report(w http.ResponseWriter, r *http.Request, name string) {
 		Token   string `xml:"DAV: sync-token"`
 	}
 	if err := xml.NewDecoder(io.LimitReader(r.Body, 1<<20)).Decode(&asked); err != nil {
-		http.Error(w, "the body is no report", http.StatusBadRequest)
+		http.Error(w, "the body is not a report", http.StatusBadRequest)
 		return
 	}
 	switch asked.XMLName {

@@ -70,7 +70,7 @@ func (a Address) String() string {
 func (a Address) TakeOnly(options ...string) error {
 	for _, given := range slices.Sorted(maps.Keys(a.Options)) {
 		if !slices.Contains(options, given) {
-			return fmt.Errorf("%w: %q is no option of %s:// addresses; known are %q", problem.Unsupported, given, a.Scheme, options)
+			return fmt.Errorf("%w: %q is not an option of %s:// addresses; known are %q", problem.Unsupported, given, a.Scheme, options)
 		}
 	}
 	return nil

@@ -77,7 +77,7 @@ func (r Registry) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machi
 			m.Notes = append(m.Notes, note)
 		}
 	} else if _, err := time.LoadLocation(m.Zone); err != nil || m.Zone == "Local" {
-		return refuse(fmt.Errorf("%q is no time zone", m.Zone), "Name it like Europe/Lisbon or UTC.")
+		return refuse(fmt.Errorf("%q is not a time zone", m.Zone), "Name it like Europe/Lisbon or UTC.")
 	}
 	if system {
 		people, notes, err := readPeople(ctx, files, n.Homes)

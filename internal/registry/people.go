@@ -26,7 +26,7 @@ func readPeople(ctx context.Context, files reach.Session, pattern string) ([]cat
 		pattern = "/home/*"
 	}
 	if _, err := path.Match(pattern, "/"); err != nil || !strings.HasPrefix(pattern, "/") {
-		return nil, nil, fmt.Errorf("%s is no pattern of home folders", place.Quote(pattern))
+		return nil, nil, fmt.Errorf("%s is not a pattern of home folders", place.Quote(pattern))
 	}
 	var notes []string
 	passwd, err := readFile(ctx, files, "/etc/passwd", maxPasswd)

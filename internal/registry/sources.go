@@ -73,7 +73,7 @@ func (r Registry) AddSource(ctx context.Context, n NewSource) (catalogue.Source,
 	}
 	if n.Zone != "" {
 		if _, err := time.LoadLocation(n.Zone); err != nil {
-			return refuse(fmt.Errorf("%q is no time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
+			return refuse(fmt.Errorf("%q is not a time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
 		}
 	}
 	setup, err := r.Setup(ctx, src.Source)
@@ -100,7 +100,7 @@ func parseMaps(texts []string) ([]place.Map, error) {
 	for _, text := range texts {
 		from, to, ok := strings.Cut(text, "=")
 		if !ok {
-			return nil, fmt.Errorf("%s is no map", place.Quote(text))
+			return nil, fmt.Errorf("%s is not a map", place.Quote(text))
 		}
 		from, err := place.Clean(from)
 		if err != nil {

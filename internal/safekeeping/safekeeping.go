@@ -264,7 +264,7 @@ func path(digest string) string { return digest[:2] + "/" + digest[2:] }
 // Get opens a kept content. Reading it to its end fails with ErrDamaged where it is not what was put.
 func (s *Store) Get(digest string) (io.ReadCloser, error) {
 	if raw, err := hex.DecodeString(digest); err != nil || len(raw) != sha256.Size {
-		return nil, fmt.Errorf("open kept content: %q is no digest", digest)
+		return nil, fmt.Errorf("open kept content: %q is not a digest", digest)
 	}
 	f, err := s.root.Open(path(digest))
 	if err != nil {

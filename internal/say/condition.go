@@ -115,7 +115,7 @@ var ofCondition = map[string]string{
 	"text-foreign":     "From {at} on, {n} of its bytes are none of its encoding (UTF-8): something else was written into it.",
 	"text-zeros":       "{n} of its bytes, from {at} on, are zero, which no text has: a crash or a fault of the drive left them.",
 	"richtext-foreign": "There are bytes in it that no rich text has: something else was written into it.",
-	"richtext-more":    "Something comes after its end that is no part of it.",
+	"richtext-more":    "Something comes after its end that is not part of it.",
 	"richtext-whole":   "All of its groups are whole.",
 	"richtext-cut":     "Its last group does not end: it was cut off.",
 	"at-line":          "byte {byte} (line {line})",

@@ -208,7 +208,7 @@ func (s *Service) GetSession(ctx context.Context, _ api.GetSessionRequestObject)
 func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
 	name, err := s.catalogue.Technicians.ByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
 	if errors.Is(err, catalogue.ErrNotFound) {
-		return nil, &refusal{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is no technician's token.",
+		return nil, &refusal{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is not the token of a technician.",
 			Next: "Copy the whole line of " + TokenFile + " in the service's data folder."}
 	}
 	if err != nil {

@@ -24,7 +24,7 @@ import (
 func zoneOf(name *string) (*time.Location, error) {
 	zone, err := time.LoadLocation(value(name))
 	if err != nil {
-		return nil, badRequest(fmt.Sprintf("%q is no time zone.", *name), "Name it like Europe/Lisbon or UTC.")
+		return nil, badRequest(fmt.Sprintf("%q is not a time zone.", *name), "Name it like Europe/Lisbon or UTC.")
 	}
 	return zone, nil
 }

@@ -43,7 +43,7 @@ func (s *Service) ListCases(ctx context.Context, request api.ListCasesRequestObj
 		return nil, err
 	}
 	if q.State != nil && !q.State.Valid() {
-		return nil, badRequest(fmt.Sprintf("%q is no state of a case.", *q.State), "Choose open, waiting or done.")
+		return nil, badRequest(fmt.Sprintf("%q is not a state of a case.", *q.State), "Choose open, waiting or done.")
 	}
 	skip := 0
 	if q.Cursor != nil && *q.Cursor != "" {
@@ -272,9 +272,9 @@ func (s *Service) ReportCase(ctx context.Context, request api.ReportCaseRequestO
 	reader, format := cases.Reader(value(request.Params.Reader)), value(request.Params.Format)
 	switch {
 	case request.Params.Reader != nil && !request.Params.Reader.Valid():
-		return nil, badRequest(fmt.Sprintf("%q is no reader of reports.", reader), "Choose user or file.")
+		return nil, badRequest(fmt.Sprintf("%q is not a reader of reports.", reader), "Choose user or file.")
 	case request.Params.Format != nil && !format.Valid():
-		return nil, badRequest(fmt.Sprintf("%q is no format of reports.", format), "Choose markdown or html.")
+		return nil, badRequest(fmt.Sprintf("%q is not a format of reports.", format), "Choose markdown or html.")
 	case reader == "":
 		reader = cases.ForUser
 	}

@@ -73,16 +73,16 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 		return q, badRequest("The limit must be from 1 to 1000.", "Leave it out for the default.")
 	case p.Type != nil && !p.Type.Valid():
 		return q, badRequest(
-			fmt.Sprintf("%q is no type of file.", *p.Type),
+			fmt.Sprintf("%q is not a type of file.", *p.Type),
 			"Choose documents, spreadsheets, drawings, pictures, contacts, calendars, mail, archives, sound, video, programs, folders "+
 				"or other.",
 		)
 	case p.State != nil && !p.State.Valid():
-		return q, badRequest(fmt.Sprintf("%q is no state.", *p.State), "Choose gone, present or changed.")
+		return q, badRequest(fmt.Sprintf("%q is not a state.", *p.State), "Choose gone, present or changed.")
 	case p.Condition != nil && !p.Condition.Valid():
-		return q, badRequest(fmt.Sprintf("%q is no condition.", *p.Condition), "Choose sound, doubtful, broken or unread.")
+		return q, badRequest(fmt.Sprintf("%q is not a condition.", *p.Condition), "Choose sound, doubtful, broken or unread.")
 	case p.Shape != nil && !p.Shape.Valid():
-		return q, badRequest(fmt.Sprintf("%q is no shape of stores.", *p.Shape), "Choose now, points, versions, removals or traces.")
+		return q, badRequest(fmt.Sprintf("%q is not a shape of stores.", *p.Shape), "Choose now, points, versions, kept, removals or traces.")
 	case p.Sort != nil && !p.Sort.Valid():
 		return q, badRequest(fmt.Sprintf("Copies cannot be ordered by %q.", *p.Sort), "Choose gone, written, name, size or expires.")
 	}

@@ -39,7 +39,7 @@ func (s *Service) ListJobs(ctx context.Context, request api.ListJobsRequestObjec
 	}
 	kind := string(value(request.Params.Kind))
 	if kind != "" && !request.Params.Kind.Valid() {
-		return nil, badRequest(fmt.Sprintf("%q is no kind of job.", kind), "Choose survey, bring-back or undo.")
+		return nil, badRequest(fmt.Sprintf("%q is not a kind of job.", kind), "Choose survey, bring-back or undo.")
 	}
 	jobs, err := s.catalogue.Jobs.Before(ctx, kind, before, limit+1)
 	if err != nil {

@@ -32,7 +32,7 @@ func fromQuery(machine string, path, pathBytes *string) (place.Place, error) {
 	clean, err := place.Clean(raw)
 	if err != nil || machine == "" {
 		return place.Place{}, badRequest(
-			fmt.Sprintf("%s:%s is no place.", machine, place.Readable(raw)),
+			fmt.Sprintf("%s:%s is not a place.", machine, place.Readable(raw)),
 			"Give a machine and an absolute path without \"..\".",
 		)
 	}
@@ -46,11 +46,11 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 		return nil, err
 	}
 	if state := request.Params.Condition; state != nil && !state.Valid() {
-		return nil, badRequest(fmt.Sprintf("%q is no condition.", *state), "Choose sound, doubtful, broken or unread.")
+		return nil, badRequest(fmt.Sprintf("%q is not a condition.", *state), "Choose sound, doubtful, broken or unread.")
 	}
 	how := value(request.Params.Copies)
 	if request.Params.Copies != nil && !how.Valid() {
-		return nil, badRequest(fmt.Sprintf("%q is no way to tell copies.", how), "Choose whole or marks.")
+		return nil, badRequest(fmt.Sprintf("%q is not a way to tell copies.", how), "Choose whole or marks.")
 	}
 	t, err := s.past.Trail(ctx, p)
 	if err != nil {

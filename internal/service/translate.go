@@ -23,7 +23,7 @@ func number[N ~int64](letter, id string) (N, error) {
 	digits, ok := strings.CutPrefix(id, letter)
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if !ok || err != nil || n <= 0 {
-		return 0, fmt.Errorf("%s is no id like %s12: %w", strconv.Quote(id), letter, catalogue.ErrNotFound)
+		return 0, fmt.Errorf("%s is not an id like %s12: %w", strconv.Quote(id), letter, catalogue.ErrNotFound)
 	}
 	return N(n), nil
 }
@@ -62,7 +62,7 @@ func fromDestination(d api.Destination) (place.Place, bool, error) {
 	clean, err := place.Clean(path)
 	if err != nil || d.Machine == "" {
 		return place.Place{}, false, badRequest(
-			fmt.Sprintf("%s:%s is no place to bring something back to.", d.Machine, place.Readable(path)),
+			fmt.Sprintf("%s:%s is not a place to bring something back to.", d.Machine, place.Readable(path)),
 			"Give a machine and an absolute path without \"..\".",
 		)
 	}

@@ -54,7 +54,7 @@ func readSums(path string) (sums, error) {
 	}
 	const head = len(sumsMagic) + 8
 	if len(content) < head+4 || string(content[:len(sumsMagic)]) != sumsMagic {
-		return sums{}, fmt.Errorf("%s is no file of checksums", filepath.Base(path))
+		return sums{}, fmt.Errorf("%s is not a file of checksums", filepath.Base(path))
 	}
 	body, sum := content[:len(content)-4], binary.LittleEndian.Uint32(content[len(content)-4:])
 	count := int(binary.LittleEndian.Uint32(content[len(sumsMagic)+4:]))

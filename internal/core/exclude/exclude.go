@@ -20,7 +20,7 @@ import (
 func Check(patterns []string) error {
 	for _, p := range patterns {
 		if p == "" || !doublestar.ValidatePattern(literalBraces(p)) {
-			return fmt.Errorf("%s is no pattern", place.Quote(p))
+			return fmt.Errorf("%s is not a pattern", place.Quote(p))
 		}
 		if strings.Contains(p, "/") && !strings.HasPrefix(p, "/") {
 			return fmt.Errorf("pattern %s holds a slash but does not begin with one; write the whole path", place.Quote(p))

@@ -270,10 +270,10 @@ func parse(line string) (Rule, error) {
 	}
 	r.Kind, r.Trust = Kind(fields[0]), Trust(fields[1])
 	if r.Kind.Phrase() == "" {
-		return r, fmt.Errorf("%q is no kind; known are %q", fields[0], kinds)
+		return r, fmt.Errorf("%q is not a kind; known are %q", fields[0], kinds)
 	}
 	if r.Trust != Sure && r.Trust != Likely && r.Trust != Weak {
-		return r, fmt.Errorf("%q is no trust; known are sure, likely and weak", fields[1])
+		return r, fmt.Errorf("%q is not a trust; known are sure, likely and weak", fields[1])
 	}
 	left = strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(strings.TrimPrefix(left, fields[0])), fields[1]))
 	if pattern, folder, ok := cutLast(left, " in "); ok {

@@ -73,8 +73,8 @@ func TestATechniciansRulesAreReadAndBadOnesAreNamedByLine(t *testing.T) {
 	assert.True(t, m.Fits("/any/where/hull.dxf"))
 	for line, want := range map[string]string{
 		"autosave sure {name}~":           "it should read",
-		"ghost sure {name}~ = {name}":     `"ghost" is no kind`,
-		"backup perhaps {name}~ = {name}": `"perhaps" is no trust`,
+		"ghost sure {name}~ = {name}":     `"ghost" is not a kind`,
+		"backup perhaps {name}~ = {name}": `"perhaps" is not a trust`,
 		"backup sure {whole}~ = {name}":   "{whole} stands for nothing",
 		"backup sure {name~ = {name}":     "has no }",
 		"backup sure = {name}":            "it should read",

@@ -70,12 +70,12 @@ func ParseAge(text string) (time.Duration, error) {
 	if age, ok := parseAge(strings.ToLower(strings.TrimSpace(text))); ok {
 		return age, nil
 	}
-	return 0, fmt.Errorf("%q is no span of time: write it like 12h, 3d or 2w", text)
+	return 0, fmt.Errorf("%q is not a span of time: write it like 12h, 3d or 2w", text)
 }
 
 func refuse(text string) error {
 	return fmt.Errorf(
-		"%q is no time that can be read: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday evening or 3d ago",
+		"%q cannot be read as a time: write it like 2026-03-04 17:00, 17:00, yesterday 17:00, friday evening or 3d ago",
 		text,
 	)
 }

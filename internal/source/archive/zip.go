@@ -205,7 +205,7 @@ func codePageNames() []string { return slices.Sorted(maps.Keys(codePages)) }
 
 func checkCodePage(value string) error {
 	if codePages[value] == nil {
-		return fmt.Errorf("%q is no code page that is known; known are %q", value, codePageNames())
+		return fmt.Errorf("%q is not a code page that is known; known are %q", value, codePageNames())
 	}
 	return nil
 }

@@ -49,7 +49,7 @@ func (kind) Traits() traits.Traits {
 func (kind) Options() []source.Option { return nil }
 
 // errNoDrive says that a machine is none.
-var errNoDrive = fmt.Errorf("the machine is no cloud drive: add the drive as a machine first, by an address such as "+
+var errNoDrive = fmt.Errorf("the machine is not a cloud drive: add the drive as a machine first, by an address such as "+
 	"davs://ines@drive.example/files: %w", problem.Unsupported)
 
 func (kind) Open(_ context.Context, setup source.Setup) (source.Store, error) {

@@ -83,7 +83,7 @@ func decodePercent(s string) (string, error) {
 			continue
 		}
 		if i+2 >= len(s) || !isHex(s[i+1]) || !isHex(s[i+2]) {
-			return "", fmt.Errorf("%q at byte %d is no escape", s[i:min(i+3, len(s))], i)
+			return "", fmt.Errorf("%q at byte %d is not an escape", s[i:min(i+3, len(s))], i)
 		}
 		b.WriteByte(fromHex(s[i+1])<<4 | fromHex(s[i+2]))
 		i += 2

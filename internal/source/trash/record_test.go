@@ -27,8 +27,8 @@ func TestParseRecord(t *testing.T) {
 		"empty":                      {"", "", time.Time{}, "does not begin with"},
 		"no path":                    {"[Trash Info]\nDeletionDate=2026-03-04T17:00:05\n", "", wall, "does not say where it came from"},
 		"no date":                    {"[Trash Info]\nPath=x\n", "x", time.Time{}, "does not say when"},
-		"a broken escape":            {"[Trash Info]\nPath=a%zz\nDeletionDate=2026-03-04T17:00:05\n", "", wall, "no escape"},
-		"an escape cut off":          {"[Trash Info]\nPath=a%4\nDeletionDate=2026-03-04T17:00:05\n", "", wall, "no escape"},
+		"a broken escape":            {"[Trash Info]\nPath=a%zz\nDeletionDate=2026-03-04T17:00:05\n", "", wall, "not an escape"},
+		"an escape cut off":          {"[Trash Info]\nPath=a%4\nDeletionDate=2026-03-04T17:00:05\n", "", wall, "not an escape"},
 		"a date in words":            {"[Trash Info]\nPath=x\nDeletionDate=last Tuesday\n", "x", time.Time{}, "cannot be read"},
 	} {
 		r := parseRecord([]byte(c.text))
