@@ -30,26 +30,18 @@ func (p *Program) surveyCommand() *cli.Command {
 				if err == nil && !s.json {
 					fmt.Fprintf(
 						s.Stdout,
-						"Survey %s has begun. Next: the console's Desk shows how far it is; --wait would have waited for it.\n",
-						j.Id,
+						"Survey %s has begun. Next: humble-rewind job show %s --wait\n",
+						j.Id, j.Id,
 					)
 				}
 				return err
 			}
 			j, err := answer[api.Job](s, response, err)
+			if err == nil {
+				j, err = s.ended(ctx, j, s.showOutcomes)
+			}
 			if err != nil {
 				return err
-			}
-			if j, err = s.follow(ctx, j); err != nil {
-				return err
-			}
-			if s.json {
-				response, err := s.api.GetJob(ctx, j.Id)
-				if _, err := shown[api.Job](s, response, err); err != nil {
-					return err
-				}
-			} else {
-				s.showOutcomes(j)
 			}
 			return jobEnd(j)
 		}),

@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"golang.org/x/sync/semaphore"
+
+	"humble-rewind/internal/core/problem"
 )
 
 // Limited lets a session take only so many calls side by side; the others wait, as long as their contexts last.
@@ -23,11 +25,20 @@ func Limited(s Session, atOnce int64) Session {
 // Around calls something before and after each call that goes to a machine: enter may wait, count or refuse, and returns what is
 // called when the call is over.
 func Around(s Session, enter func(context.Context) (leave func(), err error)) Session {
-	return &session{Session: s, around: around{enter}}
+	return &session{Session: s, around: around{enter: enter}}
 }
 
 type around struct {
 	enter func(context.Context) (func(), error)
+	hold  func() (release func()) // is called for what is opened, and its answer when that is closed; nil: nothing is
+}
+
+// held is what is called when something that was opened is closed.
+func (a around) held() func() {
+	if a.hold == nil {
+		return func() {}
+	}
+	return a.hold()
 }
 
 // around1 makes a call that has one answer.
@@ -66,14 +77,14 @@ func (a around) tree(t Tree, err error) (Tree, error) {
 	if err != nil {
 		return nil, err
 	}
-	return tree{t, a}, nil
+	return tree{t, a, a.held()}, nil
 }
 
 func (a around) folder(f Folder, err error) (Folder, error) {
 	if err != nil {
 		return nil, err
 	}
-	return folder{tree{f, a}, f}, nil
+	return folder{tree{f, a, a.held()}, f}, nil
 }
 
 func (a around) file(f File, err error) (File, error) {
@@ -81,17 +92,21 @@ func (a around) file(f File, err error) (File, error) {
 		return nil, err
 	}
 	if r, ok := f.(Random); ok {
-		return random{file{f, a}, r}, nil
+		return random{file{f, a, a.held()}, r}, nil
 	}
-	return file{f, a}, nil
+	return file{f, a, a.held()}, nil
 }
 
 type tree struct {
 	of Tree
 	around
+	release func()
 }
 
-func (t tree) Close() error { return t.of.Close() }
+func (t tree) Close() error {
+	defer t.release()
+	return t.of.Close()
+}
 
 func (t tree) Info(ctx context.Context) (Info, error) {
 	return around1(ctx, t.around, func() (Info, error) { return t.of.Info(ctx) })
@@ -159,7 +174,11 @@ func (f folder) Create(ctx context.Context, name string) (NewFile, error) {
 		if err != nil {
 			return nil, err
 		}
-		return newFile{file{n, f.around}, n}, nil
+		wrapped := newFile{file{n, f.around, f.held()}, n, ctx}
+		if r, ok := n.(Random); ok {
+			return newRandom{wrapped, random{wrapped.file, r}}, nil
+		}
+		return wrapped, nil
 	})
 }
 
@@ -218,9 +237,13 @@ func (f folder) Room(ctx context.Context) (free int64, readOnly bool, err error)
 type file struct {
 	of File
 	around
+	release func()
 }
 
-func (f file) Close() error { return f.of.Close() }
+func (f file) Close() error {
+	defer f.release()
+	return f.of.Close()
+}
 
 func (f file) Info(ctx context.Context) (Info, error) {
 	return around1(ctx, f.around, func() (Info, error) { return f.of.Info(ctx) })
@@ -231,7 +254,12 @@ func (f file) Stream(ctx context.Context) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return stream{s, ctx, f.around}, nil
+	return stream{s, ctx, f.around, f.held()}, nil
+}
+
+// Forget passes on what the file offers; one that offers nothing is silent, see Forget.
+func (f file) Forget(ctx context.Context, at, size int64) error {
+	return f.do(ctx, func() error { return Forget(ctx, f.of, at, size) })
 }
 
 func (f file) SetMode(ctx context.Context, mode fs.FileMode) error {
@@ -242,6 +270,12 @@ type stream struct {
 	io.ReadCloser
 	ctx context.Context
 	around
+	release func()
+}
+
+func (s stream) Close() error {
+	defer s.release()
+	return s.ReadCloser.Close()
 }
 
 func (s stream) Read(p []byte) (int, error) {
@@ -254,17 +288,56 @@ type random struct {
 	at io.ReaderAt
 }
 
+// ReadAt waits for its turn however long that takes; see UntilAt for one that can be left.
 func (r random) ReadAt(p []byte, off int64) (int, error) {
-	return around1(context.Background(), r.around, func() (int, error) { return r.at.ReadAt(p, off) })
+	return r.readAtUntil(context.Background(), p, off)
 }
 
+func (r random) readAtUntil(ctx context.Context, p []byte, off int64) (int, error) {
+	return around1(ctx, r.around, func() (int, error) { return r.at.ReadAt(p, off) })
+}
+
+// NextData passes on what the file knows of its holes; problem.Unsupported where it knows nothing.
+func (r random) NextData(off int64) (start, end int64, err error) {
+	gaps, ok := r.at.(Gaps)
+	if !ok {
+		return 0, 0, problem.Unsupported
+	}
+	err = r.do(context.Background(), func() (err error) {
+		start, end, err = gaps.NextData(off)
+		return err
+	})
+	return start, end, err
+}
+
+// newFile is a file being written until the context ends in which it was created.
 type newFile struct {
 	file
-	of NewFile
+	of  NewFile
+	ctx context.Context
 }
 
 func (f newFile) Write(p []byte) (int, error) {
-	return around1(context.Background(), f.around, func() (int, error) { return f.of.Write(p) })
+	return around1(f.ctx, f.around, func() (int, error) { return f.of.Write(p) })
+}
+
+// Clone passes on what the file offers; false where it offers nothing.
+func (f newFile) Clone(from File) (cloned bool) {
+	cloner, ok := f.of.(Cloner)
+	if !ok {
+		return false
+	}
+	switch wrapped := from.(type) {
+	case file:
+		from = wrapped.of
+	case random:
+		from = wrapped.of
+	}
+	_ = f.do(f.ctx, func() error { // where it had no turn, it is copied
+		cloned = cloner.Clone(from)
+		return nil
+	})
+	return cloned
 }
 
 func (f newFile) SetMeta(ctx context.Context, m Meta) error {
@@ -278,3 +351,12 @@ func (f newFile) Skip(ctx context.Context, n int64) error {
 func (f newFile) Cut(ctx context.Context, size int64) error {
 	return f.do(ctx, func() error { return f.of.Cut(ctx, size) })
 }
+
+// newRandom is a file being written that can be read at any offset.
+type newRandom struct {
+	newFile
+	at random
+}
+
+func (f newRandom) ReadAt(p []byte, off int64) (int, error)          { return f.at.readAtUntil(f.ctx, p, off) }
+func (f newRandom) NextData(off int64) (start, end int64, err error) { return f.at.NextData(off) }

@@ -3,6 +3,7 @@ package reach
 import (
 	"context"
 	"io"
+	"slices"
 	"time"
 )
 
@@ -57,7 +58,13 @@ type RemovedItem struct {
 }
 
 // KeeperOf returns what a session offers as a Keeper; false where it is none.
-func KeeperOf(s Session) (Keeper, bool) { return offered[Keeper](s) }
+func KeeperOf(s Session) (Keeper, bool) {
+	k, around, ok := offered[Keeper](s)
+	for _, a := range around {
+		k = keeper{k, a}
+	}
+	return k, ok
+}
 
 // Versioner is a Session of a cloud drive on which what is written becomes a new version of what is there, and never takes its place unseen.
 type Versioner interface {
@@ -70,19 +77,71 @@ type Versioner interface {
 }
 
 // VersionerOf returns what a session offers as a Versioner; false where it is none.
-func VersionerOf(s Session) (Versioner, bool) { return offered[Versioner](s) }
-
-// offered finds what a session offers beyond a Session, or one that it passes calls on to.
-func offered[T any](s Session) (T, bool) {
-	for {
-		if offer, ok := s.(T); ok {
-			return offer, true
-		}
-		around, ok := s.(interface{ Inner() Session })
-		if !ok {
-			var none T
-			return none, false
-		}
-		s = around.Inner()
+func VersionerOf(s Session) (Versioner, bool) {
+	v, around, ok := offered[Versioner](s)
+	for _, a := range around {
+		v = versioner{v, a}
 	}
+	return v, ok
+}
+
+// offered finds what a session offers beyond a Session, or one that it passes calls on to, and what stands around that, innermost first.
+func offered[T any](s Session) (offer T, all []around, ok bool) {
+	for {
+		if offer, ok = s.(T); ok {
+			slices.Reverse(all)
+			return offer, all, true
+		}
+		outer, wraps := s.(interface{ Inner() Session })
+		if !wraps {
+			return offer, nil, false
+		}
+		switch a := s.(type) {
+		case *session:
+			all = append(all, a.around)
+		case *lasting:
+			all = append(all, a.around())
+		}
+		s = outer.Inner()
+	}
+}
+
+// keeper is a Keeper with something around its calls, but for what changed: that is told while others are called.
+type keeper struct {
+	Keeper
+	around
+}
+
+func (k keeper) Versions(ctx context.Context, path string) ([]KeptVersion, error) {
+	return around1(ctx, k.around, func() ([]KeptVersion, error) { return k.Keeper.Versions(ctx, path) })
+}
+
+func (k keeper) OpenKept(ctx context.Context, address string) (File, error) {
+	return around1(ctx, k.around, func() (File, error) { return k.file(k.Keeper.OpenKept(ctx, address)) })
+}
+
+func (k keeper) Removed(ctx context.Context, path string) ([]RemovedItem, error) {
+	return around1(ctx, k.around, func() ([]RemovedItem, error) { return k.Keeper.Removed(ctx, path) })
+}
+
+func (k keeper) EnterKept(ctx context.Context, address string) (Tree, error) {
+	return around1(ctx, k.around, func() (Tree, error) { return k.tree(k.Keeper.EnterKept(ctx, address)) })
+}
+
+// versioner is a Versioner with something around its calls.
+type versioner struct {
+	Versioner
+	around
+}
+
+func (v versioner) Tag(ctx context.Context, path string) (string, error) {
+	return around1(ctx, v.around, func() (string, error) { return v.Versioner.Tag(ctx, path) })
+}
+
+func (v versioner) PutVersion(ctx context.Context, path string, content io.Reader, size int64, over string) (string, error) {
+	return around1(ctx, v.around, func() (string, error) { return v.Versioner.PutVersion(ctx, path, content, size, over) })
+}
+
+func (v versioner) RemoveVersion(ctx context.Context, path, tag string) error {
+	return v.do(ctx, func() error { return v.Versioner.RemoveVersion(ctx, path, tag) })
 }

@@ -95,7 +95,7 @@ func AtMost(ctx context.Context, f File, size int64) (io.ReadCloser, error) {
 // Until reads until ctx is done.
 func Until(ctx context.Context, r io.Reader) io.Reader { return until{ctx, r, nil} }
 
-// UntilAt reads at any offset until ctx is done.
+// UntilAt reads at any offset until ctx is done, waiting for its turn no longer than that.
 func UntilAt(ctx context.Context, r io.ReaderAt) io.ReaderAt { return until{ctx, nil, r} }
 
 type until struct {
@@ -114,6 +114,11 @@ func (u until) Read(p []byte) (int, error) {
 func (u until) ReadAt(p []byte, off int64) (int, error) {
 	if err := u.ctx.Err(); err != nil {
 		return 0, err
+	}
+	if turns, ok := u.at.(interface {
+		readAtUntil(ctx context.Context, p []byte, off int64) (int, error)
+	}); ok {
+		return turns.readAtUntil(u.ctx, p, off)
 	}
 	return u.at.ReadAt(p, off)
 }

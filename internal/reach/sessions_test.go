@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
@@ -147,4 +148,88 @@ func TestWhoeverLeavesTakesNobodysMachineAway(t *testing.T) {
 	_, err = s.Get(t.Context(), "loft", "far://loft/")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, d.count.Load(), "it was reached once")
+}
+
+// A machine that nobody uses is let go of, so that its drive can be unmounted, and reached anew behind what was handed out. What is open keeps
+// it, however long it is not read.
+func TestAMachineThatNobodyUsesIsLetGoOf(t *testing.T) {
+	d := &dialled{}
+	closed := atomic.Int32{}
+	far := d.way(t)
+	way := reach.Way{Scheme: "far", Open: func(ctx context.Context, at reach.Address) (reach.Session, error) {
+		s, err := far.Open(ctx, at)
+		return closing{s, &closed}, err
+	}}
+	s := reach.Sessions{Ways: reach.Ways{way}, Idle: 20 * time.Millisecond}
+	defer func() { require.NoError(t, s.Close()) }()
+	files, err := s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	folder, err := files.Folder(t.Context(), "/")
+	require.NoError(t, err)
+	made, err := folder.Create(t.Context(), "keel")
+	require.NoError(t, err)
+	require.NoError(t, folder.Close())
+	time.Sleep(100 * time.Millisecond) // five times as long: it would have been closed
+	assert.Zero(t, closed.Load(), "a file is open")
+	_, err = made.Write([]byte("oak"))
+	require.NoError(t, err)
+	require.NoError(t, made.Close())
+	_ = made.Close() // twice is once
+	require.Eventually(t, func() bool { return closed.Load() == 1 }, time.Minute, time.Millisecond)
+	root, err := files.Tree(t.Context(), "/")
+	require.NoError(t, err, "what was handed out lasts")
+	content, err := reach.ReadFile(t.Context(), root, "keel", 10)
+	require.NoError(t, err)
+	assert.Equal(t, "oak", string(content))
+	assert.EqualValues(t, 2, d.count.Load())
+	again, err := s.Get(t.Context(), "loft", "far://loft/")
+	require.NoError(t, err)
+	assert.Same(t, files, again, "and is the same")
+	require.NoError(t, root.Close())
+
+	require.Eventually(t, func() bool { return closed.Load() == 2 }, time.Minute, time.Millisecond)
+	d.refuse.Store(true)
+	_, err = files.Tree(t.Context(), "/")
+	require.ErrorIs(t, err, errRefused, "where it cannot be reached any more that is said")
+	d.refuse.Store(false)
+	s.Drop("loft")
+	_, err = files.Tree(t.Context(), "/")
+	require.ErrorIs(t, err, problem.Lost, "what was let go of is not reached behind anybody's back")
+}
+
+// closing counts how often sessions are closed.
+type closing struct {
+	reach.Session
+	count *atomic.Int32
+}
+
+func (c closing) Close() error {
+	c.count.Add(1)
+	return c.Session.Close()
+}
+
+// Those who wait for one machine wait for one attempt, which goes on when the first of them leaves.
+func TestOneAttemptIsForAllWhoWait(t *testing.T) {
+	d := &dialled{hanging: make(chan struct{})}
+	s := reach.Sessions{Ways: reach.Ways{d.way(t)}}
+	defer func() { require.NoError(t, s.Close()) }()
+	first, leave := context.WithCancel(t.Context())
+	left := make(chan error)
+	go func() {
+		_, err := s.Get(first, "dead", "far://dead/")
+		left <- err
+	}()
+	require.Eventually(t, func() bool { return d.count.Load() == 1 }, time.Minute, time.Millisecond)
+	var all sync.WaitGroup
+	for range 5 {
+		all.Go(func() {
+			_, err := s.Get(t.Context(), "dead", "far://dead/")
+			assert.NoError(t, err)
+		})
+	}
+	leave()
+	require.ErrorIs(t, <-left, context.Canceled)
+	close(d.hanging)
+	all.Wait()
+	assert.EqualValues(t, 1, d.count.Load())
 }

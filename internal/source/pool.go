@@ -21,9 +21,10 @@ type Pool struct {
 	// Now is the clock; nil: time.Now.
 	Now func() time.Time
 
-	mu     sync.Mutex
-	open   map[any]*pooled
-	closed bool
+	mu       sync.Mutex
+	open     map[any]*pooled
+	closed   bool
+	watching bool // what is kept for nothing will be looked for
 }
 
 type pooled struct {
@@ -104,8 +105,25 @@ func (p *Pool) release(key any, one *pooled) {
 		closing = p.take(key, one)
 	}
 	closing = append(closing, p.idle()...)
+	p.watch()
 	p.mu.Unlock()
 	_ = closeAll(closing) // nothing was written to them
+}
+
+// watch closes later what nobody uses by then: what is open keeps a drive from being unmounted. mu is held.
+func (p *Pool) watch() {
+	if p.watching || len(p.open) == 0 {
+		return
+	}
+	p.watching = true
+	time.AfterFunc(PoolIdle, func() {
+		p.mu.Lock()
+		p.watching = false
+		closing := p.idle()
+		p.watch()
+		p.mu.Unlock()
+		_ = closeAll(closing)
+	})
 }
 
 // take takes a store out of the pool, for the caller to close. mu is held.
