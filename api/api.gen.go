@@ -1496,6 +1496,16 @@ type Machine struct {
 	Zone string `json:"zone"`
 }
 
+// MachineChanges What to change; what is left out stays
+type MachineChanges struct {
+	// At Where it is now: at another address it has to be the same machine
+	At *string `json:"at,omitempty"`
+
+	// Password With which it is reached; kept in memory only
+	Password      *string `json:"password,omitempty"`
+	RetentionDays *int    `json:"retention_days,omitempty"`
+}
+
 // MachineList defines model for MachineList.
 type MachineList struct {
 	Machines []Machine `json:"machines"`
@@ -1917,13 +1927,28 @@ type Source struct {
 	Notes *[]string `json:"notes,omitempty"`
 
 	// Options Those of its kind, by name
-	Options       *map[string]string `json:"options,omitempty"`
-	RetentionDays int                `json:"retention_days"`
-	SurveyedAt    *time.Time         `json:"surveyed_at,omitempty"`
+	Options *map[string]string `json:"options,omitempty"`
+
+	// Renew Its next survey reads its points in time anew
+	Renew         *bool      `json:"renew,omitempty"`
+	RetentionDays int        `json:"retention_days"`
+	SurveyedAt    *time.Time `json:"surveyed_at,omitempty"`
 
 	// Trouble Why the last survey failed
 	Trouble *string `json:"trouble,omitempty"`
 	Zone    *string `json:"zone,omitempty"`
+}
+
+// SourceChanges What to change; what is left out stays
+type SourceChanges struct {
+	// At A path on the machine, or other-machine:/path
+	At            *string            `json:"at,omitempty"`
+	Exclusions    *[]string          `json:"exclusions,omitempty"`
+	Maps          *[]string          `json:"maps,omitempty"`
+	Named         *string            `json:"named,omitempty"`
+	Options       *map[string]string `json:"options,omitempty"`
+	RetentionDays *int               `json:"retention_days,omitempty"`
+	Zone          *string            `json:"zone,omitempty"`
 }
 
 // SourceList defines model for SourceList.
@@ -2334,6 +2359,9 @@ type AddToCaseJSONRequestBody = NewCaseEntry
 // AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
 type AddMachineJSONRequestBody = NewMachine
 
+// ChangeMachineJSONRequestBody defines body for ChangeMachine for application/json ContentType.
+type ChangeMachineJSONRequestBody = MachineChanges
+
 // UnlockMachineJSONRequestBody defines body for UnlockMachine for application/json ContentType.
 type UnlockMachineJSONRequestBody = Password
 
@@ -2342,6 +2370,9 @@ type SignInJSONRequestBody SignInJSONBody
 
 // AddSourceJSONRequestBody defines body for AddSource for application/json ContentType.
 type AddSourceJSONRequestBody = NewSource
+
+// ChangeSourceJSONRequestBody defines body for ChangeSource for application/json ContentType.
+type ChangeSourceJSONRequestBody = SourceChanges
 
 // UnlockSourceJSONRequestBody defines body for UnlockSource for application/json ContentType.
 type UnlockSourceJSONRequestBody = Password
@@ -2642,6 +2673,20 @@ type ClientInterface interface {
 	// Corresponds with GET /machines/{name} (the `GetMachine` operationId).
 	GetMachine(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ChangeMachineWithBody Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithBody(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeMachine Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachine(ctx context.Context, name MachineName, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SuggestSources Sources found on the machine that are not yet added
 	//
 	// Corresponds with GET /machines/{name}/suggestions (the `SuggestSources` operationId).
@@ -2723,6 +2768,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 	RemoveSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSourceWithBody Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+	ChangeSourceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeSource Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+	ChangeSource(ctx context.Context, id Id, body ChangeSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// LockSource Forget a source's password
 	//
@@ -3377,6 +3436,40 @@ func (c *Client) GetMachine(ctx context.Context, name MachineName, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// ChangeMachineWithBody Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+func (c *Client) ChangeMachineWithBody(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMachineRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeMachine Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+func (c *Client) ChangeMachine(ctx context.Context, name MachineName, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeMachineRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SuggestSources Sources found on the machine that are not yet added
 //
 // Corresponds with GET /machines/{name}/suggestions (the `SuggestSources` operationId).
@@ -3589,6 +3682,40 @@ func (c *Client) AddSource(ctx context.Context, body AddSourceJSONRequestBody, r
 // Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 func (c *Client) RemoveSource(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveSourceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSourceWithBody Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+func (c *Client) ChangeSourceWithBody(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSourceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSource Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+func (c *Client) ChangeSource(ctx context.Context, id Id, body ChangeSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSourceRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5459,6 +5586,53 @@ func NewGetMachineRequest(server string, name MachineName) (*http.Request, error
 	return req, nil
 }
 
+// NewChangeMachineRequest calls the generic ChangeMachine builder with application/json body
+func NewChangeMachineRequest(server string, name MachineName, body ChangeMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeMachineRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewChangeMachineRequestWithBody constructs an http.Request for the ChangeMachine method, with any body, and a specified content type
+func NewChangeMachineRequestWithBody(server string, name MachineName, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSuggestSourcesRequest constructs an http.Request for the SuggestSources method
 func NewSuggestSourcesRequest(server string, name MachineName) (*http.Request, error) {
 	var err error
@@ -5904,6 +6078,53 @@ func NewRemoveSourceRequest(server string, id Id) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewChangeSourceRequest calls the generic ChangeSource builder with application/json body
+func NewChangeSourceRequest(server string, id Id, body ChangeSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSourceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewChangeSourceRequestWithBody constructs an http.Request for the ChangeSource method, with any body, and a specified content type
+func NewChangeSourceRequestWithBody(server string, id Id, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sources/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6506,6 +6727,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /machines/{name} (the `GetMachine` operationId).
 	GetMachineWithResponse(ctx context.Context, name MachineName, reqEditors ...RequestEditorFn) (*GetMachineResponse, error)
 
+	// ChangeMachineWithBodyWithResponse Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithBodyWithResponse(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error)
+
+	// ChangeMachineWithResponse Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+	ChangeMachineWithResponse(ctx context.Context, name MachineName, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error)
+
 	// SuggestSourcesWithResponse Sources found on the machine that are not yet added
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6603,6 +6838,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /sources/{id} (the `RemoveSource` operationId).
 	RemoveSourceWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error)
+
+	// ChangeSourceWithBodyWithResponse Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+	ChangeSourceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSourceResponse, error)
+
+	// ChangeSourceWithResponse Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+	ChangeSourceWithResponse(ctx context.Context, id Id, body ChangeSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSourceResponse, error)
 
 	// LockSourceWithResponse Forget a source's password
 	//
@@ -8196,6 +8445,54 @@ func (r GetMachineResponse) ContentType() string {
 	return ""
 }
 
+type ChangeMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SuggestSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8711,6 +9008,54 @@ func (r RemoveSourceResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Source
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeSourceResponse) GetJSON200() *Source {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeSourceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeSourceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9457,6 +9802,32 @@ func (c *ClientWithResponses) GetMachineWithResponse(ctx context.Context, name M
 	return ParseGetMachineResponse(rsp)
 }
 
+// ChangeMachineWithBodyWithResponse Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+func (c *ClientWithResponses) ChangeMachineWithBodyWithResponse(ctx context.Context, name MachineName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error) {
+	rsp, err := c.ChangeMachineWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMachineResponse(rsp)
+}
+
+// ChangeMachineWithResponse Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /machines/{name} (the `ChangeMachine` operationId).
+func (c *ClientWithResponses) ChangeMachineWithResponse(ctx context.Context, name MachineName, body ChangeMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeMachineResponse, error) {
+	rsp, err := c.ChangeMachine(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeMachineResponse(rsp)
+}
+
 // SuggestSourcesWithResponse Sources found on the machine that are not yet added
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9637,6 +10008,32 @@ func (c *ClientWithResponses) RemoveSourceWithResponse(ctx context.Context, id I
 		return nil, err
 	}
 	return ParseRemoveSourceResponse(rsp)
+}
+
+// ChangeSourceWithBodyWithResponse Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+func (c *ClientWithResponses) ChangeSourceWithBodyWithResponse(ctx context.Context, id Id, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeSourceResponse, error) {
+	rsp, err := c.ChangeSourceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSourceResponse(rsp)
+}
+
+// ChangeSourceWithResponse Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /sources/{id} (the `ChangeSource` operationId).
+func (c *ClientWithResponses) ChangeSourceWithResponse(ctx context.Context, id Id, body ChangeSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeSourceResponse, error) {
+	rsp, err := c.ChangeSource(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeSourceResponse(rsp)
 }
 
 // LockSourceWithResponse Forget a source's password
@@ -10780,6 +11177,39 @@ func ParseGetMachineResponse(rsp *http.Response) (*GetMachineResponse, error) {
 	return response, nil
 }
 
+// ParseChangeMachineResponse parses an HTTP response from a ChangeMachineWithResponse call
+func ParseChangeMachineResponse(rsp *http.Response) (*ChangeMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSuggestSourcesResponse parses an HTTP response from a SuggestSourcesWithResponse call
 func ParseSuggestSourcesResponse(rsp *http.Response) (*SuggestSourcesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11157,6 +11587,39 @@ func ParseRemoveSourceResponse(rsp *http.Response) (*RemoveSourceResponse, error
 	return response, nil
 }
 
+// ParseChangeSourceResponse parses an HTTP response from a ChangeSourceWithResponse call
+func ParseChangeSourceResponse(rsp *http.Response) (*ChangeSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Source
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLockSourceResponse parses an HTTP response from a LockSourceWithResponse call
 func ParseLockSourceResponse(rsp *http.Response) (*LockSourceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11419,6 +11882,9 @@ type ServerInterface interface {
 	// GetMachine One machine
 	// (GET /machines/{name})
 	GetMachine(ctx *echo.Context, name MachineName) error
+	// ChangeMachine Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	// (PATCH /machines/{name})
+	ChangeMachine(ctx *echo.Context, name MachineName) error
 	// SuggestSources Sources found on the machine that are not yet added
 	// (GET /machines/{name}/suggestions)
 	SuggestSources(ctx *echo.Context, name MachineName) error
@@ -11452,6 +11918,9 @@ type ServerInterface interface {
 	// RemoveSource Stop reading a source; its records go, its files are not touched
 	// (DELETE /sources/{id})
 	RemoveSource(ctx *echo.Context, id Id) error
+	// ChangeSource Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	// (PATCH /sources/{id})
+	ChangeSource(ctx *echo.Context, id Id) error
 	// LockSource Forget a source's password
 	// (POST /sources/{id}/lock)
 	LockSource(ctx *echo.Context, id Id) error
@@ -12223,6 +12692,22 @@ func (w *ServerInterfaceWrapper) GetMachine(ctx *echo.Context) error {
 	return err
 }
 
+// ChangeMachine converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeMachine(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "name" -------------
+	var name MachineName
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", ctx.Param("name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeMachine(ctx, name)
+	return err
+}
+
 // SuggestSources converts echo context to params.
 func (w *ServerInterfaceWrapper) SuggestSources(ctx *echo.Context) error {
 	var err error
@@ -12386,6 +12871,22 @@ func (w *ServerInterfaceWrapper) RemoveSource(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveSource(ctx, id)
+	return err
+}
+
+// ChangeSource converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "id" -------------
+	var id Id
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", ctx.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter id: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeSource(ctx, id)
 	return err
 }
 
@@ -12558,12 +13059,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/machines", wrapper.AddMachine, options.OperationMiddlewares["addMachine"]...)
 	router.DELETE(options.BaseURL+"/machines/:name", wrapper.ForgetMachine, options.OperationMiddlewares["forgetMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name", wrapper.GetMachine, options.OperationMiddlewares["getMachine"]...)
+	router.PATCH(options.BaseURL+"/machines/:name", wrapper.ChangeMachine, options.OperationMiddlewares["changeMachine"]...)
 	router.POST(options.BaseURL+"/machines/:name/unlock", wrapper.UnlockMachine, options.OperationMiddlewares["unlockMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name/suggestions", wrapper.SuggestSources, options.OperationMiddlewares["suggestSources"]...)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/sources", wrapper.ListSources, options.OperationMiddlewares["listSources"]...)
 	router.POST(options.BaseURL+"/sources", wrapper.AddSource, options.OperationMiddlewares["addSource"]...)
 	router.DELETE(options.BaseURL+"/sources/:id", wrapper.RemoveSource, options.OperationMiddlewares["removeSource"]...)
+	router.PATCH(options.BaseURL+"/sources/:id", wrapper.ChangeSource, options.OperationMiddlewares["changeSource"]...)
 	router.POST(options.BaseURL+"/sources/:id/unlock", wrapper.UnlockSource, options.OperationMiddlewares["unlockSource"]...)
 	router.POST(options.BaseURL+"/sources/:id/lock", wrapper.LockSource, options.OperationMiddlewares["lockSource"]...)
 	router.POST(options.BaseURL+"/surveys", wrapper.StartSurvey, options.OperationMiddlewares["startSurvey"]...)
@@ -14002,6 +14505,46 @@ func (response GetMachinedefaultApplicationProblemPlusJSONResponse) VisitGetMach
 	return err
 }
 
+type ChangeMachineRequestObject struct {
+	Name MachineName `json:"name"`
+	Body *ChangeMachineJSONRequestBody
+}
+
+type ChangeMachineResponseObject interface {
+	VisitChangeMachineResponse(w http.ResponseWriter) error
+}
+
+type ChangeMachine200JSONResponse Machine
+
+func (response ChangeMachine200JSONResponse) VisitChangeMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeMachinedefaultApplicationProblemPlusJSONResponse) VisitChangeMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SuggestSourcesRequestObject struct {
 	Name MachineName `json:"name"`
 }
@@ -14430,6 +14973,46 @@ func (response RemoveSourcedefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type ChangeSourceRequestObject struct {
+	Id   Id `json:"id"`
+	Body *ChangeSourceJSONRequestBody
+}
+
+type ChangeSourceResponseObject interface {
+	VisitChangeSourceResponse(w http.ResponseWriter) error
+}
+
+type ChangeSource200JSONResponse Source
+
+func (response ChangeSource200JSONResponse) VisitChangeSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSourcedefaultApplicationProblemPlusJSONResponse) VisitChangeSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type LockSourceRequestObject struct {
 	Id Id `json:"id"`
 }
@@ -14721,6 +15304,9 @@ type StrictServerInterface interface {
 	// GetMachine One machine
 	// (GET /machines/{name})
 	GetMachine(ctx context.Context, request GetMachineRequestObject) (GetMachineResponseObject, error)
+	// ChangeMachine Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays
+	// (PATCH /machines/{name})
+	ChangeMachine(ctx context.Context, request ChangeMachineRequestObject) (ChangeMachineResponseObject, error)
 	// SuggestSources Sources found on the machine that are not yet added
 	// (GET /machines/{name}/suggestions)
 	SuggestSources(ctx context.Context, request SuggestSourcesRequestObject) (SuggestSourcesResponseObject, error)
@@ -14754,6 +15340,9 @@ type StrictServerInterface interface {
 	// RemoveSource Stop reading a source; its records go, its files are not touched
 	// (DELETE /sources/{id})
 	RemoveSource(ctx context.Context, request RemoveSourceRequestObject) (RemoveSourceResponseObject, error)
+	// ChangeSource Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey
+	// (PATCH /sources/{id})
+	ChangeSource(ctx context.Context, request ChangeSourceRequestObject) (ChangeSourceResponseObject, error)
 	// LockSource Forget a source's password
 	// (POST /sources/{id}/lock)
 	LockSource(ctx context.Context, request LockSourceRequestObject) (LockSourceResponseObject, error)
@@ -15729,6 +16318,54 @@ func (sh *strictHandler) GetMachine(ctx *echo.Context, name MachineName) error {
 	return nil
 }
 
+// ChangeMachine operation middleware
+func (sh *strictHandler) ChangeMachine(ctx *echo.Context, name MachineName) error {
+	var request ChangeMachineRequestObject
+
+	request.Name = name
+
+	var body ChangeMachineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeMachine(ctx.Request().Context(), request.(ChangeMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeMachineResponseObject); ok {
+		return validResponse.VisitChangeMachineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SuggestSources operation middleware
 func (sh *strictHandler) SuggestSources(ctx *echo.Context, name MachineName) error {
 	var request SuggestSourcesRequestObject
@@ -16058,6 +16695,54 @@ func (sh *strictHandler) RemoveSource(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(RemoveSourceResponseObject); ok {
 		return validResponse.VisitRemoveSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeSource operation middleware
+func (sh *strictHandler) ChangeSource(ctx *echo.Context, id Id) error {
+	var request ChangeSourceRequestObject
+
+	request.Id = id
+
+	var body ChangeSourceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSource(ctx.Request().Context(), request.(ChangeSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeSourceResponseObject); ok {
+		return validResponse.VisitChangeSourceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

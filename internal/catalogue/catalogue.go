@@ -65,6 +65,12 @@ func (c *Catalogue) Close() error {
 	return c.f.Close()
 }
 
+// ChangeMachine keeps how a machine is reached and for how long its trashes keep things.
+func (c *Catalogue) ChangeMachine(ctx context.Context, m Machine) error {
+	defer c.spans.Changed() // what its trashes hold expires otherwise
+	return c.Machines.Change(ctx, m)
+}
+
 // ForgetMachine removes a machine with everything that surveys saw of it or on it. Receipts stay.
 func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
 	err := c.spans.Forget(ctx, "machine_id IN (SELECT id FROM machines WHERE name = ?1) OR at_machine_id IN (SELECT id FROM machines "+

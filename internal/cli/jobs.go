@@ -45,7 +45,7 @@ func jobList(ctx context.Context, s *session, c *cli.Command, args []string) err
 	}
 	if len(all.Jobs) == 0 {
 		if !s.json {
-			fmt.Fprintln(s.Stdout, "The service was not given anything to do yet.")
+			fmt.Fprintln(s.Stdout, "The service was not given anything of that to do yet.")
 		}
 		return silent(ExitNothing)
 	}

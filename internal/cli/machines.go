@@ -45,6 +45,16 @@ func (p *Program) machineCommand() *cli.Command {
 			Action:    p.client(1, 1, "the machine's name", machineShow),
 		},
 		{
+			Name: "change", Usage: "change how a machine is reached; what is known of it stays", ArgsUsage: "NAME",
+			Flags: []cli.Flag{
+				&cli.StringFlag{Name: "at", Usage: "the `DIR` or address at which it is now; it has to be the same machine"},
+				passwordFlag(),
+				&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` its trashes are emptied; 0: never"},
+				jsonFlag(),
+			},
+			Action: p.client(1, 1, "the machine's name", machineChange),
+		},
+		{
 			Name:      "unlock",
 			Usage:     "give the password of a cloud drive again, after the service was restarted",
 			ArgsUsage: "NAME",
@@ -60,29 +70,63 @@ func (p *Program) machineCommand() *cli.Command {
 	}}
 }
 
-func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
-	at := c.String("at")
-	if !strings.Contains(at, "://") {
-		absolute, err := filepath.Abs(at)
+// whereAndHow reads at what address a machine is, and with which password it is reached; nil where that was not said.
+func (s *session) whereAndHow(c *cli.Command) (at, password *string, err error) {
+	if at = set(c.String("at")); at != nil && !strings.Contains(*at, "://") {
+		absolute, err := filepath.Abs(*at)
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
-		at = absolute
+		at = &absolute
 	}
-	var password *string
 	if file := c.String(passwordFile); file != "" {
 		given, err := s.passwordFrom(file, "Password: ")
 		if err != nil {
-			return err
+			return nil, nil, err
 		}
 		password = &given
+	}
+	return at, password, nil
+}
+
+func machineChange(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	at, password, err := s.whereAndHow(c)
+	if err != nil {
+		return err
+	}
+	changes := api.MachineChanges{At: at, Password: password, RetentionDays: days(c)}
+	if changes == (api.MachineChanges{}) {
+		return usage("nothing to change was given")
+	}
+	response, err := s.api.ChangeMachine(ctx, args[0], changes)
+	m, err := shown[api.Machine](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	s.showMachine(m)
+	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey %s --wait\n", m.Name)
+	return nil
+}
+
+// days is for how long something is kept; nil where that was not said.
+func days(c *cli.Command) *int {
+	if !c.IsSet("retention") {
+		return nil
+	}
+	return new(int(c.Int("retention")))
+}
+
+func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	at, password, err := s.whereAndHow(c)
+	if err != nil {
+		return err
 	}
 	days, suggested, ahead := int(c.Int("retention")), c.Bool("with-suggested"), int64(c.Duration("clock-ahead").Seconds())
 	response, err := s.api.AddMachine(
 		ctx,
 		api.NewMachine{
 			Name:              args[0],
-			At:                at,
+			At:                text(at),
 			Password:          password,
 			Zone:              set(c.String("zone")),
 			Homes:             set(c.String("homes")),

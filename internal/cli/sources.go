@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -19,27 +20,13 @@ func (p *Program) sourceCommand() *cli.Command {
 	return &cli.Command{Name: "source", Usage: "the stores that copies are read from", Commands: []*cli.Command{
 		{
 			Name: "add", Usage: "read copies from another store", ArgsUsage: "MACHINE KIND",
-			Flags: []cli.Flag{
-				&cli.StringFlag{
-					Name:  "at",
-					Usage: "the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)",
-				},
-				&cli.StringFlag{
-					Name: "named",
-					Usage: "a strftime `PATTERN` that dates its points in time by the names of folders or archives, such as %Y-%m-%dT%H%M " +
-						"(default: worked out)",
-				},
-				&cli.StringSliceFlag{
-					Name:  "except",
-					Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated",
-				},
-				&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
-				&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
-				&cli.StringSliceFlag{Name: "option", Usage: "`NAME=VALUE` of its kind, see source kinds; may be repeated"},
-				&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` it is emptied; 0: never (default: the machine's)"},
-				jsonFlag(),
-			},
+			Flags:  reading("the `LOCATION`: a path on the machine, or other-machine:/path (default of live: the homes)"),
 			Action: p.client(2, 2, "a machine and a kind of source, such as trash", sourceAdd),
+		},
+		{
+			Name: "change", Usage: "change where a store is and how it is read; what is known of it stays, or is read anew. '' takes back what was given", ArgsUsage: "ID",
+			Flags:  reading("the `LOCATION` at which it is now: a path on the machine, or other-machine:/path"),
+			Action: p.client(1, 1, "a source's id, such as s3", sourceChange),
 		},
 		{
 			Name:   "kinds",
@@ -78,35 +65,91 @@ func (p *Program) sourceCommand() *cli.Command {
 	}}
 }
 
-func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
-	body := api.NewSource{
-		Machine: args[0],
-		Kind:    args[1],
-		At:      set(c.String("at")),
-		Named:   set(c.String("named")),
-		Zone:    set(c.String("zone")),
+// reading are the flags that say where a store is and how it is read.
+func reading(at string) []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "at", Usage: at},
+		&cli.StringFlag{
+			Name: "named",
+			Usage: "a strftime `PATTERN` that dates its points in time by the names of folders or archives, such as %Y-%m-%dT%H%M " +
+				"(default: worked out)",
+		},
+		&cli.StringSliceFlag{
+			Name:  "except",
+			Usage: "leave out what this `PATTERN` matches: a name, or a whole path where it holds a slash; may be repeated",
+		},
+		&cli.StringFlag{Name: "zone", Usage: "the `ZONE` of its local times (default: the machine's)"},
+		&cli.StringSliceFlag{Name: "maps", Usage: "`FROM=TO`: what the store calls FROM is TO on the machine; may be repeated"},
+		&cli.StringSliceFlag{Name: "option", Usage: "`NAME=VALUE` of its kind, see source kinds; may be repeated"},
+		&cli.IntFlag{Name: "retention", Usage: "after how many `DAYS` it is emptied; 0: never (default: the machine's)"},
+		jsonFlag(),
 	}
-	if exclusions := c.StringSlice("except"); len(exclusions) > 0 {
-		body.Exclusions = &exclusions
+}
+
+// optionsOf reads options of a kind; nil where none was given.
+func optionsOf(c *cli.Command) (*map[string]string, error) {
+	given := c.StringSlice("option")
+	if len(given) == 0 {
+		return nil, nil
 	}
-	if maps := c.StringSlice("maps"); len(maps) > 0 {
-		body.Maps = &maps
-	}
-	if given := c.StringSlice("option"); len(given) > 0 {
-		options := map[string]string{}
-		for _, option := range given {
-			name, value, ok := strings.Cut(option, "=")
-			if !ok {
-				return usage("%s is not an option: write it as NAME=VALUE", quotePath(option))
-			}
-			options[name] = value
+	options := map[string]string{}
+	for _, option := range given {
+		name, value, ok := strings.Cut(option, "=")
+		if !ok {
+			return nil, usage("%s is not an option: write it as NAME=VALUE", quotePath(option))
 		}
-		body.Options = &options
+		options[name] = value
 	}
-	if c.IsSet("retention") {
-		days := int(c.Int("retention"))
-		body.RetentionDays = &days
+	return &options, nil
+}
+
+// listed is what a flag was given, one after the other; nil where it was not. Nothing ("") is none.
+func listed(c *cli.Command, flag string) *[]string {
+	if !c.IsSet(flag) {
+		return nil
 	}
+	all := slices.DeleteFunc(slices.Clone(c.StringSlice(flag)), func(one string) bool { return one == "" })
+	return &all
+}
+
+// given is what a flag was given, also nothing (""); nil where it was not.
+func given(c *cli.Command, flag string) *string {
+	if !c.IsSet(flag) {
+		return nil
+	}
+	return new(c.String(flag))
+}
+
+func sourceChange(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	options, err := optionsOf(c)
+	if err != nil {
+		return err
+	}
+	changes := api.SourceChanges{At: set(c.String("at")), Named: given(c, "named"), Zone: given(c, "zone"),
+		Exclusions: listed(c, "except"), Maps: listed(c, "maps"), Options: options, RetentionDays: days(c)}
+	if changes == (api.SourceChanges{}) {
+		return usage("nothing to change was given")
+	}
+	response, err := s.api.ChangeSource(ctx, args[0], changes)
+	changed, err := shown[api.Source](s, response, err)
+	if err != nil || s.json {
+		return err
+	}
+	s.showSources([]api.Source{changed})
+	if changed.Renew != nil {
+		fmt.Fprintln(s.Stdout, "Its points in time are read anew by its next survey.")
+	}
+	fmt.Fprintf(s.Stdout, "Next: humble-rewind survey --source %s --wait\n", changed.Id)
+	return nil
+}
+
+func sourceAdd(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	options, err := optionsOf(c)
+	if err != nil {
+		return err
+	}
+	body := api.NewSource{Machine: args[0], Kind: args[1], At: set(c.String("at")), Named: set(c.String("named")), Zone: set(c.String("zone")),
+		Exclusions: listed(c, "except"), Maps: listed(c, "maps"), Options: options, RetentionDays: days(c)}
 	response, err := s.api.AddSource(ctx, body)
 	added, err := shown[api.Source](s, response, err)
 	if err != nil || s.json {

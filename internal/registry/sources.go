@@ -49,42 +49,16 @@ func (r Registry) AddSource(ctx context.Context, n NewSource) (catalogue.Source,
 		keeps := 0
 		src.OwnRetention = &keeps
 	}
-	if err := source.CheckOptions(kind, n.Options); err != nil {
-		return refuse(err, "Leave it out, or give it as it is described.")
-	}
-	location := n.At
-	if location == "" {
-		if location, err = r.defaultLocation(ctx, kind, src.Source); err != nil {
-			return refuse(err, "Name its location.")
-		}
-	}
-	if !strings.HasPrefix(location, "/") {
-		p, err := place.Parse(location)
-		if err != nil {
-			return refuse(err, "Give an absolute path on the machine, or machine:/path for a store on another one.")
-		}
-		src.AtMachine, location = p.Machine, p.Path
-	}
-	if src.At, err = place.Clean(location); err != nil {
-		return refuse(err, "Give an absolute path without \"..\".")
+	if err := r.locate(ctx, kind, &src, n.At); err != nil {
+		return refuse(err, "Name its location: an absolute path on the machine, or machine:/path for a store on another one.")
 	}
 	if src.Maps, err = parseMaps(n.Maps); err != nil {
-		return refuse(err, "Write each map as /path/in/the/store=/path/on/the/machine.")
+		return refuse(err, adviceOnMaps)
 	}
-	if n.Zone != "" {
-		if _, err := time.LoadLocation(n.Zone); err != nil {
-			return refuse(fmt.Errorf("%q is not a time zone", n.Zone), "Name it like Europe/Lisbon or UTC.")
-		}
-	}
-	setup, err := r.Setup(ctx, src.Source)
+	described, err := r.describe(ctx, kind, &src)
 	if err != nil {
-		return refuse(err, "Check that the machine can be reached.", problem.Step{Do: problem.ShowMachine, About: src.AtMachine})
+		return catalogue.Source{}, said("add "+n.Kind+" source of "+n.Machine, err)
 	}
-	described, err := kind.Describe(ctx, setup.Confine(ctx))
-	if err != nil {
-		return refuse(err, "See what the machine has.", problem.Step{Do: problem.SuggestSources, About: n.Machine})
-	}
-	src.Drive, src.Notes = described.Drive, described.Notes
 	if n.RetentionDays == nil && described.KeepsDays != nil {
 		src.OwnRetention = described.KeepsDays
 	}
@@ -93,6 +67,59 @@ func (r Registry) AddSource(ctx context.Context, n NewSource) (catalogue.Source,
 		return refuse(err, "List the sources.", problem.Step{Do: problem.ListSources})
 	}
 	return added, err
+}
+
+// said names in bad input what was asked for.
+func said(what string, err error) error {
+	if bad, ok := errors.AsType[*problem.Input](err); ok {
+		bad.What = what
+	}
+	return err
+}
+
+const adviceOnMaps = "Write each map as /path/in/the/store=/path/on/the/machine."
+
+// locate takes over where a store is said to be: a path on its machine, machine:/path, or "" for what is usual.
+func (r Registry) locate(ctx context.Context, kind source.Kind, src *catalogue.Source, location string) (err error) {
+	if location == "" {
+		if location, err = r.defaultLocation(ctx, kind, src.Source); err != nil {
+			return err
+		}
+	}
+	if !strings.HasPrefix(location, "/") {
+		p, err := place.Parse(location)
+		if err != nil {
+			return err
+		}
+		src.AtMachine, location = p.Machine, p.Path
+	}
+	src.At, err = place.Clean(location)
+	return err
+}
+
+// describe looks at a store as it would be read, and takes over what it is. An error is bad input.
+func (r Registry) describe(ctx context.Context, kind source.Kind, src *catalogue.Source) (source.Described, error) {
+	refuse := func(err error, next string, do ...problem.Step) (source.Described, error) {
+		return source.Described{}, &problem.Input{Err: err, Next: next, Do: do}
+	}
+	if err := source.CheckOptions(kind, src.Options); err != nil {
+		return refuse(err, "Leave it out, or give it as it is described.")
+	}
+	if src.Zone != "" {
+		if _, err := time.LoadLocation(src.Zone); err != nil {
+			return refuse(fmt.Errorf("%q is not a time zone", src.Zone), "Name it like Europe/Lisbon or UTC.")
+		}
+	}
+	setup, err := r.Setup(ctx, src.Source)
+	if err != nil {
+		return refuse(err, "Check that the machine can be reached.", problem.Step{Do: problem.ShowMachine, About: src.AtMachine})
+	}
+	described, err := kind.Describe(ctx, setup.Confine(ctx))
+	if err != nil {
+		return refuse(err, "See what the machine has.", problem.Step{Do: problem.SuggestSources, About: src.Machine})
+	}
+	src.Drive, src.Notes = described.Drive, described.Notes
+	return described, nil
 }
 
 func parseMaps(texts []string) ([]place.Map, error) {

@@ -102,6 +102,17 @@ func (s *Service) machine(ctx context.Context, name string) (api.Machine, error)
 	return toMachine(m, sources), err
 }
 
+// ChangeMachine changes how a machine is reached.
+func (s *Service) ChangeMachine(ctx context.Context, request api.ChangeMachineRequestObject) (api.ChangeMachineResponseObject, error) {
+	b := request.Body
+	if _, err := s.registry.ChangeMachine(ctx, request.Name,
+		registry.MachineChanges{At: b.At, Secret: secretOf(b.Password), RetentionDays: b.RetentionDays}); err != nil {
+		return nil, err
+	}
+	m, err := s.machine(ctx, request.Name)
+	return api.ChangeMachine200JSONResponse(m), err
+}
+
 // ForgetMachine stops looking after a machine.
 func (s *Service) ForgetMachine(ctx context.Context, request api.ForgetMachineRequestObject) (api.ForgetMachineResponseObject, error) {
 	if err := s.catalogue.ForgetMachine(ctx, request.Name); err != nil {
@@ -169,6 +180,21 @@ func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObj
 		return nil, err
 	}
 	return api.AddSource201JSONResponse(toSource(added)), nil
+}
+
+// ChangeSource changes where a source is and how it is read.
+func (s *Service) ChangeSource(ctx context.Context, request api.ChangeSourceRequestObject) (api.ChangeSourceResponseObject, error) {
+	id, err := number[copies.SourceID]("s", request.Id)
+	if err != nil {
+		return nil, err
+	}
+	b := request.Body
+	changed, err := s.registry.ChangeSource(ctx, id, registry.SourceChanges{At: b.At, RetentionDays: b.RetentionDays, Named: b.Named, Zone: b.Zone,
+		Exclusions: b.Exclusions, Maps: b.Maps, Options: b.Options})
+	if err != nil {
+		return nil, err
+	}
+	return api.ChangeSource200JSONResponse(toSource(changed)), nil
 }
 
 // RemoveSource removes a source.

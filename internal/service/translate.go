@@ -92,6 +92,9 @@ func toSource(s catalogue.Source) api.Source {
 	if len(s.Notes) > 0 {
 		a.Notes = &s.Notes
 	}
+	if s.Renew {
+		a.Renew = &s.Renew
+	}
 	a.Named = optional(s.Named)
 	if len(s.Exclusions) > 0 {
 		a.Exclusions = &s.Exclusions

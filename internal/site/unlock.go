@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -40,12 +41,20 @@ func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) er
 	if err != nil {
 		return err
 	}
-	files, err := s.Ways.Open(reach.WithSecret(ctx, secret), m.At)
+	files, err := s.Try(ctx, m, secret)
 	if err != nil {
 		return &problem.Input{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
 	}
 	s.SetMachineSecret(name, secret)
 	return files.Close()
+}
+
+// Try reaches a machine apart from whoever is at work on it, with a secret or, nil, the one that is known. The answer must be closed.
+func (s *Site) Try(ctx context.Context, m catalogue.Machine, secret []byte) (reach.Session, error) {
+	if secret == nil {
+		secret = s.machineSecret(m.Name)
+	}
+	return s.Ways.Open(reach.WithSecret(ctx, secret), m.At)
 }
 
 // SetMachineSecret gives a machine the secret with which it is reached, which is kept in memory alone. Nobody has tried it.

@@ -109,7 +109,8 @@ export interface paths {
         delete: operations["forgetMachine"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change how a machine is reached, having tried it, and for how long its trashes keep things; what is known of it stays */
+        patch: operations["changeMachine"];
         trace?: never;
     };
     "/machines/{name}/unlock": {
@@ -201,7 +202,8 @@ export interface paths {
         delete: operations["removeSource"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change where a source is and how it is read, having looked at it; where it is read otherwise, its points in time are read anew by its next survey */
+        patch: operations["changeSource"];
         trace?: never;
     };
     "/sources/{id}/unlock": {
@@ -838,6 +840,30 @@ export interface components {
             /** @default false */
             with_suggested: boolean;
         };
+        /** @description What to change; what is left out stays */
+        MachineChanges: {
+            /** @description Where it is now: at another address it has to be the same machine */
+            at?: string;
+            /**
+             * Format: password
+             * @description With which it is reached; kept in memory only
+             */
+            password?: string;
+            retention_days?: number;
+        };
+        /** @description What to change; what is left out stays */
+        SourceChanges: {
+            /** @description A path on the machine, or other-machine:/path */
+            at?: string;
+            named?: string;
+            exclusions?: string[];
+            zone?: string;
+            maps?: string[];
+            options?: {
+                [key: string]: string;
+            };
+            retention_days?: number;
+        };
         SourceRef: {
             id: string;
             kind: string;
@@ -871,6 +897,8 @@ export interface components {
             surveyed_at?: string | null;
             /** @description Why the last survey failed */
             trouble?: string;
+            /** @description Its next survey reads its points in time anew */
+            renew?: boolean;
             notes?: string[];
         };
         SourceList: {
@@ -2083,6 +2111,33 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    changeMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: components["parameters"]["MachineName"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineChanges"];
+            };
+        };
+        responses: {
+            /** @description The machine */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     unlockMachine: {
         parameters: {
             query?: never;
@@ -2215,6 +2270,33 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["Id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SourceChanges"];
+            };
+        };
+        responses: {
+            /** @description The source */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -64,10 +64,17 @@ function Survey({ job: listed }: { job: Job }) {
   useEffect(() => {
     if (running && job.ended_at) void queries.invalidateQueries();
   }, [running, job.ended_at, queries]);
+  const stop = useMutation({ mutationFn: () => ask(client.DELETE("/jobs/{id}", { params: { path: { id: listed.id } } })) });
   if (!job.ended_at) {
     return (
       <li>
-        <Progress job={job} label={job.state === "waiting" ? "Waiting:" : "Surveying:"} />
+        <Head>
+          <Progress job={job} label={job.state === "waiting" ? "Waiting:" : "Surveying:"} />
+          <Plain aria-label={`Stop survey ${job.id}`} isDisabled={!stop.isIdle && !stop.isError} onPress={() => stop.mutate()}>
+            {stop.isSuccess ? "Stopping …" : "Stop"}
+          </Plain>
+        </Head>
+        {stop.error && <Failure problem={stop.error} />}
       </li>
     );
   }
@@ -79,7 +86,7 @@ function Survey({ job: listed }: { job: Job }) {
       <Quiet>
         · {counted(job.done, "copy", "copies")}, {fresh} new, {gone} gone
       </Quiet>
-      {job.error && <Care as="div">{job.error}</Care>}
+      {job.state === "cancelled" ? <Quiet as="div">It was stopped.</Quiet> : job.error && <Care as="div">{job.error}</Care>}
     </li>
   );
 }

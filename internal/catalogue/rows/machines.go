@@ -77,6 +77,16 @@ func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 	return m, err
 }
 
+// Change keeps how a machine is reached and for how long its trashes keep things.
+func (c *Machines) Change(ctx context.Context, m Machine) error {
+	err := file.Affected(c.f.Write.ExecContext(ctx, "UPDATE machines SET at = ?, retention_days = ? WHERE id = ?", m.At, m.RetentionDays, m.ID))
+	c.known.forget()
+	if err != nil {
+		return fmt.Errorf("machine %s: %w", m.Name, err)
+	}
+	return nil
+}
+
 // All lists all machines by name.
 func (c *Machines) All(ctx context.Context) ([]Machine, error) {
 	return c.machines(ctx, "1 ORDER BY name")

@@ -73,6 +73,17 @@ func (c *Sources) Add(ctx context.Context, s Source) (Source, error) {
 	return c.ByID(ctx, id)
 }
 
+// Change keeps where a source is and how it is read; problem.Known where another reads that store. With Renew its points in time are read anew
+// by its next survey.
+func (c *Sources) Change(ctx context.Context, s Source) error {
+	defer c.changed(s.ID)
+	_, err := c.f.Write.ExecContext(ctx, `UPDATE sources SET at = ?2, at_machine_id = (SELECT id FROM machines WHERE name = ?3), drive = ?4,
+		options = ?5, named = ?6, exclusions = ?7, zone = ?8, maps = ?9, retention_days = ?10, notes = ?11, renew = ?12, memo = ?13
+		WHERE id = ?1`, s.ID, []byte(s.At), s.AtMachine, s.Drive, file.ToJSON(s.Options), s.Named, file.ToJSON(s.Exclusions), s.Zone,
+		file.ToJSON(s.Maps), s.OwnRetention, file.ToJSON(s.Notes), s.Renew, s.Memo)
+	return file.Taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
+}
+
 // ByID returns a source by its number.
 func (c *Sources) ByID(ctx context.Context, id copies.SourceID) (Source, error) {
 	all, err := c.sources(ctx, "s.id = ?", id)

@@ -229,15 +229,15 @@ func (d *Difference) Line(points []sighting.Capture) error {
 	return err
 }
 
-// renew forgets points in time that an earlier version of the program recorded wrongly, now that the store turned out to be
-// there to be read anew.
+// renew forgets points in time that were recorded otherwise than they are to be now, now that the store turned out to be there to be read
+// anew.
 func (d *Difference) renew() error {
 	if !d.source.Renew {
 		return nil
 	}
 	d.source.Renew, d.source.Found = false, 0
 	d.following.Note(
-		"All its points in time were read anew, because an earlier version of the program could take two contents of a file for one. " +
+		"All its points in time were read anew, because how it is read was changed, or was wrong in an earlier version of the program. " +
 			"Its copies have new numbers; those that receipts and cases name still lead to them.",
 	)
 	d.folders = nil

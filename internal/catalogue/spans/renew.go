@@ -122,7 +122,7 @@ func (r *look) successor(ctx context.Context, id copies.ID) (located, error) {
 	}
 	if forgotten {
 		return located{}, fmt.Errorf(
-			"copy %s: its store was read anew after an upgrade and its copies have other numbers since; look for it "+
+			"copy %s: its store was read anew and its copies have other numbers since; look for it "+
 				"by its place or name: %w",
 			id,
 			problem.NotKnown,
