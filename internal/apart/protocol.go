@@ -106,12 +106,17 @@ func writeFrame(w io.Writer, kind byte, parts ...[]byte) error {
 
 // readFrame reads a frame into buffer where it fits.
 func readFrame(r io.Reader, buffer []byte) (kind byte, content []byte, err error) {
+	return readFrameOf(r, buffer, maxFrame)
+}
+
+// readFrameOf reads one of at most so many bytes.
+func readFrameOf(r io.Reader, buffer []byte, most int) (kind byte, content []byte, err error) {
 	var head [5]byte
 	if _, err := io.ReadFull(r, head[:]); err != nil {
 		return 0, nil, err
 	}
 	length := int(binary.BigEndian.Uint32(head[1:]))
-	if length > maxFrame {
+	if length > most {
 		return 0, nil, fmt.Errorf("a frame of %d bytes", length)
 	}
 	if length > cap(buffer) {

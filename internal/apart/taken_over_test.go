@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -55,4 +56,51 @@ func TestWhatATakenOverChildSaysIsBounded(t *testing.T) {
 	}
 	time.Sleep(4 * time.Second)
 	assert.NoFileExists(t, left)
+}
+
+// What unpacks a stream may be taken over by it as well. Whoever reads the stream gets what he asks for and no more, and an end.
+func TestAStreamThatTakesItsChildOverIsBounded(t *testing.T) {
+	for name, script := range map[string]string{
+		"a frame larger than any":      `printf 'o\000\377\377\377'; cat /dev/zero`,
+		"output of nothing":            `while :; do printf 'o\000\000\000\000'; done`,
+		"questions after the last":     `while :; do printf 'r\000\000\000\000'; done`,
+		"a look instead":               `printf 'p\000\000\000\001x'; sleep 600`,
+		"an answer of nonsense":        `printf 'd\000\000\000\003{"v'; sleep 600`,
+		"words that act in a terminal": `printf 'd\000\000\000\044{"failure":"failed","error":"\\u001b[2J"}'`,
+		"its end":                      `exit 0`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			program := filepath.Join(t.TempDir(), "child")
+			require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"+script), 0o755))
+			defer apart.Instead(program)()
+			p := &apart.Pool{}
+			defer p.Close()
+			began := time.Now()
+			var before, after runtime.MemStats
+			runtime.ReadMemStats(&before)
+			s, err := p.Unpack(t.Context(), "gzip", strings.NewReader("oak"))
+			if err == nil {
+				var n int64
+				n, err = io.Copy(io.Discard, s)
+				assert.Zero(t, n)
+				require.NoError(t, s.Close())
+			}
+			require.Error(t, err)
+			assert.NotContains(t, err.Error(), "\x1b")
+			runtime.ReadMemStats(&after)
+			assert.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(8<<20))
+			assert.Less(t, time.Since(began), time.Minute)
+		})
+	}
+	// One that goes on for ever is read as far as anybody wants to.
+	program := filepath.Join(t.TempDir(), "child")
+	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\nwhile :; do printf 'o\\000\\000\\020\\000'; head -c 4096 /dev/zero; done"), 0o755))
+	defer apart.Instead(program)()
+	p := &apart.Pool{}
+	defer p.Close()
+	s, err := p.Unpack(t.Context(), "gzip", strings.NewReader("oak"))
+	require.NoError(t, err)
+	_, err = io.CopyN(io.Discard, s, 100_000)
+	require.NoError(t, err)
+	require.NoError(t, s.Close(), "closing it gives up soon")
 }

@@ -12,6 +12,9 @@ import (
 	"runtime"
 	"runtime/debug"
 	"syscall"
+	"time"
+
+	"humble-rewind/internal/core/place"
 
 	"github.com/jackc/puddle/v2"
 	"github.com/klauspost/compress/zstd"
@@ -63,6 +66,7 @@ type stream struct {
 	pool   *Pool
 	kept   *puddle.Resource[*child] // nil once it was given back
 	come   []byte                   // and was not read yet
+	all    bool                     // of what is packed was given
 	err    error                    // once nothing more comes
 }
 
@@ -86,8 +90,10 @@ func (s *stream) more() error {
 	c := s.kept.Value()
 	stop := context.AfterFunc(s.ctx, c.end) // so that reading from it ends
 	defer stop()
+	patience := time.AfterFunc(wallTime, c.end)
+	defer patience.Stop()
 	for {
-		kind, frame, err := readFrame(c.out, c.buffer)
+		kind, frame, err := readFrameOf(c.out, c.buffer, outputSize)
 		switch {
 		case s.ctx.Err() != nil:
 			return s.ctx.Err()
@@ -96,17 +102,25 @@ func (s *stream) more() error {
 		}
 		switch kind {
 		case frameRead:
+			if s.all {
+				return errStrange
+			}
+			patience.Stop() // that may be slow
 			n, err := io.ReadFull(s.packed, c.piece)
 			if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
 				return err
 			}
+			s.all = n == 0
+			patience.Reset(wallTime)
 			if err := writeFrame(c.in, framePiece, c.piece[:n]); err != nil {
 				return ErrDemanding // it ended
 			}
 		case frameOutput:
-			if s.come = frame; len(frame) > 0 {
-				return nil
+			if len(frame) == 0 {
+				return errStrange
 			}
+			s.come = frame
+			return nil
 		case frameResult:
 			var answer result
 			if err := json.Unmarshal(frame, &answer); err != nil {
@@ -115,7 +129,7 @@ func (s *stream) more() error {
 			if answer.Failure == "" {
 				return io.EOF
 			}
-			return errors.New(answer.Error)
+			return errors.New(place.Readable(answer.Error[:min(len(answer.Error), 200)]))
 		default:
 			return errStrange
 		}

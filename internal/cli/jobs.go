@@ -125,7 +125,11 @@ func (s *session) showJob(j api.Job) {
 	if j.By != nil {
 		by = " for " + *j.By
 	}
-	fmt.Fprintf(s.Stdout, "Job %s: %s%s, begun %s: %s after %s, %d%s done%s.\n", j.Id, j.Kind, by, s.at(&j.CreatedAt), jobState(j), s.took(j),
+	after := "after"
+	if j.EndedAt == nil {
+		after = "for"
+	}
+	fmt.Fprintf(s.Stdout, "Job %s: %s%s, begun %s: %s %s %s, %d%s done%s.\n", j.Id, j.Kind, by, s.at(&j.CreatedAt), jobState(j), after, s.took(j),
 		j.Done, ofTotal(j), behind(j.Doing))
 	s.showOutcomes(j)
 	if j.Error != nil && j.State != api.JobStateCancelled {

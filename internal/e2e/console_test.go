@@ -144,7 +144,7 @@ func TestASignInThatFailsSaysWhatToDo(t *testing.T) {
 	t.Parallel()
 	s, b := served(t)
 	do(t, b.TabTo("Sign out", 20), b.Press(browser.Enter), b.WaitText("technician’s token"))
-	do(t, b.Visit(s.URL+"/sign-in#token=wrong"), b.WaitText("That is no technician's token"), b.WaitText("technician.token"))
+	do(t, b.Visit(s.URL+"/sign-in#token=wrong"), b.WaitText("That is not the token of a technician"), b.WaitText("technician.token"))
 }
 
 // A quote that was saved over: its versions are stepped through, two are compared, and the one from before comes back

@@ -84,7 +84,7 @@ function Survey({ job: listed }: { job: Job }) {
     <li>
       {absolute(job.created_at)}{" "}
       <Quiet>
-        · {counted(job.done, "copy", "copies")}, {fresh} new, {gone} gone
+        · {counted(job.done, "copy", "copies")}, {fresh.toLocaleString("en-GB")} new, {gone.toLocaleString("en-GB")} gone
       </Quiet>
       {job.state === "cancelled" ? <Quiet as="div">It was stopped.</Quiet> : job.error && <Care as="div">{job.error}</Care>}
     </li>
