@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
@@ -41,13 +42,13 @@ type machine struct {
 	at       string
 	secret   []byte
 	reaching singleflight.Group // at most one attempt at a time, which all wait for who want it
+	users    atomic.Int64       // calls under way, and what is open of it; from none to some only with the lock
 
 	mu       sync.Mutex
 	gone     bool     // it was let go of
 	handed   *lasting // what is handed out; another one once the machine was found to be away in between
 	inner    Session  // nil while it is not reached
 	last     Session  // the latest that it was
-	users    int      // calls under way, and what is open of it
 	used     time.Time
 	watching bool      // it will be looked at whether anybody uses it
 	looked   time.Time // when it was last seen to be there
@@ -163,7 +164,7 @@ func (m *machine) dial(ctx context.Context) (*lasting, error) {
 	m.mu.Lock()
 	inner := m.inner
 	if inner != nil {
-		m.users++
+		m.users.Add(1)
 	}
 	failure, again := m.failure, m.again
 	m.mu.Unlock()
@@ -246,7 +247,7 @@ func (m *machine) enter(ctx context.Context) (Session, error) {
 			return nil, errLetGo
 		}
 		if inner := m.inner; inner != nil {
-			m.users++
+			m.users.Add(1)
 			m.mu.Unlock()
 			return inner, nil
 		}
@@ -258,23 +259,21 @@ func (m *machine) enter(ctx context.Context) (Session, error) {
 }
 
 // more counts one more user of what is open.
-func (m *machine) more() {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.users++
-}
+func (m *machine) more() { m.users.Add(1) }
 
 func (m *machine) leave() {
+	if m.users.Add(-1) > 0 {
+		return
+	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.users--
 	m.used = time.Now()
 	m.watch()
 }
 
 // watch looks later whether anybody uses the machine. mu is held.
 func (m *machine) watch() {
-	if m.watching || m.inner == nil || m.users > 0 {
+	if m.watching || m.inner == nil || m.users.Load() > 0 {
 		return
 	}
 	idle := m.sessions.Idle
@@ -286,7 +285,7 @@ func (m *machine) watch() {
 		m.mu.Lock()
 		m.watching = false
 		inner := m.inner
-		if inner == nil || m.users > 0 || time.Since(m.used) < idle {
+		if inner == nil || m.users.Load() > 0 || time.Since(m.used) < idle {
 			m.watch() // it is used, or was meanwhile
 			m.mu.Unlock()
 			return
