@@ -33,8 +33,12 @@ type Sessions struct {
 // unmounted then.
 const IdleSession = 20 * time.Second
 
-// dialTime is how long reaching a machine may take, however long whoever asked for it waits.
-const dialTime = time.Minute
+// How long reaching a machine may take, and looking whether one that is reached is still there, however long whoever asked for it waits. One
+// that does not say so in time is reached anew.
+const (
+	dialTime = 30 * time.Second
+	lookTime = 10 * time.Second
+)
 
 // machine is one that is or was reached. Its lock is never held over a call to it.
 type machine struct {
@@ -169,7 +173,9 @@ func (m *machine) dial(ctx context.Context) (*lasting, error) {
 	failure, again := m.failure, m.again
 	m.mu.Unlock()
 	if inner != nil {
-		there := alive(ctx, inner)
+		look, done := context.WithTimeout(ctx, lookTime)
+		there := alive(look, inner)
+		done()
 		m.leave()
 		m.mu.Lock()
 		if there {

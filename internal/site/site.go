@@ -65,6 +65,16 @@ func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error)
 	return files, nil
 }
 
+// Far tells whether a machine is reached over the network, without asking it; false of one that is not known.
+func (s *Site) Far(ctx context.Context, machine string) bool {
+	m, err := s.Catalogue.Machines.Named(ctx, machine)
+	if err != nil {
+		return false
+	}
+	at, err := reach.ParseAddress(m.At)
+	return err == nil && at.Scheme != ""
+}
+
 // Close lets go of all stores and machines.
 func (s *Site) Close() error { return errors.Join(s.pool.Close(), s.sessions.Close()) }
 

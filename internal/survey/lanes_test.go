@@ -3,7 +3,11 @@ package survey_test
 import (
 	"context"
 	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -11,6 +15,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/jobs"
+	"humble-rewind/internal/kinds"
+	"humble-rewind/internal/reach"
+	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 	"humble-rewind/internal/survey"
@@ -64,4 +73,77 @@ func TestSourcesSurveyedSideBySideKeepTheirRecordsApart(t *testing.T) {
 	one, other := known(false), known(true)
 	require.Greater(t, len(one), 1800)
 	assert.Equal(t, one, other)
+}
+
+// hanging is a way to machines, which are folders of the test, of which those called dead do not answer while it is set.
+func hanging(dead *atomic.Bool, hung *atomic.Int32) reach.Way {
+	plain := local.Way()
+	return reach.Way{Scheme: "quay", Open: func(ctx context.Context, at reach.Address) (reach.Session, error) {
+		s, err := plain.Open(ctx, reach.Address{Path: at.Path})
+		if err != nil || at.Host != "dead" {
+			return s, err
+		}
+		return reach.Around(s, func(ctx context.Context) (func(), error) {
+			if dead.Load() {
+				hung.Add(1)
+				<-ctx.Done()
+				return nil, ctx.Err()
+			}
+			return func() {}, nil
+		}), nil
+	}}
+}
+
+// A machine that hangs holds up no other, however many stores it has; a job that waits for it can be stopped, and surveys it when it answers.
+func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
+	var dead atomic.Bool
+	var hung atomic.Int32
+	s := sitetest.NewWith(t, append(kinds.Ways(), hanging(&dead, &hung)))
+	var ids []copies.SourceID
+	for n := range 10 {
+		name, host := fmt.Sprintf("m%d", n), "alive"
+		if n == 2 {
+			host = "dead"
+		}
+		root := t.TempDir()
+		_, err := s.AddMachine(t.Context(), registry.NewMachine{Name: name, At: "quay://" + host + root})
+		require.NoError(t, err)
+		for k := range 4 {
+			at := fmt.Sprintf("/srv/%d", k)
+			require.NoError(t, os.MkdirAll(filepath.Join(root, at), 0o755))
+			require.NoError(t, os.WriteFile(filepath.Join(root, at, "keel.txt"), []byte(name), 0o644))
+			src, err := s.AddSource(t.Context(), registry.NewSource{Machine: name, Kind: "live", At: at})
+			require.NoError(t, err)
+			ids = append(ids, src.ID)
+		}
+	}
+	dead.Store(true)
+	runner := jobs.New(s.Catalogue, slog.New(slog.DiscardHandler), time.Now, survey.Worker(s.Contents, nil, time.Now))
+	defer runner.Stop()
+	j, err := runner.Submit(t.Context(), survey.JobKind, "oda", survey.Request{Sources: ids}, 0, 0)
+	require.NoError(t, err)
+	done := func() int {
+		j, err := runner.Job(t.Context(), j.ID)
+		require.NoError(t, err)
+		return len(j.Outcomes)
+	}
+	begun := time.Now()
+	require.Eventually(t, func() bool { return done() == 36 }, 2*time.Minute, 10*time.Millisecond, "%d of 36", done())
+	assert.Positive(t, hung.Load())
+	assert.Less(t, time.Since(begun), 2*20*time.Second, "it is waited for once, not for each of its stores")
+	_, err = runner.Cancel(t.Context(), j.ID)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		j, err := runner.Job(t.Context(), j.ID)
+		return err == nil && j.State == catalogue.JobCancelled
+	}, 2*time.Minute, 10*time.Millisecond)
+
+	dead.Store(false)
+	again, err := runner.Submit(t.Context(), survey.JobKind, "oda", survey.Request{Sources: ids[8:12]}, 0, 0)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		j, err := runner.Job(t.Context(), again.ID)
+		return err == nil && j.State == catalogue.JobDone
+	}, 2*time.Minute, 10*time.Millisecond)
+	assert.Len(t, s.Find(catalogue.Query{Words: "keel", Machine: "m2", Limit: 10}), 4)
 }

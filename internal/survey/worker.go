@@ -36,7 +36,7 @@ type Examiner interface {
 }
 
 // Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another
-// lane, nor other jobs: a machine over the network that does not answer, or a store whose structure takes long to read. A source that
+// lane, nor other jobs: a machine that does not answer, or a store whose structure takes long to read. A source that
 // cannot be read does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only
 // a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
@@ -46,9 +46,6 @@ func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jo
 
 // jobsAtOnce is how many jobs have their turn; their lanes bound how much is done.
 const jobsAtOnce = 16
-
-// patience is how long one source is waited for before the next begins beside it.
-const patience = 20 * time.Second
 
 type worker struct {
 	reader   *contents.Reader
@@ -95,11 +92,7 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 			}()
 			return w.lanes.with(ctx, w.laneOf(ctx, src), func() error { return r.source(ctx, src) })
 		})
-		select { // one after the other, as long as none takes long
-		case <-done:
-		case <-time.After(patience):
-		case <-ctx.Done():
-		}
+		w.lanes.wait(ctx, src.AtMachine, w.reader.Site.Far(ctx, src.AtMachine), done)
 	}
 	if err := all.Wait(); err != nil {
 		return err
