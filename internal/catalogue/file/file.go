@@ -26,6 +26,7 @@ type File struct {
 	Reads *Statements // the readers, for texts that do not depend on what is asked for
 	Read  *sql.DB     // the same readers, for others
 	Write *sql.DB     // the connection that writes, for what is no transaction
+	held  *sql.DB     // open as long as any other, see hold
 	sums  *pageSums
 
 	stop     context.CancelFunc // of the checkpoints
@@ -74,13 +75,34 @@ func Open(ctx context.Context, path string, loaded func(*File) error, migrations
 	read.SetMaxOpenConns(readers)
 	read.SetMaxIdleConns(readers)
 	f := &File{Write: write, Read: read, Reads: &Statements{db: read}, sums: sums, settle: func() {}}
-	if err := f.prepare(ctx, fresh, unsummed, loaded, migrations); err != nil {
+	if f.held, err = hold(path, write); err != nil {
 		return nil, errors.Join(err, read.Close(), write.Close())
+	}
+	if err := f.prepare(ctx, fresh, unsummed, loaded, migrations); err != nil {
+		return nil, errors.Join(err, read.Close(), write.Close(), f.held.Close())
 	}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	f.stop = stop
 	f.stopped.Go(func() { f.checkpoints(running) })
 	return f, nil
+}
+
+// hold opens one more connection, on which nothing is asked that could be broken off. A connection whose question was is closed, and SQLite
+// brings the log into the file by itself when the last one is, behind the back of the sums.
+func hold(path string, write *sql.DB) (*sql.DB, error) {
+	if err := write.Ping(); err != nil { // which begins the log
+		return nil, err
+	}
+	held, err := open(path, "_pragma=query_only(1)&_pragma=wal_autocheckpoint(0)&_pragma=cache_size(-64)")
+	if err != nil {
+		return nil, err
+	}
+	held.SetMaxOpenConns(1)
+	var tables int
+	if err := held.QueryRow("SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil { // which makes it one that has the log open
+		return nil, errors.Join(err, held.Close())
+	}
+	return held, nil
 }
 
 // Dir is the folder that the file is in.
@@ -152,6 +174,9 @@ func (f *File) Close() (err error) {
 		f.stopped.Wait()
 		// Readers first, so that nothing keeps the log from going into the file.
 		err = errors.Join(f.Read.Close(), f.checkpoint(context.Background()), f.Write.Close())
+		if err == nil { // else what is in the log stays there, to be brought into the file by the next start
+			err = f.held.Close()
+		}
 	})
 	return err
 }

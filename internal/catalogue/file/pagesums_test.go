@@ -2,6 +2,8 @@ package file
 
 import (
 	"context"
+	"database/sql"
+	"database/sql/driver"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -201,4 +203,52 @@ func TestKilledAtAnyMomentItIsWhole(t *testing.T) {
 	stop()
 	<-done
 	require.NoError(t, c.Close())
+}
+
+// drop closes the connections that nobody uses, as the driver does with one whose question was broken off.
+func drop(t *testing.T, of *sql.DB) {
+	conn, err := of.Conn(t.Context())
+	require.NoError(t, err)
+	require.ErrorIs(t, conn.Raw(func(any) error { return driver.ErrBadConn }), driver.ErrBadConn)
+	_ = conn.Close() // it is gone
+	require.Zero(t, of.Stats().OpenConnections)
+}
+
+// A question that is broken off takes its connection with it. What was written before is in the log then, and goes into the file with its sums.
+func TestAConnectionThatIsLostTakesNothingPastTheSums(t *testing.T) {
+	dir := t.TempDir()
+	f := filled(t, dir)
+	want := everything(t, f)
+	drop(t, f.Write)
+	require.NoError(t, f.Close())
+	f, err := opened(t, dir)
+	require.NoError(t, err)
+	assert.Equal(t, want, everything(t, f))
+	require.NoError(t, enter(t.Context(), f, "late", "entered before all connections were lost"))
+	for range readers {
+		drop(t, f.Read)
+	}
+	drop(t, f.Write)
+	wrong, err := f.Check(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, wrong)
+	require.NoError(t, f.Close())
+	f, err = opened(t, dir)
+	require.NoError(t, err)
+	assert.Contains(t, everything(t, f), "entered before all connections were lost")
+	require.NoError(t, f.Close())
+}
+
+// Where the sums cannot be written down, as on a drive that is full, nothing goes into the file: the log keeps it for the next start.
+func TestWhatCannotBeSummedStaysInTheLog(t *testing.T) {
+	dir := t.TempDir()
+	f := filled(t, dir)
+	want := everything(t, f)
+	require.NoError(t, os.Mkdir(f.sums.toCome()+"~", 0o700)) // which no file can be written over
+	require.Error(t, f.Close())
+	require.NoError(t, os.Remove(f.sums.toCome()+"~"))
+	f, err := opened(t, dir)
+	require.NoError(t, err)
+	assert.Equal(t, want, everything(t, f))
+	require.NoError(t, f.Close())
 }
