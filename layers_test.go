@@ -406,3 +406,68 @@ func TestCoreSpeaksInCodes(t *testing.T) {
 		})
 	}
 }
+
+// declared are what a kind or a way declares of itself, by the file that says so.
+var declared = []string{"internal/core/traits/traits.go", "internal/reach/traits.go"}
+
+// conforms are the packages that hold kinds and ways to what they declare, which decides nothing.
+var conforms = regexp.MustCompile(`^internal/(reach/reachtest|source/sourcetest)\b`)
+
+// What is declared and read by nobody changes nothing: each field of the traits of kinds and ways has a reader outside of tests that decides by
+// it, or one of the methods beside it does, which have readers themselves.
+func TestEveryTraitIsReadByWhatDecides(t *testing.T) {
+	readers := map[string][]string{} // of fields and methods, by name
+	eachFile(t, "internal", func(file string, parsed *ast.File) {
+		if conforms.MatchString(file) || slices.Contains(declared, file) {
+			return
+		}
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			read, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			of := read.X
+			if call, ok := of.(*ast.CallExpr); ok {
+				of = call.Fun
+			}
+			if from, ok := of.(*ast.SelectorExpr); ok && from.Sel.Name == "Traits" {
+				readers[read.Sel.Name] = append(readers[read.Sel.Name], file)
+			}
+			return true
+		})
+	})
+	for _, file := range declared {
+		parsed, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		require.NoError(t, err)
+		reads := map[string][]string{} // fields, by the method that reads them
+		var fields []string
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.TypeSpec:
+				if of, ok := n.Type.(*ast.StructType); ok && n.Name.Name == "Traits" {
+					for _, f := range of.Fields.List {
+						fields = append(fields, f.Names[0].Name)
+					}
+				}
+			case *ast.FuncDecl:
+				ast.Inspect(n.Body, func(inside ast.Node) bool {
+					if read, ok := inside.(*ast.SelectorExpr); ok {
+						reads[n.Name.Name] = append(reads[n.Name.Name], read.Sel.Name)
+					}
+					return true
+				})
+			}
+			return true
+		})
+		require.NotEmpty(t, fields)
+		for _, field := range fields {
+			read := len(readers[field]) > 0
+			for method, of := range reads {
+				read = read || len(readers[method]) > 0 && slices.Contains(of, field)
+			}
+			if !read {
+				t.Errorf("%s: nobody decides anything by the trait %s", file, field)
+			}
+		}
+	}
+}

@@ -7,6 +7,7 @@ package survey
 import (
 	"context"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -81,6 +82,9 @@ func (r *reporter) Sight(s sighting.Sighting) error {
 	if !s.Written.IsZero() && !entry.Countable(s.Written) {
 		s.Notes = append(s.Notes, fmt.Sprintf("Its write time is %s, as of a clock that was wrong; it is kept, but not counted with.",
 			s.Written.Format("2006-01-02 15:04:05")))
+	}
+	if r.source.Traits.Ownerless {
+		s.UID, s.Mark.UID, s.Mark.GID, s.Mark.Mode = entry.Maybe[int64]{}, entry.Maybe[int64]{}, entry.Maybe[int64]{}, entry.Maybe[fs.FileMode]{}
 	}
 	if s.Nameless {
 		s.Notes = append(s.Notes, "What it was called is lost; it is shown by what its store calls it.")

@@ -344,16 +344,17 @@ const (
 // arrive works out from when a version is current: after the last recorded removal, whatever its write time says.
 func (b *builder) arrive(v *Version, removed time.Time) {
 	s := b.seen[v.Seen[0]]
-	v.Written, v.Doubt = s.Written, ""
+	written := b.written(v.Seen[0])
+	v.Written, v.Doubt = written, ""
 	switch {
-	case s.Written.IsZero(), b.store(v.Seen[0]).Traits.Entire && !s.Beside: // what was written earlier had not come to the line
+	case written.IsZero(), b.store(v.Seen[0]).Traits.Entire && !s.Beside: // what was written earlier had not come to the line
 		v.Arrived = v.First
-	case s.Written.After(s.First.Add(slack)) && (s.Gone.IsZero() || s.Written.After(s.Gone.Add(slack))):
+	case written.After(s.First.Add(slack)) && (s.Gone.IsZero() || written.After(s.Gone.Add(slack))):
 		v.Doubt = Late
-	case s.Written.Before(earliest):
+	case written.Before(earliest):
 		v.Doubt = Early
 	default:
-		v.Arrived = later(s.Written, v.After)
+		v.Arrived = later(written, v.After)
 	}
 	if v.Doubt != "" {
 		v.Arrived = v.First
@@ -365,6 +366,24 @@ func (b *builder) arrive(v *Version, removed time.Time) {
 		v.Arrived = v.First
 	}
 }
+
+// written is the write time of something seen: where its store knows no zones, that of the same content at the place in one that does.
+func (b *builder) written(i int) time.Time {
+	s := b.seen[i]
+	if !b.store(i).Traits.Zoneless {
+		return s.Written
+	}
+	for _, k := range b.of[b.content[i]] {
+		o := b.seen[k]
+		if !b.store(k).Traits.Zoneless && o.Place == s.Place && !o.Written.IsZero() && o.Written.Sub(s.Written).Abs() <= zones {
+			return o.Written
+		}
+	}
+	return s.Written
+}
+
+// zones is how far apart what two clocks of one moment show can be.
+const zones = 26 * time.Hour
 
 // shownElsewhere tells whether another source showed the place at the moment at which one missed it.
 func (b *builder) shownElsewhere(t turn) bool {

@@ -87,7 +87,7 @@ func (f *files) keepOut(at string, private []string) error {
 func (f *files) Close() error { return f.root.Close() }
 
 func (f *files) Traits() reach.Traits {
-	return reach.Traits{Identity: true, Changed: true, Links: true, Owners: true, Room: true, Random: true, Holes: true, Clones: true}
+	return reach.Traits{Owners: true}
 }
 
 func (f *files) Tree(_ context.Context, path string) (reach.Tree, error) {

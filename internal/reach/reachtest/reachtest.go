@@ -20,9 +20,19 @@ import (
 // odd are names that file systems allow and programs stumble over.
 var odd = []string{"plain", "two\nlines", "caf\xe9", " ", "-rf", "\u202e", "%2e", "'"}
 
+// Tells is what a way can tell and do, so that nothing else of the contract is left out.
+type Tells struct {
+	Identity bool // an entry is known again by its Inode and Device
+	Changed  bool // when anything about an entry last changed
+	Links    bool // how many names a file has, and files can be given another
+	Owners   bool // whose an entry is, and that can be set
+	Room     bool // how much can still be written
+	Random   bool // files can be read at any offset
+}
+
 // Run puts files through the contract. They must be empty and writable.
-func Run(t *testing.T, files reach.Session) {
-	traits := files.Traits()
+func Run(t *testing.T, files reach.Session, tells Tells) {
+	assert.Equal(t, tells.Owners, files.Traits().Owners)
 	ctx := context.Background()
 	root, err := files.Folder(ctx, "/")
 	require.NoError(t, err)
@@ -89,7 +99,7 @@ func Run(t *testing.T, files reach.Session) {
 	t.Run("nothing is replaced", func(t *testing.T) {
 		put(t, folder, "taken", "mine")
 		assert.ErrorIs(t, root.Rename(ctx, "file", folder, "taken"), fs.ErrExist)
-		if traits.Links {
+		if tells.Links {
 			assert.ErrorIs(t, root.Link(ctx, "file", folder, "taken"), fs.ErrExist)
 		}
 		assert.ErrorIs(t, folder.Mkdir(ctx, "taken"), fs.ErrExist)
@@ -140,7 +150,7 @@ func Run(t *testing.T, files reach.Session) {
 		require.NoError(t, err)
 		assert.Equal(t, meta.Mode, i.Mode)
 		assert.WithinDuration(t, written, i.Written, time.Second)
-		if traits.Owners {
+		if tells.Owners {
 			attributes, err := folder.Attributes(ctx, "moved away")
 			require.NoError(t, err)
 			assert.Equal(t, "v", string(attributes["user.note"]))
@@ -167,7 +177,7 @@ func Run(t *testing.T, files reach.Session) {
 	t.Run("moving, linking and syncing", func(t *testing.T) {
 		require.NoError(t, root.Rename(ctx, "file", folder, "moved"))
 		require.NoError(t, folder.Rename(ctx, "moved", root, "second"))
-		if traits.Links {
+		if tells.Links {
 			require.NoError(t, root.Link(ctx, "second", folder, "moved"))
 			i, err := root.Look(ctx, "second")
 			require.NoError(t, err)
@@ -180,7 +190,7 @@ func Run(t *testing.T, files reach.Session) {
 		free, readOnly, err := root.Room(ctx)
 		require.NoError(t, err)
 		assert.False(t, readOnly)
-		if traits.Room {
+		if tells.Room {
 			assert.Positive(t, free)
 		} else {
 			assert.Negative(t, free, "what cannot be told is unknown")
@@ -190,24 +200,24 @@ func Run(t *testing.T, files reach.Session) {
 		put(t, folder, "told", "four")
 		before, err := folder.Look(ctx, "told")
 		require.NoError(t, err)
-		assert.Equal(t, traits.Identity, before.Inode != 0)
-		assert.Equal(t, traits.Identity, before.Volume() != 0)
-		assert.Equal(t, traits.Changed, !before.Changed.IsZero())
-		assert.Equal(t, traits.Owners, before.UID.Known && before.GID.Known)
-		assert.Equal(t, traits.Links, before.Links.Known)
-		assert.Equal(t, traits.Identity && traits.Changed, before.Recognisable())
+		assert.Equal(t, tells.Identity, before.Inode != 0)
+		assert.Equal(t, tells.Identity, before.Volume() != 0)
+		assert.Equal(t, tells.Changed, !before.Changed.IsZero())
+		assert.Equal(t, tells.Owners, before.UID.Known && before.GID.Known)
+		assert.Equal(t, tells.Links, before.Links.Known)
+		assert.Equal(t, tells.Identity && tells.Changed, before.Recognisable())
 		require.NoError(t, folder.Rename(ctx, "told", root, "told"))
 		after, err := root.Look(ctx, "told")
 		require.NoError(t, err)
 		want := reach.CannotTell
-		if traits.Identity {
+		if tells.Identity {
 			want = reach.Yes
 		}
 		assert.Equal(t, want, before.Seen().Moved(after.Seen()))
 		put(t, folder, "told", "four")
 		other, err := folder.Look(ctx, "told")
 		require.NoError(t, err)
-		if traits.Identity {
+		if tells.Identity {
 			want = reach.No
 		}
 		assert.Equal(t, want, before.Seen().SameFile(other.Seen()), "another file of that name")
@@ -237,7 +247,7 @@ func Run(t *testing.T, files reach.Session) {
 			assert.Equal(t, "0123456789", string(content), "each stream begins anew")
 		}
 		at, random := f.(io.ReaderAt)
-		require.Equal(t, traits.Random, random)
+		require.Equal(t, tells.Random, random)
 		if random {
 			piece := make([]byte, 3)
 			_, err = at.ReadAt(piece, 4)
