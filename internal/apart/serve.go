@@ -13,6 +13,7 @@ import (
 	"runtime/debug"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 	"golang.org/x/sys/unix"
@@ -73,6 +74,7 @@ func serve(heavy bool) int {
 	if err := dropRights(); err != nil {
 		return 3
 	}
+	time.Sleep(time.Microsecond) // the runtime opens what its timers need at the first, which may be its own, when it gives memory back
 	for what, most := range map[int]uint64{unix.RLIMIT_DATA: data, unix.RLIMIT_CORE: 0, unix.RLIMIT_FSIZE: 0, unix.RLIMIT_NOFILE: 3} {
 		if err := unix.Setrlimit(what, &unix.Rlimit{Cur: most, Max: most}); err != nil {
 			return 3

@@ -86,12 +86,15 @@ func (s *stream) Read(p []byte) (int, error) {
 }
 
 // more has the child unpack something. io.EOF says that it was all, and whole.
-func (s *stream) more() error {
+func (s *stream) more() (err error) {
 	c := s.kept.Value()
 	stop := context.AfterFunc(s.ctx, c.end) // so that reading from it ends
-	defer stop()
 	patience := time.AfterFunc(wallTime, c.end)
-	defer patience.Stop()
+	defer func() {
+		if ends := !stop(); ends || !patience.Stop() {
+			c.broken = true // it ends, or has ended, whatever it said before
+		}
+	}()
 	for {
 		kind, frame, err := readFrameOf(c.out, c.buffer, outputSize)
 		switch {
@@ -149,7 +152,7 @@ func (s *stream) leave(whole bool) {
 	if s.kept == nil {
 		return
 	}
-	if whole {
+	if whole && !s.kept.Value().broken {
 		s.kept.Release()
 		s.pool.lookLater()
 	} else {

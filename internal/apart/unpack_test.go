@@ -6,8 +6,11 @@ import (
 	"errors"
 	"io"
 	"math/rand/v2"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strconv"
+	"strings"
 	"testing"
 	"testing/iotest"
 
@@ -95,6 +98,38 @@ func TestWhatUnpackingTakesIsBounded(t *testing.T) {
 		}
 		require.NoError(t, s.Close())
 	}
+}
+
+// The runtime gives memory back by its own clock, for which it opens something when it first sets a timer: in a child that may open nothing that
+// has to be open already, or the child ends in the midst of the stream after a large one.
+func TestAChildThatGivesMemoryBackGoesOn(t *testing.T) {
+	p, content := pool(t), bytes.Repeat(ledgers(1<<20), 50)
+	packed := squeezed(t, "xz", content, "--lzma2=preset=0,dict=64MiB")
+	for range 3 {
+		s, err := p.Unpack(t.Context(), "xz", bytes.NewReader(packed))
+		require.NoError(t, err)
+		n, err := io.Copy(io.Discard, s)
+		require.NoError(t, err)
+		assert.EqualValues(t, len(content), n)
+		require.NoError(t, s.Close())
+	}
+	clocks := 0
+	children, err := filepath.Glob("/proc/self/task/*/children")
+	require.NoError(t, err)
+	for _, of := range children {
+		list, err := os.ReadFile(of)
+		require.NoError(t, err)
+		for pid := range strings.FieldsSeq(string(list)) {
+			open, err := filepath.Glob("/proc/" + pid + "/fd/*")
+			require.NoError(t, err)
+			for _, fd := range open {
+				if to, err := os.Readlink(fd); err == nil && to == "anon_inode:[eventpoll]" {
+					clocks++
+				}
+			}
+		}
+	}
+	assert.Equal(t, 1, clocks, "of the one child that there is")
 }
 
 // A stream that is left early, or whose reader has gone, gives its place to the next; and nothing is read of what is packed that nobody

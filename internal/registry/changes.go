@@ -37,11 +37,15 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 		m.RetentionDays = *c.RetentionDays
 	}
 	moved := c.At != nil && *c.At != m.At
+	secret := c.Secret
+	if secret == nil && (!moved || sameHost(m.At, *c.At)) {
+		secret = r.MachineSecret(name) // which is sent to nobody else unasked
+	}
 	if moved {
 		m.At = *c.At
 	}
 	if moved || c.Secret != nil {
-		files, err := r.Try(ctx, m, c.Secret)
+		files, err := r.Try(ctx, m.At, secret)
 		if err != nil {
 			return refuse(err, "Check the address and the password; nothing was changed.")
 		}
@@ -53,10 +57,17 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 	if err := r.Catalogue.ChangeMachine(ctx, m); err != nil {
 		return m, err
 	}
-	if c.Secret != nil {
-		r.SetMachineSecret(name, c.Secret)
+	if moved || c.Secret != nil {
+		r.SetMachineSecret(name, secret)
 	}
 	return r.Catalogue.Machines.Named(ctx, name)
+}
+
+// sameHost tells whether two addresses are of one server and of one who signs in there.
+func sameHost(a, b string) bool {
+	one, err := reach.ParseAddress(a)
+	other, err2 := reach.ParseAddress(b)
+	return err == nil && err2 == nil && one.Scheme == other.Scheme && one.Host == other.Host && one.User == other.User
 }
 
 // sameMachine refuses a machine that lacks most of what tells the one of that name from others: the homes of its people, and the stores that are

@@ -46,7 +46,7 @@ func (r Registry) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machi
 			"Choose another name.",
 		)
 	}
-	files, err := r.Try(ctx, catalogue.Machine{Name: n.Name, At: n.At}, n.Secret)
+	files, err := r.Try(ctx, n.At, n.Secret)
 	if err != nil && strings.Contains(n.At, "://") {
 		return refuse(err, "Check the address, the name and the password. A drive's certificate that no authority vouches for is named in the "+
 			"address: ?certificate=sha256:…")

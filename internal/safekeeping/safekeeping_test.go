@@ -72,7 +72,7 @@ func TestAFailedPutLeavesNothing(t *testing.T) {
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Empty(t, files(t, dir))
 	_, err = s.Get("../../etc/passwd")
-	assert.ErrorContains(t, err, "no digest")
+	assert.ErrorContains(t, err, "not a digest")
 }
 
 func TestSafekeepingHasALimitAndAnExpiry(t *testing.T) {

@@ -58,7 +58,7 @@ func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error)
 		return nil, err
 	}
 	s.once.Do(func() { s.sessions.Ways = s.Ways })
-	files, err := s.sessions.Get(reach.WithSecret(ctx, s.machineSecret(machine)), machine, m.At)
+	files, err := s.sessions.Get(reach.WithSecret(ctx, s.MachineSecret(machine)), machine, m.At)
 	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", machine, err)
 	}

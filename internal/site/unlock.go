@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 
-	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -41,7 +40,7 @@ func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) er
 	if err != nil {
 		return err
 	}
-	files, err := s.Try(ctx, m, secret)
+	files, err := s.Try(ctx, m.At, secret)
 	if err != nil {
 		return &problem.Input{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
 	}
@@ -49,12 +48,9 @@ func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) er
 	return files.Close()
 }
 
-// Try reaches a machine apart from whoever is at work on it, with a secret or, nil, the one that is known. The answer must be closed.
-func (s *Site) Try(ctx context.Context, m catalogue.Machine, secret []byte) (reach.Session, error) {
-	if secret == nil {
-		secret = s.machineSecret(m.Name)
-	}
-	return s.Ways.Open(reach.WithSecret(ctx, secret), m.At)
+// Try reaches what is at an address, apart from whoever is at work on it, with a secret; nil is none. The answer must be closed.
+func (s *Site) Try(ctx context.Context, at string, secret []byte) (reach.Session, error) {
+	return s.Ways.Open(reach.WithSecret(ctx, secret), at)
 }
 
 // SetMachineSecret gives a machine the secret with which it is reached, which is kept in memory alone. Nobody has tried it.
@@ -68,7 +64,8 @@ func (s *Site) SetMachineSecret(machine string, secret []byte) {
 	s.sessions.Drop(machine)
 }
 
-func (s *Site) machineSecret(machine string) []byte {
+// MachineSecret is what a machine is reached with, as far as it is known; nil where none is.
+func (s *Site) MachineSecret(machine string) []byte {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.machineSecrets[machine]
