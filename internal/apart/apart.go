@@ -4,7 +4,9 @@
 // that the system enforces. A child that goes beyond them ends; the service goes on and says so.
 //
 // A child reads its contents through a pipe, piece by piece as it asks for them, so it needs no file of its own. Children are
-// kept for the next content. What is packed as one stream is unpacked by them too. Those for light work run two side by side; what says that it needs more (a large picture) runs
+// kept for the next content. What is packed as one stream is unpacked by them too.
+//
+// Those for light work run two side by side; what says that it needs more (a large picture) runs
 // alone, in a child that may take more.
 package apart
 
@@ -188,7 +190,7 @@ func (p *Pool) lookLater() {
 
 // rest ends the children that have had nothing to do for some time, and tells whether others are left.
 func (p *Pool) rest(idle time.Duration) (left bool) {
-	for _, kept := range p.looking.AcquireAllIdle() {
+	for _, kept := range append(p.looking.AcquireAllIdle(), p.unpacking.AcquireAllIdle()...) {
 		if kept.IdleDuration() >= idle {
 			kept.Destroy()
 		} else {

@@ -6,3 +6,6 @@ func Instead(program string) (restore func()) {
 	executable = func() (string, error) { return program, nil }
 	return func() { executable = was }
 }
+
+// Rest ends the children that have nothing to do, as is done once that has been so for some time.
+func (p *Pool) Rest() { p.rest(0) }

@@ -18,6 +18,14 @@ import (
 	"humble-rewind/internal/apart"
 )
 
+// takenOver is a pool whose children do what a script says, until the test ends.
+func takenOver(t *testing.T, script string) *apart.Pool {
+	program := filepath.Join(t.TempDir(), "child")
+	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"+script), 0o755))
+	t.Cleanup(apart.Instead(program))
+	return pool(t)
+}
+
 // A content that takes a child over can have it say whatever it likes. The service holds no more of it than it has use for, and ends what
 // the child began.
 func TestWhatATakenOverChildSaysIsBounded(t *testing.T) {
@@ -34,11 +42,7 @@ func TestWhatATakenOverChildSaysIsBounded(t *testing.T) {
 		"an answer of nonsense": `printf 'd\000\000\000\011{"value":'; sleep 600`,
 	} {
 		t.Run(name, func(t *testing.T) {
-			program := filepath.Join(t.TempDir(), "child")
-			require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"+script), 0o755))
-			defer apart.Instead(program)()
-			p := &apart.Pool{}
-			defer p.Close()
+			p := takenOver(t, script)
 			began := time.Now()
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
@@ -70,11 +74,7 @@ func TestAStreamThatTakesItsChildOverIsBounded(t *testing.T) {
 		"its end":                      `exit 0`,
 	} {
 		t.Run(name, func(t *testing.T) {
-			program := filepath.Join(t.TempDir(), "child")
-			require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\n"+script), 0o755))
-			defer apart.Instead(program)()
-			p := &apart.Pool{}
-			defer p.Close()
+			p := takenOver(t, script)
 			began := time.Now()
 			var before, after runtime.MemStats
 			runtime.ReadMemStats(&before)
@@ -93,11 +93,7 @@ func TestAStreamThatTakesItsChildOverIsBounded(t *testing.T) {
 		})
 	}
 	// One that goes on for ever is read as far as anybody wants to.
-	program := filepath.Join(t.TempDir(), "child")
-	require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\nwhile :; do printf 'o\\000\\000\\020\\000'; head -c 4096 /dev/zero; done"), 0o755))
-	defer apart.Instead(program)()
-	p := &apart.Pool{}
-	defer p.Close()
+	p := takenOver(t, `while :; do printf 'o\000\000\020\000'; head -c 4096 /dev/zero; done`)
 	s, err := p.Unpack(t.Context(), "gzip", strings.NewReader("oak"))
 	require.NoError(t, err)
 	_, err = io.CopyN(io.Discard, s, 100_000)

@@ -14,12 +14,12 @@ import (
 	"syscall"
 	"time"
 
-	"humble-rewind/internal/core/place"
-
 	"github.com/jackc/puddle/v2"
 	"github.com/klauspost/compress/zstd"
 	"github.com/xi2/xz"
 	"golang.org/x/sys/unix"
+
+	"humble-rewind/internal/core/place"
 )
 
 // maxWindow bounds, in bytes, how far back what is unpacked may refer, and with that what unpacking takes of memory.
@@ -46,17 +46,21 @@ var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
 // reads the answer, one piece ahead of what the child is at. What is not in that form, or is damaged, is read as far as it goes, to an error.
 func (p *Pool) Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error) {
 	p.begin()
-	kept, err := p.unpacking.Acquire(ctx)
-	if err != nil {
-		return nil, err
+	for {
+		kept, err := p.unpacking.Acquire(ctx)
+		if err != nil {
+			return nil, err
+		}
+		c := kept.Value()
+		c.asked++
+		if err = c.request(request{Op: opUnpack, Form: form}); err == nil {
+			return &stream{ctx: ctx, packed: packed, pool: p, kept: kept}, nil
+		}
+		kept.Destroy()
+		if c.asked == 1 {
+			return nil, err
+		} // else it ended while it had nothing to do, and another may do
 	}
-	c := kept.Value()
-	c.asked++
-	s := &stream{ctx: ctx, packed: packed, pool: p, kept: kept}
-	if err := c.request(request{Op: opUnpack, Form: form}); err != nil {
-		return nil, errors.Join(err, s.Close())
-	}
-	return s, nil
 }
 
 // stream is what comes out of a child.

@@ -11,8 +11,10 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/iotest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -103,33 +105,68 @@ func TestWhatUnpackingTakesIsBounded(t *testing.T) {
 // The runtime gives memory back by its own clock, for which it opens something when it first sets a timer: in a child that may open nothing that
 // has to be open already, or the child ends in the midst of the stream after a large one.
 func TestAChildThatGivesMemoryBackGoesOn(t *testing.T) {
-	p, content := pool(t), bytes.Repeat(ledgers(1<<20), 50)
-	packed := squeezed(t, "xz", content, "--lzma2=preset=0,dict=64MiB")
+	p, data := pool(t), bytes.Repeat(ledgers(1<<20), 50)
+	packed := squeezed(t, "xz", data, "--lzma2=preset=0,dict=64MiB")
 	for range 3 {
 		s, err := p.Unpack(t.Context(), "xz", bytes.NewReader(packed))
 		require.NoError(t, err)
 		n, err := io.Copy(io.Discard, s)
 		require.NoError(t, err)
-		assert.EqualValues(t, len(content), n)
+		assert.EqualValues(t, len(data), n)
 		require.NoError(t, s.Close())
 	}
 	clocks := 0
-	children, err := filepath.Glob("/proc/self/task/*/children")
-	require.NoError(t, err)
-	for _, of := range children {
-		list, err := os.ReadFile(of)
+	for _, pid := range begun(t) {
+		open, err := filepath.Glob("/proc/" + pid + "/fd/*")
 		require.NoError(t, err)
-		for pid := range strings.FieldsSeq(string(list)) {
-			open, err := filepath.Glob("/proc/" + pid + "/fd/*")
-			require.NoError(t, err)
-			for _, fd := range open {
-				if to, err := os.Readlink(fd); err == nil && to == "anon_inode:[eventpoll]" {
-					clocks++
-				}
+		for _, fd := range open {
+			if to, err := os.Readlink(fd); err == nil && to == "anon_inode:[eventpoll]" {
+				clocks++
 			}
 		}
 	}
 	assert.Equal(t, 1, clocks, "of the one child that there is")
+
+	_, err := p.Examine(t.Context(), content(data[:100]))
+	require.NoError(t, err)
+	require.Len(t, begun(t), 2)
+	p.Rest()
+	require.Eventually(t, func() bool { return len(begun(t)) == 0 }, time.Minute, 10*time.Millisecond, "whatever they did, they end")
+}
+
+// begun lists the processes that the test has begun, by their ids.
+func begun(t *testing.T) (pids []string) {
+	children, err := filepath.Glob("/proc/self/task/*/children")
+	require.NoError(t, err)
+	for _, of := range children {
+		if list, err := os.ReadFile(of); err == nil { // else that thread has ended
+			pids = append(pids, strings.Fields(string(list))...)
+		}
+	}
+	return pids
+}
+
+// One that was killed while it had nothing to do is nobody's next child.
+func TestAChildThatEndedMeanwhileIsNotAsked(t *testing.T) {
+	p := pool(t)
+	packed := squeezed(t, "gzip", []byte("oak"))
+	for range 2 {
+		s, err := p.Unpack(t.Context(), "gzip", bytes.NewReader(packed))
+		require.NoError(t, err)
+		got, err := io.ReadAll(s)
+		require.NoError(t, err)
+		assert.Equal(t, "oak", string(got))
+		require.NoError(t, s.Close())
+		for _, pid := range begun(t) {
+			n, err := strconv.Atoi(pid)
+			require.NoError(t, err)
+			require.NoError(t, syscall.Kill(n, syscall.SIGKILL))
+			require.Eventually(t, func() bool {
+				stat, err := os.ReadFile("/proc/" + pid + "/stat")
+				return err != nil || strings.Contains(string(stat), ") Z ")
+			}, time.Minute, time.Millisecond)
+		}
+	}
 }
 
 // A stream that is left early, or whose reader has gone, gives its place to the next; and nothing is read of what is packed that nobody

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"testing"
 	"time"
 
@@ -22,12 +23,15 @@ import (
 
 // script is a kind of source with one store, which reports what a test tells it to.
 type script struct {
-	run func(source.Known, source.Reporter) error
+	run       func(source.Known, source.Reporter) error
+	ownerless bool
 }
 
 func (*script) Name() string { return "script" }
 
-func (*script) Traits() traits.Traits { return traits.Traits{Shape: traits.Removals} }
+func (s *script) Traits() traits.Traits {
+	return traits.Traits{Shape: traits.Removals, Ownerless: s.ownerless}
+}
 
 func (*script) Options() []source.Option { return nil }
 
@@ -87,8 +91,10 @@ type bench struct {
 	src catalogue.Source
 }
 
-func newBench(t *testing.T) *bench {
-	b := &bench{Site: sitetest.New(t), script: &script{}}
+func newBench(t *testing.T) *bench { return newBenchOf(t, &script{}) }
+
+func newBenchOf(t *testing.T, of *script) *bench {
+	b := &bench{Site: sitetest.New(t), script: of}
 	b.Kinds = source.Kinds{b.script}
 	var err error
 	b.src, err = b.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "script", At: "/"})
@@ -106,6 +112,22 @@ func (b *bench) must(t *testing.T, run func(source.Known, source.Reporter) error
 	r, err := b.survey(run)
 	require.NoError(t, err)
 	return fmt.Sprintf("%d found, %d fresh, %d gone", r.Found, r.Fresh, r.Gone)
+}
+
+// What a store says of owners is dropped where its kind cannot tell them: somebody else said it.
+func TestAStoreThatCannotTellOwnersNamesNone(t *testing.T) {
+	for _, ownerless := range []bool{false, true} {
+		b := newBenchOf(t, &script{ownerless: ownerless})
+		b.must(t, func(_ source.Known, report source.Reporter) error {
+			return report.Sight(sighting.Sighting{At: sighting.Locator{Name: "keel"}, Origin: "/srv/keel", Type: entry.File, GoneAt: sitetest.Gone,
+				Readable: true, UID: entry.Is[int64](1001), Mark: entry.Mark{Size: 1, UID: entry.Is[int64](1001), GID: entry.Is[int64](1001),
+					Mode: entry.Is[fs.FileMode](0o600)}})
+		})
+		all := b.Find(catalogue.Query{Records: true})
+		require.Len(t, all, 1)
+		assert.Equal(t, !ownerless, all[0].Mark.UID.Known || all[0].Mark.GID.Known || all[0].Mark.Mode.Known)
+		assert.Equal(t, map[bool]string{false: "ines", true: ""}[ownerless], all[0].Person)
+	}
 }
 
 func TestOnlyWhatChangedIsWritten(t *testing.T) {

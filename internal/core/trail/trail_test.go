@@ -169,6 +169,22 @@ func TestWithoutDigestsSizeAndTimeWithinTheCoarserClockTell(t *testing.T) {
 	assert.Equal(t, "keel:5-50-50 heel:50-60- hidden-change@60", show(hidden))
 }
 
+// What a store says by a wall clock somewhere is dated by one that knows zones and has the same content, if the two can mean one moment.
+func TestAStoreWithoutZonesIsDatedByOneThatKnowsThem(t *testing.T) {
+	zip, live := store(10), store(12, 20)
+	zip.Traits.Zoneless = true
+	for _, c := range []struct{ there, want float64 }{{5, 5}, {-40, 7}} {
+		both := []spot{seen(0, "keel", 7, 10, 10), open(seen(1, "keel", c.there, 12, 20))}
+		got := build(both, []copies.Store{zip, live}, nil)
+		require.Len(t, got.Versions, 1)
+		assert.Equal(t, hour(c.want), got.Versions[0].Arrived)
+		assert.Equal(t, hour(c.want), got.Versions[0].Written)
+	}
+	zip.Traits.Zoneless = false
+	got := build([]spot{seen(0, "keel", 7, 10, 10), open(seen(1, "keel", 5, 12, 20))}, []copies.Store{zip, live}, nil)
+	assert.Equal(t, hour(7), got.Versions[0].Arrived, "of two that know zones the first to show it counts")
+}
+
 func TestANameIsOnlyFollowedWhileItWasTheFiles(t *testing.T) {
 	before, after := seen(0, "a", -5, 0, 24), open(seen(0, "a", -5, 48, 72))
 	before.Place.Path = "/home/ines/Old name.odt"
