@@ -46,32 +46,43 @@ var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
 // reads the answer, one piece ahead of what the child is at. What is not in that form, or is damaged, is read as far as it goes, to an error.
 func (p *Pool) Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error) {
 	p.begin()
-	for {
-		kept, err := p.unpacking.Acquire(ctx)
-		if err != nil {
-			return nil, err
-		}
-		c := kept.Value()
-		c.asked++
-		if err = c.request(request{Op: opUnpack, Form: form}); err == nil {
-			return &stream{ctx: ctx, packed: packed, pool: p, kept: kept}, nil
-		}
-		kept.Destroy()
-		if c.asked == 1 {
-			return nil, err
-		} // else it ended while it had nothing to do, and another may do
+	s := &stream{ctx: ctx, form: form, packed: packed, pool: p}
+	if err := s.begin(); err != nil {
+		return nil, err
 	}
+	return s, nil
 }
 
 // stream is what comes out of a child.
 type stream struct {
 	ctx    context.Context
+	form   string
 	packed io.Reader
 	pool   *Pool
+	begun  bool                     // something of what is packed was given
 	kept   *puddle.Resource[*child] // nil once it was given back
 	come   []byte                   // and was not read yet
 	all    bool                     // of what is packed was given
 	err    error                    // once nothing more comes
+}
+
+// begin asks a child. One that ended while it had nothing to do is none.
+func (s *stream) begin() (err error) {
+	for {
+		if s.kept, err = s.pool.unpacking.Acquire(s.ctx); err != nil {
+			return err
+		}
+		c := s.kept.Value()
+		c.asked++
+		err = c.request(request{Op: opUnpack, Form: s.form})
+		if err == nil {
+			return nil
+		}
+		s.leave(false)
+		if c.asked == 1 {
+			return err
+		}
+	}
 }
 
 func (s *stream) Read(p []byte) (int, error) {
@@ -79,6 +90,9 @@ func (s *stream) Read(p []byte) (int, error) {
 		s.err = s.more()
 		if s.err != nil {
 			s.leave(errors.Is(s.err, io.EOF))
+		}
+		if errors.Is(s.err, errWorn) { // nothing of what is packed was read yet
+			s.err = s.begin()
 		}
 	}
 	if len(s.come) == 0 {
@@ -104,9 +118,12 @@ func (s *stream) more() (err error) {
 		switch {
 		case s.ctx.Err() != nil:
 			return s.ctx.Err()
+		case err != nil && !s.begun && c.asked > 1:
+			return errWorn
 		case err != nil:
 			return ErrDemanding
 		}
+		s.begun = true
 		switch kind {
 		case frameRead:
 			if s.all {

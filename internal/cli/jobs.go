@@ -38,7 +38,8 @@ func (p *Program) jobCommand() *cli.Command {
 
 func jobList(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	limit := int(c.Int("limit"))
-	response, err := s.api.ListJobs(ctx, &api.ListJobsParams{Kind: enum[api.JobKind](c.String("kind")), Limit: &limit, Cursor: set(c.String("cursor"))})
+	params := api.ListJobsParams{Kind: enum[api.JobKind](c.String("kind")), Limit: &limit, Cursor: set(c.String("cursor"))}
+	response, err := s.api.ListJobs(ctx, &params)
 	all, err := shown[api.JobList](s, response, err)
 	if err != nil {
 		return err
@@ -129,8 +130,8 @@ func (s *session) showJob(j api.Job) {
 	if j.EndedAt == nil {
 		after = "for"
 	}
-	fmt.Fprintf(s.Stdout, "Job %s: %s%s, begun %s: %s %s %s, %d%s done%s.\n", j.Id, j.Kind, by, s.at(&j.CreatedAt), jobState(j), after, s.took(j),
-		j.Done, ofTotal(j), behind(j.Doing))
+	fmt.Fprintf(s.Stdout, "Job %s: %s%s, begun %s: %s %s %s, %d%s done%s.\n",
+		j.Id, j.Kind, by, s.at(&j.CreatedAt), jobState(j), after, s.took(j), j.Done, ofTotal(j), behind(j.Doing))
 	s.showOutcomes(j)
 	if j.Error != nil && j.State != api.JobStateCancelled {
 		fmt.Fprintln(s.Stdout, "  "+*j.Error)

@@ -24,9 +24,11 @@ func (p *Program) sourceCommand() *cli.Command {
 			Action: p.client(2, 2, "a machine and a kind of source, such as trash", sourceAdd),
 		},
 		{
-			Name: "change", Usage: "change where a store is and how it is read; what is known of it stays, or is read anew. '' takes back what was given", ArgsUsage: "ID",
-			Flags:  reading("the `LOCATION` at which it is now: a path on the machine, or other-machine:/path"),
-			Action: p.client(1, 1, "a source's id, such as s3", sourceChange),
+			Name:      "change",
+			Usage:     "change where a store is and how it is read; what is known of it stays, or is read anew. '' takes back what was given",
+			ArgsUsage: "ID",
+			Flags:     reading("the `LOCATION` at which it is now: a path on the machine, or other-machine:/path"),
+			Action:    p.client(1, 1, "a source's id, such as s3", sourceChange),
 		},
 		{
 			Name:   "kinds",

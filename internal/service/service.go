@@ -134,7 +134,8 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
 	s.apart = &apart.Pool{}
-	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"), Unpacker: s.apart}
+	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"),
+		Unpacker: s.apart}
 	s.registry = registry.Registry{Site: s.site}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err

@@ -79,7 +79,8 @@ func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 
 // Change keeps how a machine is reached and for how long its trashes keep things.
 func (c *Machines) Change(ctx context.Context, m Machine) error {
-	err := file.Affected(c.f.Write.ExecContext(ctx, "UPDATE machines SET at = ?, retention_days = ? WHERE id = ?", m.At, m.RetentionDays, m.ID))
+	const change = "UPDATE machines SET at = ?, retention_days = ? WHERE id = ?"
+	err := file.Affected(c.f.Write.ExecContext(ctx, change, m.At, m.RetentionDays, m.ID))
 	c.known.forget()
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", m.Name, err)

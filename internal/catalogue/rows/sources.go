@@ -73,8 +73,8 @@ func (c *Sources) Add(ctx context.Context, s Source) (Source, error) {
 	return c.ByID(ctx, id)
 }
 
-// Change keeps where a source is and how it is read; problem.Known where another reads that store. With Renew its points in time are read anew
-// by its next survey.
+// Change keeps where a source is and how it is read; problem.Known where another reads that store. With Renew its points in time are read
+// anew by its next survey.
 func (c *Sources) Change(ctx context.Context, s Source) error {
 	defer c.changed(s.ID)
 	_, err := c.f.Write.ExecContext(ctx, `UPDATE sources SET at = ?2, at_machine_id = (SELECT id FROM machines WHERE name = ?3), drive = ?4,

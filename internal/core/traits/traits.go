@@ -33,7 +33,8 @@ type Traits struct {
 	Rank int `json:"rank"`
 	// Resolution is how fine the times are that it tells; 0: it is worked out from what it holds.
 	Resolution time.Duration `json:"resolution,omitempty"`
-	// Zoneless says that its times are of a wall clock somewhere, taken to be the machine's: what another store says of the same content comes first.
+	// Zoneless says that its times are of a wall clock somewhere, taken to be the machine's: what another store says of the same content
+	// comes first.
 	Zoneless bool `json:"zoneless,omitempty"`
 	// Ownerless says that it does not tell whose a copy is, nor its mode: what it says of that all the same is dropped.
 	Ownerless bool `json:"ownerless,omitempty"`
