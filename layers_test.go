@@ -37,7 +37,7 @@ internal/safekeeping      : internal/core/digest
 internal/clouddrive       :
 internal/say              : internal/core… internal/reach/system internal/catalogue
 internal/apart            : internal/core… internal/catalogue
-internal/jobs             : internal/catalogue
+internal/jobs             : internal/core… internal/catalogue
 internal/site             : internal/core… internal/reach internal/source internal/catalogue
 internal/registry         : internal/core… internal/reach internal/source internal/catalogue internal/site
 internal/contents         : internal/core… internal/reach internal/reach/system internal/source internal/catalogue internal/apart internal/site
@@ -181,6 +181,56 @@ func TestTheCatalogueKeepsItsRooms(t *testing.T) {
 		}
 	}
 }
+
+// Whoever reads for somebody reads through the view of his scope. What somebody may not know is taken from nowhere else: there is no other way
+// to copies than a view, the view of everything is had by those alone who are nobody's, and where answers are made rows are read through
+// views too.
+func TestWhoReadsForSomebodyHasAView(t *testing.T) {
+	nobodys := []string{"internal/catalogue/export.go", "internal/service/service.go", "internal/sitetest/sitetest.go"}
+	reads := map[string]bool{}
+	eachFile(t, "internal/catalogue/rows", func(file string, parsed *ast.File) {
+		if path.Base(file) != "view.go" {
+			return
+		}
+		for _, d := range parsed.Decls {
+			if f, ok := d.(*ast.FuncDecl); ok && f.Recv != nil && f.Name.IsExported() && f.Name.Name != "View" {
+				reads[f.Name.Name] = true
+			}
+		}
+	})
+	require.True(t, reads["ByID"] && reads["Named"] && reads["Before"] && reads["Matching"], "%v", reads)
+	answers := []string{"internal/service", "internal/past", "internal/choosing", "internal/cases", "internal/moments", "internal/restore"}
+	everything := 0
+	eachFile(t, "internal", func(file string, parsed *ast.File) {
+		ast.Inspect(parsed, func(n ast.Node) bool {
+			call, ok := n.(*ast.CallExpr)
+			if !ok {
+				return true
+			}
+			called, ok := call.Fun.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			if called.Sel.Name == "Everything" {
+				if everything++; !slices.Contains(nobodys, file) && !covers("internal/catalogue…", path.Dir(file)) {
+					t.Errorf("%s reads everything; take the view of whoever asks", file)
+				}
+			}
+			room, ok := called.X.(*ast.SelectorExpr)
+			if !ok || !reads[called.Sel.Name] || !slices.Contains(answers, path.Dir(file)) {
+				return true
+			}
+			if of, ok := room.X.(*ast.SelectorExpr); ok && strings.EqualFold(of.Sel.Name, "catalogue") && !slices.Contains(settled, file+" "+room.Sel.Name) {
+				t.Errorf("%s reads %s.%s of the whole catalogue; take the view of whoever asks", file, room.Sel.Name, called.Sel.Name)
+			}
+			return true
+		})
+	})
+	require.Positive(t, everything)
+}
+
+// settled are rows that are read for nobody: jobs and receipts that go on by themselves, and sources that are surveyed at a start.
+var settled = []string{"internal/service/service.go Sources", "internal/restore/worker.go Receipts"}
 
 func TestCoreHasNoClock(t *testing.T) {
 	require.NoError(t, filepath.WalkDir("internal/core", func(file string, d fs.DirEntry, err error) error {

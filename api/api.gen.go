@@ -1888,8 +1888,14 @@ type SealedFolder struct {
 // Session defines model for Session.
 type Session struct {
 	// Key With each request that carries the session's cookie goes this key, in the header X-Console-Key or, of pictures and streams, as the query's key; only signing in tells it
-	Key        *string `json:"key,omitempty"`
-	Technician string  `json:"technician"`
+	Key *string `json:"key,omitempty"`
+
+	// Rights What he may do: see x-right
+	Rights     []string `json:"rights"`
+	Technician string   `json:"technician"`
+
+	// Whole Whether he may know of the whole site; else of some of its machines
+	Whole bool `json:"whole"`
 }
 
 // SetAside defines model for SetAside.
@@ -2614,6 +2620,14 @@ type ClientInterface interface {
 	// Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 	GetPreview(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FollowChanges Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+	//
+	// Kinds are job, case, machine and source, with the number or name of what changed; of what is gone those are told who may
+	// know of the whole site. much, without one, stands for more changes than are told one by one.
+	//
+	// Corresponds with GET /events (the `FollowChanges` operationId).
+	FollowChanges(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetFolder A folder as it stood at a moment, put together from all sources
 	//
 	// Corresponds with GET /folder (the `GetFolder` operationId).
@@ -3257,6 +3271,24 @@ func (c *Client) GetPicture(ctx context.Context, id Id, reqEditors ...RequestEdi
 // Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 func (c *Client) GetPreview(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPreviewRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowChanges Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+//
+// Kinds are job, case, machine and source, with the number or name of what changed; of what is gone those are told who may
+// know of the whole site. much, without one, stands for more changes than are told one by one.
+//
+// Corresponds with GET /events (the `FollowChanges` operationId).
+func (c *Client) FollowChanges(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowChangesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -5110,6 +5142,33 @@ func NewGetPreviewRequest(server string, id Id) (*http.Request, error) {
 	return req, nil
 }
 
+// NewFollowChangesRequest constructs an http.Request for the FollowChanges method
+func NewFollowChangesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/events")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetFolderRequest constructs an http.Request for the GetFolder method
 func NewGetFolderRequest(server string, params *GetFolderParams) (*http.Request, error) {
 	var err error
@@ -6650,6 +6709,16 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /copies/{id}/preview (the `GetPreview` operationId).
 	GetPreviewWithResponse(ctx context.Context, id Id, reqEditors ...RequestEditorFn) (*GetPreviewResponse, error)
 
+	// FollowChangesWithResponse Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+	//
+	// Kinds are job, case, machine and source, with the number or name of what changed; of what is gone those are told who may
+	// know of the whole site. much, without one, stands for more changes than are told one by one.
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /events (the `FollowChanges` operationId).
+	FollowChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FollowChangesResponse, error)
+
 	// GetFolderWithResponse A folder as it stood at a moment, put together from all sources
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -7973,6 +8042,47 @@ func (r GetPreviewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPreviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FollowChangesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowChangesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9659,6 +9769,22 @@ func (c *ClientWithResponses) GetPreviewWithResponse(ctx context.Context, id Id,
 	return ParseGetPreviewResponse(rsp)
 }
 
+// FollowChangesWithResponse Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+//
+// Kinds are job, case, machine and source, with the number or name of what changed; of what is gone those are told who may
+// know of the whole site. much, without one, stands for more changes than are told one by one.
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /events (the `FollowChanges` operationId).
+func (c *ClientWithResponses) FollowChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*FollowChangesResponse, error) {
+	rsp, err := c.FollowChanges(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowChangesResponse(rsp)
+}
+
 // GetFolderWithResponse A folder as it stood at a moment, put together from all sources
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10858,6 +10984,32 @@ func ParseGetPreviewResponse(rsp *http.Response) (*GetPreviewResponse, error) {
 	return response, nil
 }
 
+// ParseFollowChangesResponse parses an HTTP response from a FollowChangesWithResponse call
+func ParseFollowChangesResponse(rsp *http.Response) (*FollowChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetFolderResponse parses an HTTP response from a GetFolderWithResponse call
 func ParseGetFolderResponse(rsp *http.Response) (*GetFolderResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11852,6 +12004,9 @@ type ServerInterface interface {
 	// GetPreview A first look at a copy
 	// (GET /copies/{id}/preview)
 	GetPreview(ctx *echo.Context, id Id) error
+	// FollowChanges Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+	// (GET /events)
+	FollowChanges(ctx *echo.Context) error
 	// GetFolder A folder as it stood at a moment, put together from all sources
 	// (GET /folder)
 	GetFolder(ctx *echo.Context, params GetFolderParams) error
@@ -12486,6 +12641,15 @@ func (w *ServerInterfaceWrapper) GetPreview(ctx *echo.Context) error {
 	return err
 }
 
+// FollowChanges converts echo context to params.
+func (w *ServerInterfaceWrapper) FollowChanges(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FollowChanges(ctx)
+	return err
+}
+
 // GetFolder converts echo context to params.
 func (w *ServerInterfaceWrapper) GetFolder(ctx *echo.Context) error {
 	var err error
@@ -13093,6 +13257,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/understood", wrapper.UnderstandTime, options.OperationMiddlewares["understandTime"]...)
 	router.GET(options.BaseURL+"/cases", wrapper.ListCases, options.OperationMiddlewares["listCases"]...)
 	router.POST(options.BaseURL+"/cases", wrapper.OpenCase, options.OperationMiddlewares["openCase"]...)
+	router.GET(options.BaseURL+"/events", wrapper.FollowChanges, options.OperationMiddlewares["followChanges"]...)
 	router.GET(options.BaseURL+"/cases/events", wrapper.FollowCases, options.OperationMiddlewares["followCases"]...)
 	router.GET(options.BaseURL+"/cases/:id", wrapper.GetCase, options.OperationMiddlewares["getCase"]...)
 	router.PATCH(options.BaseURL+"/cases/:id", wrapper.ChangeCase, options.OperationMiddlewares["changeCase"]...)
@@ -14083,6 +14248,73 @@ type GetPreviewdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPreviewdefaultApplicationProblemPlusJSONResponse) VisitGetPreviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FollowChangesRequestObject struct {
+}
+
+type FollowChangesResponseObject interface {
+	VisitFollowChangesResponse(w http.ResponseWriter) error
+}
+
+type FollowChanges200TexteventStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response FollowChanges200TexteventStreamResponse) VisitFollowChangesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/event-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type FollowChangesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FollowChangesdefaultApplicationProblemPlusJSONResponse) VisitFollowChangesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15274,6 +15506,9 @@ type StrictServerInterface interface {
 	// GetPreview A first look at a copy
 	// (GET /copies/{id}/preview)
 	GetPreview(ctx context.Context, request GetPreviewRequestObject) (GetPreviewResponseObject, error)
+	// FollowChanges Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+	// (GET /events)
+	FollowChanges(ctx context.Context, request FollowChangesRequestObject) (FollowChangesResponseObject, error)
 	// GetFolder A folder as it stood at a moment, put together from all sources
 	// (GET /folder)
 	GetFolder(ctx context.Context, request GetFolderRequestObject) (GetFolderResponseObject, error)
@@ -16045,6 +16280,29 @@ func (sh *strictHandler) GetPreview(ctx *echo.Context, id Id) error {
 		return err
 	} else if validResponse, ok := response.(GetPreviewResponseObject); ok {
 		return validResponse.VisitGetPreviewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FollowChanges operation middleware
+func (sh *strictHandler) FollowChanges(ctx *echo.Context) error {
+	var request FollowChangesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FollowChanges(ctx.Request().Context(), request.(FollowChangesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FollowChanges")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FollowChangesResponseObject); ok {
+		return validResponse.VisitFollowChangesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -77,7 +77,7 @@ func (b *Book) home(ctx context.Context, r *restore.Request) error {
 	if r.To == nil || len(r.Copies) != 1 {
 		return nil
 	}
-	c, err := b.Site.Catalogue.Copies.ByID(ctx, r.Copies[0])
+	c, err := b.view().Copies.ByID(ctx, r.Copies[0])
 	if err == nil && !c.Lost && c.Place == *r.To {
 		r.To = nil
 	}
@@ -90,7 +90,7 @@ func (b *Book) named(ctx context.Context, k catalogue.Case, chosen []copies.ID) 
 	if len(chosen) > 1 || k.Place.Path == "" {
 		return r, nil
 	}
-	c, err := b.Site.Catalogue.Copies.ByID(ctx, chosen[0])
+	c, err := b.view().Copies.ByID(ctx, chosen[0])
 	if err == nil && c.Type == entry.File { // whatever it is called where it lies
 		r.To = &k.Place
 	}
@@ -106,14 +106,9 @@ func (b *Book) Brought(ctx context.Context, id int64, by string, receipt int64, 
 	if err != nil {
 		return err
 	}
-	_, err = b.Site.Catalogue.Cases.AddEntry(
-		ctx,
-		id,
-		catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work},
-	)
-	if err == nil {
-		b.changed(id)
-	}
+	k, err := b.Site.Catalogue.Cases.AddEntry(ctx, id,
+		catalogue.CaseEntry{At: b.Now(), By: by, Kind: catalogue.EntryReceipt, Ref: fmt.Sprintf("r%d", receipt), Work: work})
+	_, err = b.kept(ctx, k, err)
 	return err
 }
 

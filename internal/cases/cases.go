@@ -10,7 +10,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -26,14 +25,39 @@ import (
 	"humble-rewind/internal/site"
 )
 
-// Book is where cases are kept. It is safe for concurrent use.
+// Book is where cases are kept, as somebody may know them. It is safe for concurrent use.
 type Book struct {
 	Site    *site.Site
-	Adviser *choosing.Adviser
+	Adviser *choosing.Adviser // of whoever asks
 	Now     func() time.Time
 
-	mu       sync.Mutex
-	watchers map[int64]map[chan struct{}]bool // by case; 0 is for any
+	changed func(id int64) // a case
+}
+
+// NewBook opens the book of a site. changed is called whenever a case has changed.
+func NewBook(s *site.Site, adviser *choosing.Adviser, now func() time.Time, changed func(id int64)) *Book {
+	return &Book{s, adviser, now, changed}
+}
+
+// For returns the book as somebody else may know it.
+func (b *Book) For(view catalogue.View) *Book {
+	return &Book{b.Site, b.Adviser.For(view), b.Now, b.changed}
+}
+
+func (b *Book) view() catalogue.View { return b.Adviser.Past.View }
+
+// ByID returns a case with what was done in it.
+func (b *Book) ByID(ctx context.Context, id int64) (catalogue.Case, error) {
+	return b.view().Cases.ByID(ctx, id)
+}
+
+// kept is a case as whoever asks may know it, once something of it was kept.
+func (b *Book) kept(ctx context.Context, k catalogue.Case, err error) (catalogue.Case, error) {
+	if err != nil {
+		return k, err
+	}
+	b.changed(k.ID)
+	return b.ByID(ctx, k.ID)
 }
 
 // Changes are what to change about a case; nil fields stay.
@@ -64,10 +88,7 @@ func (b *Book) Open(ctx context.Context, k catalogue.Case, by string) (catalogue
 	}
 	k.OpenedAt, k.OpenedBy = b.Now(), by
 	k, err := b.Site.Catalogue.Cases.Add(ctx, k)
-	if err == nil {
-		b.changed(k.ID)
-	}
-	return k, err
+	return b.kept(ctx, k, err)
 }
 
 func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error {
@@ -75,7 +96,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 		return refuse(what, fmt.Errorf("%q is not one of the losses that cases are of", k.Loss), "Choose deleted, overwritten, damaged, misplaced or unsaved.")
 	}
 	if k.Place.Machine != "" {
-		if _, err := b.Site.Catalogue.Machines.Named(ctx, k.Place.Machine); err != nil {
+		if _, err := b.view().Machines.Named(ctx, k.Place.Machine); err != nil {
 			return refuse(what, fmt.Errorf("machine %s: %w", k.Place.Machine, err), "List the machines.",
 				problem.Step{Do: problem.ListMachines})
 		}
@@ -87,7 +108,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 		return nil
 	}
 	if k.Person == "" { // whose home it is in
-		m, err := b.Site.Catalogue.Machines.Named(ctx, k.Place.Machine)
+		m, err := b.view().Machines.Named(ctx, k.Place.Machine)
 		if err != nil {
 			return err
 		}
@@ -103,7 +124,7 @@ func (b *Book) check(ctx context.Context, what string, k *catalogue.Case) error 
 // Change changes a case that is still as it was at version; 0 is for whatever version. Else it fails with
 // catalogue.ErrChangedMeanwhile.
 func (b *Book) Change(ctx context.Context, id, version int64, by string, c Changes) (catalogue.Case, error) {
-	k, err := b.Site.Catalogue.Cases.ByID(ctx, id)
+	k, err := b.ByID(ctx, id)
 	if err != nil {
 		return k, err
 	}
@@ -125,10 +146,7 @@ func (b *Book) Change(ctx context.Context, id, version int64, by string, c Chang
 		return k, err
 	}
 	k, err = b.Site.Catalogue.Cases.Change(ctx, k, version, b.Now(), entries...)
-	if err == nil {
-		b.changed(id)
-	}
-	return k, err
+	return b.kept(ctx, k, err)
 }
 
 // apply takes the changes over and names what they change.
@@ -157,6 +175,9 @@ func set[T comparable](what *[]string, name string, old, wanted *T) {
 // Add adds what was done to a case.
 func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.EntryKind, text, ref string) (catalogue.Case, error) {
 	const what = "add to the case"
+	if k, err := b.ByID(ctx, id); err != nil {
+		return k, err
+	}
 	switch kind {
 	case catalogue.EntryNote:
 		if strings.TrimSpace(text) == "" {
@@ -167,7 +188,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		if err != nil {
 			return catalogue.Case{}, refuse(what, fmt.Errorf("%q is not a copy", ref), "Name a copy by its id, such as c12.")
 		}
-		c, err := b.Site.Catalogue.Copies.ByID(ctx, copies.ID(n))
+		c, err := b.view().Copies.ByID(ctx, copies.ID(n))
 		if err != nil {
 			return catalogue.Case{}, err
 		}
@@ -189,10 +210,7 @@ func (b *Book) Add(ctx context.Context, id int64, by string, kind catalogue.Entr
 		return catalogue.Case{}, refuse(what, fmt.Errorf("%q cannot be added", kind), "Choose note, copy, wrong, right, step or unstep.")
 	}
 	k, err := b.Site.Catalogue.Cases.AddEntry(ctx, id, catalogue.CaseEntry{At: b.Now(), By: by, Kind: kind, Text: text, Ref: ref})
-	if err == nil {
-		b.changed(id)
-	}
-	return k, err
+	return b.kept(ctx, k, err)
 }
 
 // Wrong lists the contents that were said not to be the right ones, each with a copy's id.
@@ -299,7 +317,7 @@ func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place,
 	if strings.TrimSpace(k.Words) == "" {
 		return nil, nil
 	}
-	found, err := b.Site.Catalogue.Search.Find(
+	found, err := b.view().Search.Find(
 		ctx,
 		catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten},
 	)
@@ -326,7 +344,7 @@ type Aid struct {
 func (b *Book) FirstAid(ctx context.Context, k catalogue.Case) (Aid, error) {
 	aid := Aid{Done: Ticked(k), Drive: firstaid.Drive{Free: -1}}
 	if machine := k.Place.Machine; machine != "" {
-		m, err := b.Site.Catalogue.Machines.Named(ctx, machine)
+		m, err := b.view().Machines.Named(ctx, machine)
 		if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 			return aid, err
 		}
@@ -356,36 +374,4 @@ func (b *Book) FirstAid(ctx context.Context, k catalogue.Case) (Aid, error) {
 	}
 	aid.Steps = firstaid.Steps(k.Loss, aid.Drive, b.Now())
 	return aid, nil
-}
-
-// Watch returns a channel that receives whenever the case changes (0: any case); done ends that.
-func (b *Book) Watch(id int64) (changes <-chan struct{}, done func()) {
-	c := make(chan struct{}, 1)
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	if b.watchers == nil {
-		b.watchers = map[int64]map[chan struct{}]bool{}
-	}
-	if b.watchers[id] == nil {
-		b.watchers[id] = map[chan struct{}]bool{}
-	}
-	b.watchers[id][c] = true
-	return c, func() {
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		delete(b.watchers[id], c)
-	}
-}
-
-func (b *Book) changed(id int64) {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	for _, watched := range []int64{id, 0} {
-		for c := range b.watchers[watched] {
-			select {
-			case c <- struct{}{}:
-			default: // it has not seen the last change yet either
-			}
-		}
-	}
 }

@@ -100,7 +100,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 		if !ok {
 			continue
 		}
-		receipt, err := b.Site.Catalogue.Receipts.ByID(ctx, id)
+		receipt, err := b.view().Receipts.ByID(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
 			continue
 		}
@@ -111,7 +111,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 		if err != nil {
 			return err
 		}
-		items, err := b.Site.Catalogue.Receipts.Items(ctx, id, 0, 0)
+		items, err := b.view().Receipts.Items(ctx, id, 0, 0)
 		if err != nil {
 			return err
 		}
@@ -122,7 +122,7 @@ func (b *Book) receipts(ctx context.Context, r *Report) error {
 	}
 	for _, receipt := range r.Receipts {
 		for _, i := range receipt.Items {
-			if c, err := b.Site.Catalogue.Copies.ByID(ctx, i.Copy); err == nil {
+			if c, err := b.view().Copies.ByID(ctx, i.Copy); err == nil {
 				r.written[i.Copy] = c.Recorded()
 			} else if !errors.Is(err, catalogue.ErrNotFound) {
 				return err

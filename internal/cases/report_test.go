@@ -27,7 +27,7 @@ func TestAReportSaysSentencesAndNothingInItActs(t *testing.T) {
 	live, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live", At: "/home"})
 	require.NoError(t, err)
 	s.Survey(live)
-	book := &cases.Book{Site: s.Site, Adviser: s.Adviser, Now: time.Now}
+	book := cases.NewBook(s.Site, s.Adviser, time.Now, func(int64) {})
 	k, err := book.Open(t.Context(), catalogue.Case{Person: "ines", Place: place.Place{Machine: "loft", Path: "/home/ines/Keel.txt"},
 		Loss: advice.Deleted, Happened: "gone \x1b[2J\x1b]0;owned\a since \u202enoon"}, "oda")
 	require.NoError(t, err)
@@ -55,7 +55,7 @@ func TestAReportSaysSentencesAndNothingInItActs(t *testing.T) {
 func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
 	say := func(t *testing.T, s *sitetest.Site, machine, path string) string {
 		t.Helper()
-		book := &cases.Book{Site: s.Site, Adviser: s.Adviser, Now: time.Now}
+		book := cases.NewBook(s.Site, s.Adviser, time.Now, func(int64) {})
 		k, err := book.Open(t.Context(), catalogue.Case{Person: "ines", Place: place.Place{Machine: machine, Path: path}, Loss: advice.Deleted}, "oda")
 		require.NoError(t, err)
 		report, err := book.Report(t.Context(), k, cases.ForFile, time.UTC)

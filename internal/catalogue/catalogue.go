@@ -24,8 +24,6 @@ type Catalogue struct {
 	Jobs        *rows.Jobs
 	Cases       *rows.Cases
 	Receipts    *rows.Receipts
-	Copies      spans.Copies
-	Search      spans.Search
 	Contents    spans.Contents
 	Surveys     spans.Surveys
 
@@ -48,12 +46,12 @@ func Open(ctx context.Context, dir string) (*Catalogue, error) {
 
 func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	s := spans.Make()
-	f, err := file.Open(ctx, path, s.Load, spans.RewriteMarks, spans.MoveSpans, rows.BatchItems, names.BySource(spans.SourceOf))
+	f, err := file.Open(ctx, path, s.Load, spans.RewriteMarks, spans.MoveSpans, rows.BatchItems, rows.MachinesOfReceipts, names.BySource(spans.SourceOf))
 	if err != nil {
 		return nil, err
 	}
 	c := &Catalogue{Machines: rows.NewMachines(f), Sources: rows.NewSources(f, s.Changed), Technicians: rows.NewTechnicians(f),
-		Jobs: rows.NewJobs(f), Cases: rows.NewCases(f), Receipts: rows.NewReceipts(f), Copies: s.Copies, Search: s.Search,
+		Jobs: rows.NewJobs(f), Cases: rows.NewCases(f), Receipts: rows.NewReceipts(f),
 		Contents: s.Contents, Surveys: s.Surveys, f: f, spans: s}
 	s.Open(ctx, f, c.Sources, c.Receipts)
 	return c, nil

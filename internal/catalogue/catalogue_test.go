@@ -64,7 +64,7 @@ func (s *shelf) capture(names ...string) {
 
 func (s *shelf) names(q catalogue.Query) []string {
 	s.t.Helper()
-	found, err := s.Search.Find(s.t.Context(), q)
+	found, err := s.Everything().Search.Find(s.t.Context(), q)
 	require.NoError(s.t, err)
 	names := []string{}
 	for _, c := range found.Copies {
@@ -119,7 +119,7 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 		whole := s.names(catalogue.Query{Sort: sort, Limit: 100})
 		var paged []string
 		for cursor, pages := "", 0; ; pages++ {
-			found, err := s.Search.Find(t.Context(), catalogue.Query{Sort: sort, Limit: 7, Cursor: cursor})
+			found, err := s.Everything().Search.Find(t.Context(), catalogue.Query{Sort: sort, Limit: 7, Cursor: cursor})
 			require.NoError(t, err)
 			assert.Equal(t, 26, found.Total)
 			assert.True(t, found.Exact)
@@ -135,7 +135,7 @@ func TestPagesGoOnWhereTheyEnded(t *testing.T) {
 	}
 	assert.Equal(t, all[:3], s.names(catalogue.Query{Limit: 3}), "newest deletion first")
 	for _, cursor := range []string{"nonsense", "bm9uc2Vuc2U", "eyJ2IjoxfQ", "eyJ2IjoiYSIsImkiOjF9"} {
-		_, err := s.Search.Find(t.Context(), catalogue.Query{Cursor: cursor})
+		_, err := s.Everything().Search.Find(t.Context(), catalogue.Query{Cursor: cursor})
 		assert.ErrorIs(t, err, catalogue.ErrCursor, cursor)
 	}
 }

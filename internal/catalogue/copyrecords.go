@@ -21,7 +21,7 @@ const (
 
 // copied are the tables of what cannot be read anew, in an order in which each refers to earlier ones only.
 var copied = []string{"machines", "people", "former_homes", "sources", "receipts", "receipt_batches", "receipt_folders", "receipt_stages",
-	"cases", "case_entries", "jobs"}
+	"receipt_machines", "cases", "case_entries", "jobs", "job_machines", "technicians", "technician_machines"}
 
 // CopyRecords makes the copy in the catalogue's folder anew.
 func (c *Catalogue) CopyRecords(ctx context.Context) error {

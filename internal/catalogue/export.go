@@ -107,7 +107,7 @@ func (e *exporter) machines() error {
 }
 
 func (e *exporter) sources() error {
-	stores, err := e.c.Copies.Stores(e.ctx)
+	stores, err := e.c.Everything().Copies.Stores(e.ctx)
 	if err != nil {
 		return err
 	}
@@ -140,7 +140,7 @@ func (e *exporter) sources() error {
 }
 
 func (e *exporter) spans() error {
-	return e.c.Copies.Each(e.ctx, func(c *copies.Copy) error {
+	return e.c.Everything().Copies.Each(e.ctx, func(c *copies.Copy) error {
 		line := record{"record": "span", "id": c.ID.String(), "source": c.Store.ID.String(), "machine": c.Store.Machine, "type": c.Type,
 			"origin_known": !c.Lost, "readable": c.Readable, "within": c.Within}
 		lies := sighting.Locator{Dir: c.At.Dir, Name: c.At.Name}

@@ -19,6 +19,9 @@ const (
 // ErrMeanwhile says that what is known of a folder changed while a survey was at work on it; surveying again settles it.
 var ErrMeanwhile = spans.ErrMeanwhile
 
+// TheService is who asked for what nobody did.
+const TheService = rows.TheService
+
 // What the rooms keep, for those who ask the hall.
 type (
 	Machine     = rows.Machine

@@ -57,7 +57,7 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 	items, err := c.Receipts.Items(ctx, r.ID, 0, 0)
 	require.NoError(t, err)
 	assert.Len(t, items, 1)
-	_, err = c.Copies.ByID(ctx, 1)
+	_, err = c.Everything().Copies.ByID(ctx, 1)
 	assert.ErrorContains(t, err, "read anew")
 	problem, err := c.Check(ctx, nil)
 	require.NoError(t, err)

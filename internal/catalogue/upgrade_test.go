@@ -131,7 +131,7 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	assert.Equal(t, item, known(2, "files")("folder"))
 
 	require.NoError(t, c.Surveys.Renew(ctx, sources[1]))
-	_, err = c.Copies.ByID(ctx, 2)
+	_, err = c.Everything().Copies.ByID(ctx, 2)
 	require.ErrorIs(t, err, ErrNotFound)
 	assert.ErrorContains(t, err, "read anew", "until its store is")
 	sources[1].Renew = false
@@ -146,17 +146,27 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 	}
 	_, err = d.End(nil)
 	require.NoError(t, err)
-	now, err := c.Copies.ByID(ctx, 2)
+	now, err := c.Everything().Copies.ByID(ctx, 2)
 	require.NoError(t, err, "a copy that a receipt names still leads to what its number stood for")
 	assert.Equal(t, int64(30), now.Captured.UnixNano(), "and that was read from the latest point")
 	assert.Greater(t, now.ID, int64(6), "no number is given twice")
-	_, err = c.Copies.ByID(ctx, 3)
+	_, err = c.Everything().Copies.ByID(ctx, 3)
 	assert.ErrorContains(t, err, "read anew")
-	thinned, err := c.Copies.ByID(ctx, 4)
+	thinned, err := c.Everything().Copies.ByID(ctx, 4)
 	require.NoError(t, err, "what only points showed that are gone stays as a record")
 	assert.False(t, thinned.Readable)
-	_, err = c.Copies.ByID(ctx, 400)
+	_, err = c.Everything().Copies.ByID(ctx, 400)
 	assert.NotContains(t, err.Error(), "read anew", "what never was is not explained by it")
+}
+
+// beforeScopes takes back what migrations 15 and 16 did.
+func beforeScopes(t *testing.T, c *Catalogue) {
+	for _, statement := range []string{"DROP TABLE technician_machines", "DROP TABLE job_machines", "DROP TABLE receipt_machines",
+		"ALTER TABLE technicians DROP COLUMN rights", "ALTER TABLE technicians DROP COLUMN whole", "ALTER TABLE cases DROP COLUMN machine_id",
+		"DELETE FROM goose_db_version WHERE version_id >= 15"} {
+		_, err := c.f.Write.ExecContext(t.Context(), statement)
+		require.NoError(t, err, statement)
+	}
 }
 
 // What an earlier version believed of stores without asking who may write them is told anew.
@@ -164,6 +174,7 @@ func TestWhatWasBelievedIsAskedAgain(t *testing.T) {
 	dir, ctx := t.TempDir(), t.Context()
 	c, err := Open(ctx, dir)
 	require.NoError(t, err)
+	beforeScopes(t, c)
 	for _, statement := range []string{"INSERT INTO machines (id, name, at, zone, retention_days) VALUES (1, 'loft', '/', 'UTC', 30)",
 		"DELETE FROM goose_db_version WHERE version_id >= 13", "DROP INDEX name_chunks_by_source", "ALTER TABLE name_chunks DROP COLUMN source_id"} {
 		_, err := c.f.Write.ExecContext(ctx, statement)
@@ -208,6 +219,7 @@ func TestNamesArePartedBySource(t *testing.T) {
 		_, err = d.End(nil)
 		require.NoError(t, err)
 	}
+	beforeScopes(t, c)
 	for _, statement := range []string{"DROP INDEX name_chunks_by_source", "UPDATE name_chunks SET source_id = 1",
 		"ALTER TABLE name_chunks DROP COLUMN source_id", "DELETE FROM goose_db_version WHERE version_id = 14"} {
 		_, err := c.f.Write.ExecContext(ctx, statement)
@@ -219,7 +231,7 @@ func TestNamesArePartedBySource(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Close()
 	named := func(words string) (where []string) {
-		found, err := c.Search.Find(ctx, Query{Words: words, Sort: ByName})
+		found, err := c.Everything().Search.Find(ctx, Query{Words: words, Sort: ByName})
 		require.NoError(t, err)
 		for _, x := range found.Copies {
 			where = append(where, x.Place.Path)

@@ -11,6 +11,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
@@ -34,6 +35,13 @@ type Adviser struct {
 	Now      func() time.Time
 }
 
+// For returns one that gives advice from what somebody else may know.
+func (a *Adviser) For(view catalogue.View) *Adviser {
+	other := *a
+	other.Past = a.Past.For(view)
+	return &other
+}
+
 // Question is what is asked of a place. Times in the answer are said in Zone.
 type Question struct {
 	advice.Question
@@ -54,7 +62,7 @@ type Answer struct {
 // Advise answers. What reads no content for too long, or cannot be read at all, is passed over with the reason; an error
 // means that the question makes no sense or the records cannot be read.
 func (a *Adviser) Advise(ctx context.Context, q Question) (Answer, error) {
-	if _, err := a.Site.Catalogue.Machines.Named(ctx, q.Place.Machine); err != nil {
+	if _, err := a.Past.View.Machines.Named(ctx, q.Place.Machine); err != nil {
 		return Answer{}, &problem.Input{
 			What: fmt.Sprintf("advise on %s", q.Place),
 			Err:  err,
@@ -119,7 +127,7 @@ func (g *gathering) evidence() (advice.Evidence, error) {
 		ev.Trail = g.onBesides(ev.Trail)
 	}
 	var err error
-	if g.all, err = g.Site.Catalogue.Copies.Stores(g.ctx); err != nil {
+	if g.all, err = g.Past.View.Copies.Stores(g.ctx); err != nil {
 		return ev, err
 	}
 	g.order()
@@ -163,7 +171,7 @@ func (g *gathering) neighbours() ([]advice.Neighbour, error) {
 	const some = 50
 	stem := func(name string) string { return strings.TrimSuffix(name, path.Ext(name)) }
 	own := g.q.Place
-	seen, err := g.Site.Catalogue.Search.Like(g.ctx, own.Machine, stem(own.Name()), some)
+	seen, err := g.Past.View.Search.Like(g.ctx, own.Machine, stem(own.Name()), some)
 	if err != nil {
 		return nil, err
 	}
@@ -250,7 +258,7 @@ func (g *gathering) sources() ([]advice.Source, error) {
 
 // folderSince says from when on each source shows the folder that the place is in.
 func (g *gathering) folderSince() (map[copies.SourceID]time.Time, error) {
-	seen, err := g.Site.Catalogue.Copies.At(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
+	seen, err := g.Past.View.Copies.At(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: place.Folder(g.q.Place.Path)})
 	if err != nil {
 		return nil, err
 	}

@@ -87,7 +87,7 @@ func TestThousandsOfVersionsAreAnsweredByReadingFew(t *testing.T) {
 
 func copyOf(t *testing.T, s *sitetest.Site, id copies.ID) *copies.Copy {
 	t.Helper()
-	c, err := s.Catalogue.Copies.ByID(t.Context(), id)
+	c, err := s.Catalogue.Everything().Copies.ByID(t.Context(), id)
 	require.NoError(t, err)
 	return c
 }

@@ -81,7 +81,7 @@ func (s *elsewhereSearch) sameDigest() error {
 		if !v.SHA256.Known() {
 			continue
 		}
-		seen, err := s.Site.Catalogue.Search.WithDigest(s.ctx, v.SHA256, maxElsewhere)
+		seen, err := s.Past.View.Search.WithDigest(s.ctx, v.SHA256, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -120,7 +120,7 @@ func (g *gathering) contents() (last []*copies.Copy) {
 func (s *elsewhereSearch) twins() error {
 	const some = 20
 	for n, v := range s.last {
-		seen, err := s.Site.Catalogue.Search.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
+		seen, err := s.Past.View.Search.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
 		if err != nil {
 			return err
 		}
@@ -141,7 +141,7 @@ func (s *elsewhereSearch) sameSize() error {
 		if !v.SHA256.Known() {
 			continue
 		}
-		seen, err := s.Site.Catalogue.Search.OfSize(s.ctx, v.Size, maxElsewhere)
+		seen, err := s.Past.View.Search.OfSize(s.ctx, v.Size, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -172,7 +172,7 @@ func (s *elsewhereSearch) compareDigest(f *copies.Copy, content int) error {
 
 // sameName takes up what stands anywhere under the same name.
 func (s *elsewhereSearch) sameName() error {
-	seen, err := s.Site.Catalogue.Search.Named(s.ctx, s.q.Place.Name(), maxElsewhere)
+	seen, err := s.Past.View.Search.Named(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}
@@ -198,7 +198,7 @@ func (s *elsewhereSearch) sameName() error {
 func (s *elsewhereSearch) cameUp() error {
 	last := s.t.Versions[len(s.t.Versions)-1]
 	ext := names.Fold(path.Ext(s.q.Place.Name()))
-	seen, err := s.Site.Catalogue.Search.Written(s.ctx, s.q.Place.Machine, last.Written, maxElsewhere,
+	seen, err := s.Past.View.Search.Written(s.ctx, s.q.Place.Machine, last.Written, maxElsewhere,
 		func(p string) bool { return names.Fold(path.Ext(p)) == ext })
 	if err != nil {
 		return err
@@ -229,7 +229,7 @@ func (s *elsewhereSearch) cameUp() error {
 // came is when something was first seen at a copy's place.
 func (s *elsewhereSearch) came(f *copies.Copy) (time.Time, error) {
 	first := f.First
-	seen, err := s.Site.Catalogue.Copies.At(s.ctx, f.Place)
+	seen, err := s.Past.View.Copies.At(s.ctx, f.Place)
 	for i := range seen {
 		if seen[i].First.Before(first) {
 			first = seen[i].First
@@ -241,7 +241,7 @@ func (s *elsewhereSearch) came(f *copies.Copy) (time.Time, error) {
 // lost finds what the machine's stores hold under the file's name without a record of where it came from.
 func (s *elsewhereSearch) lost() error {
 	name := s.q.Place.Name()
-	seen, err := s.Site.Catalogue.Search.Lost(s.ctx, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
+	seen, err := s.Past.View.Search.Lost(s.ctx, s.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxElsewhere)
 	if err != nil {
 		return err
 	}
@@ -269,7 +269,7 @@ func (s *elsewhereSearch) lost() error {
 // sameNameAnywhere lists, for a place of which nothing is known, what has the same name in other folders: what is there, else
 // what was there last.
 func (s *elsewhereSearch) sameNameAnywhere() error {
-	seen, err := s.Site.Catalogue.Search.Named(s.ctx, s.q.Place.Name(), maxElsewhere)
+	seen, err := s.Past.View.Search.Named(s.ctx, s.q.Place.Name(), maxElsewhere)
 	if err != nil {
 		return err
 	}

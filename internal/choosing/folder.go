@@ -45,16 +45,16 @@ func (f *Folder) Copies() []copies.ID {
 
 // folder answers for a folder; ok is false where the place is none.
 func (a *Adviser) folder(ctx context.Context, q Question, now time.Time) (answer Answer, ok bool, err error) {
-	types, err := a.Site.Catalogue.Copies.TypesAt(ctx, q.Place)
+	types, err := a.Past.View.Copies.TypesAt(ctx, q.Place)
 	types = slices.DeleteFunc(types, func(t entry.Type) bool { return t == entry.Other }) // a record without its item has no type
 	if err != nil || len(types) > 0 && !slices.Contains(types, entry.Folder) {
 		return answer, false, err
 	}
-	stores, err := a.Site.Catalogue.Copies.Stores(ctx)
+	stores, err := a.Past.View.Copies.Stores(ctx)
 	if err != nil {
 		return answer, false, err
 	}
-	seen, err := a.Site.Catalogue.Copies.At(ctx, q.Place)
+	seen, err := a.Past.View.Copies.At(ctx, q.Place)
 	if err != nil {
 		return answer, false, err
 	}
@@ -243,7 +243,7 @@ func (b *folderAdvice) thrown(seen []*copies.Copy) (all []advice.Thrown) {
 
 // movedCopy finds the folder where it stands now among what was surveyed.
 func (b *folderAdvice) movedCopy() error {
-	seen, err := b.Site.Catalogue.Copies.At(b.ctx, b.MovedTo)
+	seen, err := b.Past.View.Copies.At(b.ctx, b.MovedTo)
 	if err != nil {
 		return err
 	}

@@ -28,7 +28,7 @@ func (b *folderAdvice) describeLeftovers() error {
 	if len(b.left) == 0 {
 		return nil
 	}
-	m, err := b.Site.Catalogue.Machines.Named(b.ctx, b.q.Place.Machine)
+	m, err := b.Past.View.Machines.Named(b.ctx, b.q.Place.Machine)
 	if err != nil {
 		return err
 	}
@@ -58,7 +58,7 @@ func (b *folderAdvice) describeLeftovers() error {
 // nameless lists the leftovers that may be of any file of the folder by their names: those in it, and those where programs of its person
 // keep such files.
 func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
-	m, err := b.Site.Catalogue.Machines.Named(b.ctx, b.q.Place.Machine)
+	m, err := b.Past.View.Machines.Named(b.ctx, b.q.Place.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -79,7 +79,7 @@ func (b *folderAdvice) nameless() (all []advice.Nameless, err error) {
 		if !s.Traits.Leftovers || s.Machine != b.q.Place.Machine {
 			continue
 		}
-		seen, err := b.Site.Catalogue.Search.OfSource(b.ctx, s.ID, maxStrays, func(lies string) bool {
+		seen, err := b.Past.View.Search.OfSource(b.ctx, s.ID, maxStrays, func(lies string) bool {
 			_, ok := may(lies)
 			return ok
 		})

@@ -71,7 +71,7 @@ func (r *folderReading) Ahead(some []advice.Sized) {
 	if len(unread) == 0 {
 		return
 	}
-	all, err := r.Site.Catalogue.Copies.ByIDs(r.ctx, unread)
+	all, err := r.Past.View.Copies.ByIDs(r.ctx, unread)
 	if err == nil {
 		_, err = r.Examiner.Some(r.ctx, all)
 	}
@@ -174,7 +174,7 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	if last.Size <= 0 || last.Stamp == 0 {
 		return place.Place{}, false
 	}
-	seen, err := r.Site.Catalogue.Search.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
+	seen, err := r.Past.View.Search.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
 	if err != nil {
 		r.err = err
 	}

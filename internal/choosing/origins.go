@@ -43,7 +43,7 @@ const maxOrigins = 10
 // Origins says where a copy without a recorded origin likely came from, likeliest first: the same content, else the same
 // size and name, else similar content. Where several fit alike, those come first at which nothing stands any more.
 func (a *Adviser) Origins(ctx context.Context, c *copies.Copy) ([]Origin, error) {
-	stores, err := a.Site.Catalogue.Copies.Stores(ctx)
+	stores, err := a.Past.View.Copies.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -83,7 +83,7 @@ type originSearch struct {
 func (o *originSearch) search() error {
 	lies := o.c.LiesAt()
 	if o.sum.Known() && o.c.Size > 0 {
-		same, err := o.Site.Catalogue.Search.WithDigest(o.ctx, o.sum, maxElsewhere)
+		same, err := o.Past.View.Search.WithDigest(o.ctx, o.sum, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -94,12 +94,12 @@ func (o *originSearch) search() error {
 		}
 	}
 	name := place.Name(lies.Path)
-	named, err := o.Site.Catalogue.Search.Named(o.ctx, name, maxElsewhere)
+	named, err := o.Past.View.Search.Named(o.ctx, name, maxElsewhere)
 	if err != nil {
 		return err
 	}
 	if plain := plainName(name); plain != name {
-		more, err := o.Site.Catalogue.Search.Named(o.ctx, plain, maxElsewhere)
+		more, err := o.Past.View.Search.Named(o.ctx, plain, maxElsewhere)
 		if err != nil {
 			return err
 		}
@@ -128,7 +128,7 @@ func (o *originSearch) search() error {
 		}
 		share := 0.0
 		if reads++; reads <= maxAlike && f.Readable && o.c.Readable && o.c.Type == entry.File {
-			if _, share, err = o.Contents.SharesOf(o.ctx, f, o.c); err != nil {
+			if _, share, err = o.Contents.Shares(o.ctx, f, o.c); err != nil {
 				return err
 			}
 		}
@@ -173,7 +173,7 @@ func (o *originSearch) add(f *copies.Copy, lies place.Place, by Strength, share 
 		return nil
 	}
 	origin := &Origin{Place: f.Place, Strength: by, Evidence: []advice.Reason{why}, share: share}
-	seen, err := o.Site.Catalogue.Copies.At(o.ctx, f.Place)
+	seen, err := o.Past.View.Copies.At(o.ctx, f.Place)
 	if err != nil {
 		return err
 	}

@@ -55,7 +55,7 @@ func (r *reading) copy(id copies.ID) (*copies.Copy, error) {
 	if c, ok := r.copies[id]; ok {
 		return c, nil
 	}
-	c, err := r.Site.Catalogue.Copies.ByID(r.ctx, id)
+	c, err := r.Past.View.Copies.ByID(r.ctx, id)
 	if err == nil {
 		r.copies[id] = c
 	}
@@ -64,7 +64,7 @@ func (r *reading) copy(id copies.ID) (*copies.Copy, error) {
 
 // know reads the records of some copies in one go.
 func (r *reading) know(ids []copies.ID) error {
-	all, err := r.Site.Catalogue.Copies.ByIDs(r.ctx, ids)
+	all, err := r.Past.View.Copies.ByIDs(r.ctx, ids)
 	for _, c := range all {
 		r.copies[c.ID] = c
 	}
@@ -200,7 +200,7 @@ func (r *reading) Kept(a, b advice.Content) (kept, had float64, ok bool) {
 	if err != nil {
 		return 0, 0, false
 	}
-	if kept, had, err = r.Contents.SharesOf(r.ctx, one, two); err != nil {
+	if kept, had, err = r.Contents.Shares(r.ctx, one, two); err != nil {
 		return 0, 0, false
 	}
 	r.shares[key] = [2]float64{kept, had}
@@ -412,13 +412,13 @@ func (r *reading) rivals(of place.Place, beside bool) []advice.Rival {
 		}
 	}
 	name, kind := of.Name(), path.Ext(of.Name())
-	if seen, err := r.Site.Catalogue.Search.Named(r.ctx, name, maxNamed); err == nil {
+	if seen, err := r.Past.View.Search.Named(r.ctx, name, maxNamed); err == nil {
 		for _, f := range seen {
 			take(f)
 		}
 	}
 	if beside {
-		if like, err := r.Site.Catalogue.Search.Like(r.ctx, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
+		if like, err := r.Past.View.Search.Like(r.ctx, of.Machine, strings.TrimSuffix(name, kind), maxRivals); err == nil {
 			for _, f := range like {
 				if path.Ext(f.Place.Name()) == kind {
 					take(f)
@@ -445,7 +445,7 @@ func (r *reading) besides(folder place.Place, kind string) (all []*copies.Copy) 
 	if all, ok := r.beside[key]; ok {
 		return all
 	}
-	for f, err := range r.Site.Catalogue.Copies.In(r.ctx, folder, "") {
+	for f, err := range r.Past.View.Copies.In(r.ctx, folder, "") {
 		if err != nil || len(all) > 2*maxRivals {
 			break
 		}

@@ -72,7 +72,7 @@ func (b *folderAdvice) held(seen []*copies.Copy) (all []held, err error) {
 		if f.Type != entry.Folder || !f.Readable || !s.Traits.Dated() || f.First.After(b.AsOf) {
 			continue
 		}
-		captures, err := b.Site.Catalogue.Copies.Held(b.ctx, s.ID, f.First, earlier(f.Last, b.AsOf))
+		captures, err := b.Past.View.Copies.Held(b.ctx, s.ID, f.First, earlier(f.Last, b.AsOf))
 		if err != nil {
 			return nil, err
 		}
@@ -152,7 +152,7 @@ func (b *folderAdvice) takeHeld(h held, size int64, passedOver advice.Reason) er
 func (b *folderAdvice) elsewhere() error {
 	const some, largest = 50, 1 << 20
 	for _, name := range sealed.Marks() {
-		own, err := b.Site.Catalogue.Copies.At(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, name)})
+		own, err := b.Past.View.Copies.At(b.ctx, place.Place{Machine: b.q.Place.Machine, Path: place.Join(b.q.Place.Path, name)})
 		if err != nil {
 			return err
 		}
@@ -166,7 +166,7 @@ func (b *folderAdvice) elsewhere() error {
 		if err != nil || !sum.Known() {
 			return err
 		}
-		found, err := b.Site.Catalogue.Search.Find(b.ctx, catalogue.Query{Words: name, Limit: some})
+		found, err := b.Past.View.Search.Find(b.ctx, catalogue.Query{Words: name, Limit: some})
 		if err != nil {
 			return err
 		}
@@ -214,7 +214,7 @@ func (a *Adviser) withLog(ctx context.Context, answer *Answer) error {
 	for i, ending := range sealed.Logs {
 		names[i] = p.Name() + ending
 	}
-	logs, err := a.Site.Catalogue.Copies.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
+	logs, err := a.Past.View.Copies.NamedIn(ctx, p.Machine, []string{place.Folder(p.Path)}, names)
 	for _, log := range logs {
 		r.Costs = append(r.Costs, remark.New("database-log", "log", place.Readable(place.Name(log))))
 	}

@@ -96,7 +96,7 @@ func (g *gathering) mayBe(f strayCopy) bool {
 // strayCopies lists what the rules think may belong to the document: what strays sources hold, and, where none looks after
 // it, what stands in its folder, or anywhere on the machine under a name that holds the document's.
 func (g *gathering) strayCopies() ([]strayCopy, error) {
-	m, err := g.Site.Catalogue.Machines.Named(g.ctx, g.q.Place.Machine)
+	m, err := g.Past.View.Machines.Named(g.ctx, g.q.Place.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -128,7 +128,7 @@ func (g *gathering) strayCopies() ([]strayCopy, error) {
 			continue
 		}
 		covered = covered || place.Under(g.q.Place.Path, s.At)
-		seen, err := g.Site.Catalogue.Search.OfSource(g.ctx, s.ID, maxStrays,
+		seen, err := g.Past.View.Search.OfSource(g.ctx, s.ID, maxStrays,
 			func(lies string) bool { return of.May(lies, homes.of(lies)) })
 		if err != nil {
 			return nil, err
@@ -154,7 +154,7 @@ func (g *gathering) strayCopies() ([]strayCopy, error) {
 		return nil, err
 	}
 	name := g.q.Place.Name()
-	elsewhere, err := g.Site.Catalogue.Search.Like(g.ctx, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
+	elsewhere, err := g.Past.View.Search.Like(g.ctx, g.q.Place.Machine, strings.TrimSuffix(name, path.Ext(name)), maxStrays)
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +173,7 @@ func (g *gathering) leftBy(c *copies.Copy, m catalogue.Machine, home string) boo
 
 // eachIn calls see with what stands in a folder of the machine.
 func (g *gathering) eachIn(path string, see func(*copies.Copy)) error {
-	for f, err := range g.Site.Catalogue.Copies.In(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: path}, "") {
+	for f, err := range g.Past.View.Copies.In(g.ctx, place.Place{Machine: g.q.Place.Machine, Path: path}, "") {
 		if err != nil {
 			return err
 		}
@@ -246,7 +246,7 @@ func (g *gathering) earliest(s *advice.Stray) error {
 	if !s.SHA256.Known() {
 		return nil
 	}
-	seen, err := g.Site.Catalogue.Search.WithDigest(g.ctx, s.SHA256, maxElsewhere)
+	seen, err := g.Past.View.Search.WithDigest(g.ctx, s.SHA256, maxElsewhere)
 	if err != nil {
 		return err
 	}

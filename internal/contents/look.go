@@ -74,18 +74,9 @@ func (r *Reader) Bytes(ctx context.Context, c *copies.Copy, most int64) ([]byte,
 	return io.ReadAll(io.LimitReader(s, most))
 }
 
-// Shares reads two copies by their numbers and returns which share of each one's content the other has; what cannot be read has
-// nothing in common with anything.
-func (r *Reader) Shares(ctx context.Context, a, b copies.ID) (ofA, ofB float64, err error) {
-	both, err := r.Site.Catalogue.Copies.ByIDs(ctx, []copies.ID{a, b})
-	if err != nil {
-		return 0, 0, err
-	}
-	return r.SharesOf(ctx, both[0], both[1])
-}
-
-// SharesOf is Shares of copies that were read from the catalogue already.
-func (r *Reader) SharesOf(ctx context.Context, a, b *copies.Copy) (ofA, ofB float64, err error) {
+// Shares reads two copies and returns which share of each one's content the other has; what cannot be read has nothing in common with
+// anything.
+func (r *Reader) Shares(ctx context.Context, a, b *copies.Copy) (ofA, ofB float64, err error) {
 	one, err := r.OpenFile(ctx, a)
 	if err != nil {
 		return 0, 0, ctx.Err()

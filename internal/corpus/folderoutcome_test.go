@@ -60,7 +60,7 @@ func RunFolder(ctx context.Context, dir string, c FolderCase) (FolderOutcome, er
 
 // whole reads a folder that comes back as one item.
 func (o *FolderOutcome) whole(h *History, reader *contents.Reader, id copies.ID) error {
-	c, err := h.records.Copies.ByID(h.ctx, id)
+	c, err := h.records.Everything().Copies.ByID(h.ctx, id)
 	if err != nil {
 		return err
 	}

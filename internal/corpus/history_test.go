@@ -315,7 +315,7 @@ func (h *History) survey() error {
 	}
 	for _, src := range sources {
 		if src.Traits.Live() {
-			if err := (registry.Registry{Site: h.site}).RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
+			if err := (registry.Registry{Site: h.site, View: h.site.Catalogue.Everything()}).RefreshPeople(h.ctx, src.Machine, h.clock); err != nil {
 				return err
 			}
 		}
@@ -346,7 +346,7 @@ func (h *History) enrol(machine string) error {
 	if h.told {
 		m.ClockAhead = h.skew
 	}
-	if _, err := (registry.Registry{Site: h.site}).AddMachine(h.ctx, m); err != nil {
+	if _, err := (registry.Registry{Site: h.site, View: h.site.Catalogue.Everything()}).AddMachine(h.ctx, m); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(h.on(machine, Home+"/.local/share/Trash/files"), 0o755); err != nil {
@@ -360,7 +360,7 @@ func (h *History) enrol(machine string) error {
 		if n.At == "/home/oda" && !exists(h.on(machine, n.At)) {
 			continue
 		}
-		if _, err := (registry.Registry{Site: h.site}).AddSource(h.ctx, n); err != nil {
+		if _, err := (registry.Registry{Site: h.site, View: h.site.Catalogue.Everything()}).AddSource(h.ctx, n); err != nil {
 			return err
 		}
 	}
@@ -373,7 +373,7 @@ func (h *History) enrolSnapshots(machine string) error {
 	if err != nil || len(entries) == 0 {
 		return err
 	}
-	_, err = (registry.Registry{Site: h.site}).AddSource(
+	_, err = (registry.Registry{Site: h.site, View: h.site.Catalogue.Everything()}).AddSource(
 		h.ctx,
 		registry.NewSource{
 			Machine:    machine,

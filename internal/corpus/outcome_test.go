@@ -52,7 +52,7 @@ func ask(ctx context.Context, dir string, c Case) (Outcome, *History, *contents.
 	reader := &contents.Reader{Site: h.site, Apart: pool}
 	now := func() time.Time { return Now }
 	rules, _ := registered.Leftovers()
-	adviser := choosing.Adviser{Site: h.site, Past: &past.Reader{Site: h.site, Contents: reader}, Contents: reader,
+	adviser := choosing.Adviser{Site: h.site, Past: &past.Reader{Site: h.site, View: h.site.Catalogue.Everything(), Contents: reader}, Contents: reader,
 		Examiner: &contents.Examiner{Contents: reader, Now: now}, Rules: rules, Now: now}
 	machine := c.Machine
 	if machine == "" {
@@ -101,13 +101,13 @@ func (o *Outcome) judge(h *History, reader *contents.Reader) {
 // lists tells whether a runner-up from a kind of source is listed.
 func (o *Outcome) lists(h *History, kind string) bool {
 	return slices.ContainsFunc(o.Answer.Others, func(other advice.Other) bool {
-		c, err := h.records.Copies.ByID(h.ctx, other.Copy.ID)
+		c, err := h.records.Everything().Copies.ByID(h.ctx, other.Copy.ID)
 		return err == nil && c.Store.Kind == kind
 	})
 }
 
 func contentOf(h *History, reader *contents.Reader, id copies.ID) ([]byte, error) {
-	c, err := h.records.Copies.ByID(h.ctx, id)
+	c, err := h.records.Everything().Copies.ByID(h.ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +117,7 @@ func contentOf(h *History, reader *contents.Reader, id copies.ID) ([]byte, error
 // naive asks the two naive choosers: of all copies recorded for the place, the one written last; and the one written last
 // before the file was last right.
 func (o *Outcome) naive(h *History, reader *contents.Reader) error {
-	facts, err := h.records.Copies.At(h.ctx, o.Answer.Question.Place)
+	facts, err := h.records.Everything().Copies.At(h.ctx, o.Answer.Question.Place)
 	if err != nil {
 		return err
 	}

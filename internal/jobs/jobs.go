@@ -14,13 +14,16 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/principal"
 )
 
 // Worker does one kind of job. It is called again with Resumed set for a job that a stop interrupted, and must then
 // finish or report it. Errors that wrap ErrPart end the job as done in part.
 type Worker struct {
 	Kind     string
-	AtOnce   int // how many may run side by side
+	Right    principal.Right // that it takes to have it done, or stopped
+	AtOnce   int             // how many may run side by side
 	Do       func(ctx context.Context, task *Task) error
 	ErrorFor func(error) string // words an error for a technician; nil: its text
 }
@@ -28,16 +31,25 @@ type Worker struct {
 // ErrPart marks work that could be done only in part.
 var ErrPart = errors.New("done in part")
 
-var errCancelled = errors.New("cancelled by a technician")
+// Why a job is told to stop.
+var (
+	errCancelled = errors.New("cancelled by a technician")
+	errTaken     = errors.New("who had asked for it has no right to it any more")
+)
 
-// Cancelled tells whether a job's context ended because a technician cancelled it, not because the service stops.
-func Cancelled(ctx context.Context) bool { return errors.Is(context.Cause(ctx), errCancelled) }
+// Cancelled tells whether a job's context ended because somebody told it to stop, not because the service stops.
+func Cancelled(ctx context.Context) bool {
+	cause := context.Cause(ctx)
+	return errors.Is(cause, errCancelled) || errors.Is(cause, errTaken)
+}
 
 // ErrEnded says that a job has ended and cannot be cancelled any more.
 var ErrEnded = errors.New("the job has ended")
 
 // Runner runs jobs. Start it once; Stop waits for the workers to let go.
 type Runner struct {
+	Changed func(id int64) // called whenever a job has changed; set it before anything is begun
+
 	catalogue *catalogue.Catalogue
 	log       *slog.Logger
 	now       func() time.Time
@@ -61,6 +73,7 @@ func New(c *catalogue.Catalogue, log *slog.Logger, now func() time.Time, workers
 		slots:     map[string]chan struct{}{},
 		running:   map[int64]*Task{},
 	}
+	r.Changed = func(int64) {}
 	r.ctx, r.stop = context.WithCancelCause(context.Background())
 	for _, w := range workers {
 		r.workers[w.Kind] = w
@@ -87,20 +100,28 @@ func (r *Runner) Stop() {
 	r.wait.Wait()
 }
 
-// Submit records a job and starts it as soon as there is room. request is kept as JSON for the worker; receipt is 0
-// where the job has none.
-func (r *Runner) Submit(ctx context.Context, kind, by string, request any, total, receipt int64) (catalogue.Job, error) {
-	encoded, err := json.Marshal(request)
+// Order is what is to be done.
+type Order struct {
+	Kind     string
+	By       string
+	Request  any // kept as JSON for the worker
+	Total    int64
+	Receipt  int64              // 0 where there is none
+	Machines []copies.MachineID // that it works on, where it has no receipt that tells
+}
+
+// Submit records a job and starts it as soon as there is room.
+func (r *Runner) Submit(ctx context.Context, o Order) (catalogue.Job, error) {
+	encoded, err := json.Marshal(o.Request)
 	if err != nil {
 		return catalogue.Job{}, err
 	}
-	j, err := r.catalogue.Jobs.Add(
-		ctx,
-		catalogue.Job{Kind: kind, By: by, Request: encoded, CreatedAt: r.now(), Total: total, Receipt: receipt},
-	)
+	j, err := r.catalogue.Jobs.Add(ctx, catalogue.Job{Kind: o.Kind, By: o.By, Request: encoded, CreatedAt: r.now(), Total: o.Total,
+		Receipt: o.Receipt}, o.Machines...)
 	if err != nil {
 		return catalogue.Job{}, err
 	}
+	r.Changed(j.ID)
 	r.start(j, false)
 	return j, nil
 }
@@ -129,8 +150,14 @@ func (r *Runner) start(j catalogue.Job, resumed bool) {
 }
 
 func (r *Runner) run(ctx context.Context, t *Task) {
-	t.Update(func(j *catalogue.Job) { j.State = catalogue.JobRunning })
 	worker, ok := r.workers[t.job.Kind]
+	stop := r.while(ctx, t, worker.Right)
+	defer stop()
+	if err := context.Cause(ctx); err != nil {
+		r.end(ctx, t, err)
+		return
+	}
+	t.Update(func(j *catalogue.Job) { j.State = catalogue.JobRunning })
 	err := fmt.Errorf("no worker for %q jobs", t.job.Kind)
 	if ok {
 		err = r.do(ctx, worker, t)
@@ -140,6 +167,52 @@ func (r *Runner) run(ctx context.Context, t *Task) {
 	}
 	r.end(ctx, t, err)
 }
+
+// lookAgain is how long after somebody's rights are taken from him what he had asked for stops.
+const lookAgain = 2 * time.Second
+
+// while stops a job once who asked for it may not have it done any more, also where that is so from the beginning. Call stop at its end.
+func (r *Runner) while(ctx context.Context, t *Task, right principal.Right) (stop func()) {
+	if !r.mayHave(ctx, t, right) {
+		return func() {}
+	}
+	watching, stop := context.WithCancel(ctx)
+	go func() {
+		every := time.NewTicker(lookAgain)
+		defer every.Stop()
+		for {
+			select {
+			case <-every.C:
+				if !r.mayHave(watching, t, right) {
+					return
+				}
+			case <-watching.Done():
+				return
+			}
+		}
+	}()
+	return stop
+}
+
+// mayHave tells whether who asked for a job may have it done, and stops it where not. What cannot be told now stops nothing.
+func (r *Runner) mayHave(ctx context.Context, t *Task, right principal.Right) bool {
+	j := t.Job()
+	if j.By == catalogue.TheService {
+		return true
+	}
+	who, err := r.catalogue.Technicians.Named(ctx, j.By)
+	if err == nil && !who.Scope.Whole() {
+		_, err = r.catalogue.View(who).Jobs.ByID(ctx, j.ID)
+	}
+	if errors.Is(err, catalogue.ErrNotFound) || err == nil && !who.May(right) {
+		t.cancel(errTaken)
+		return false
+	}
+	return true
+}
+
+// Right is the right that it takes to have jobs of a kind done, or stopped.
+func (r *Runner) Right(kind string) principal.Right { return r.workers[kind].Right }
 
 // do keeps a fault in one job from taking the service with it, and every start after it once the job is resumed.
 func (r *Runner) do(ctx context.Context, worker Worker, t *Task) (err error) {
@@ -168,7 +241,7 @@ func (w worded) Error() string { return w.text }
 func (w worded) Unwrap() error { return w.error }
 
 func (r *Runner) end(ctx context.Context, t *Task, err error) {
-	if err != nil && ctx.Err() != nil && !errors.Is(context.Cause(ctx), errCancelled) {
+	if err != nil && ctx.Err() != nil && !Cancelled(ctx) {
 		t.save() // the service stops: the job stays unfinished and is resumed
 		return
 	}
@@ -178,7 +251,7 @@ func (r *Runner) end(ctx context.Context, t *Task, err error) {
 		case err == nil:
 			j.State = catalogue.JobDone
 		case ctx.Err() != nil:
-			j.State, j.Error = catalogue.JobCancelled, errCancelled.Error()
+			j.State, j.Error = catalogue.JobCancelled, context.Cause(ctx).Error()
 		case errors.Is(err, ErrPart):
 			j.State, j.Error = catalogue.JobPart, err.Error()
 		default:
@@ -332,7 +405,9 @@ func (t *Task) Update(change func(*catalogue.Job)) {
 	if due {
 		t.saved = now
 	}
+	id := t.job.ID
 	t.mu.Unlock()
+	t.runner.Changed(id)
 	if due {
 		t.save()
 	}

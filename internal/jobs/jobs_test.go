@@ -52,7 +52,7 @@ func TestAJobTellsHowFarItIsAndHowItEnded(t *testing.T) {
 			<-step
 			return err
 		}})
-		j, submitErr := r.Submit(t.Context(), "count", "tester", 7, 7, 0)
+		j, submitErr := r.Submit(t.Context(), jobs.Order{Kind: "count", By: catalogue.TheService, Request: 7, Total: 7})
 		require.NoError(t, submitErr)
 		require.Eventually(
 			t,
@@ -76,7 +76,7 @@ func TestAJobTellsHowFarItIsAndHowItEnded(t *testing.T) {
 
 func TestAFaultEndsTheJobAlone(t *testing.T) {
 	r := runner(t, records(t), jobs.Worker{Kind: "fault", Do: func(context.Context, *jobs.Task) error { panic("out of planks") }})
-	j, err := r.Submit(t.Context(), "fault", "tester", nil, 0, 0)
+	j, err := r.Submit(t.Context(), jobs.Order{Kind: "fault", By: catalogue.TheService})
 	require.NoError(t, err)
 	seen := ended(t, r, j.ID)
 	assert.Equal(t, catalogue.JobFailed, seen[len(seen)-1].State)
@@ -97,7 +97,7 @@ func TestACancelledJobIsToldApartFromAStop(t *testing.T) {
 		return ctx.Err()
 	}}
 	r := runner(t, c, wait)
-	first, err := r.Submit(t.Context(), "wait", "tester", nil, 0, 0)
+	first, err := r.Submit(t.Context(), jobs.Order{Kind: "wait", By: catalogue.TheService})
 	require.NoError(t, err)
 	<-began
 	_, err = r.Cancel(t.Context(), first.ID)
@@ -106,7 +106,7 @@ func TestACancelledJobIsToldApartFromAStop(t *testing.T) {
 	assert.Equal(t, catalogue.JobCancelled, seen[len(seen)-1].State)
 	assert.True(t, <-byTechnician)
 
-	second, err := r.Submit(t.Context(), "wait", "tester", nil, 0, 0)
+	second, err := r.Submit(t.Context(), jobs.Order{Kind: "wait", By: catalogue.TheService})
 	require.NoError(t, err)
 	<-began
 	r.Stop()
@@ -132,7 +132,7 @@ func TestNoMoreRunAtOnceThanTheWorkerAllows(t *testing.T) {
 	}})
 	var ids []int64
 	for range 8 {
-		j, err := r.Submit(t.Context(), "one", "tester", nil, 0, 0)
+		j, err := r.Submit(t.Context(), jobs.Order{Kind: "one", By: catalogue.TheService})
 		require.NoError(t, err)
 		ids = append(ids, j.ID)
 	}

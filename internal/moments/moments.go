@@ -29,10 +29,9 @@ import (
 
 // View is what moments are read from.
 type View struct {
-	Catalogue *catalogue.Catalogue
-	Past      *past.Reader
-	Contents  *contents.Reader
-	Now       func() time.Time
+	Past     *past.Reader // of whoever asks
+	Contents *contents.Reader
+	Now      func() time.Time
 }
 
 // maxEntries is how many entries a folder may have here: WebDAV knows no pages.
@@ -163,7 +162,7 @@ func (m *Files) list(name string) (*level, error) {
 }
 
 func (m *Files) machines(add func(info)) error {
-	all, err := m.view.Catalogue.Machines.All(m.ctx)
+	all, err := m.view.Past.View.Machines.All(m.ctx)
 	for _, machine := range all {
 		add(info{name: machine.Name, folder: true, written: m.view.Now()})
 	}
@@ -172,7 +171,7 @@ func (m *Files) machines(add func(info)) error {
 
 // entries lists what stood in a folder, as far as it can be read.
 func (m *Files) entries(text string, p place.Place, add func(info)) error {
-	machine, err := m.view.Catalogue.Machines.Named(m.ctx, p.Machine)
+	machine, err := m.view.Past.View.Machines.Named(m.ctx, p.Machine)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return os.ErrNotExist
 	}
@@ -219,7 +218,7 @@ func shownAt(e past.Entry) (info, bool) {
 
 // one looks one name up in a folder, without listing it.
 func (m *Files) one(text string, p place.Place, name string) (info, error) {
-	machine, err := m.view.Catalogue.Machines.Named(m.ctx, p.Machine)
+	machine, err := m.view.Past.View.Machines.Named(m.ctx, p.Machine)
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return info{}, os.ErrNotExist
 	}
@@ -330,7 +329,7 @@ type file struct {
 }
 
 func (f *file) open() error {
-	c, err := f.m.view.Catalogue.Copies.ByID(f.m.ctx, f.info.copy)
+	c, err := f.m.view.Past.View.Copies.ByID(f.m.ctx, f.info.copy)
 	if err != nil {
 		return err
 	}

@@ -43,10 +43,10 @@ func nothingAt(p place.Place) error { return fmt.Errorf("%s: %w", p, ErrNothingT
 // begin looks at the folder itself: which sources saw it, and what it was before, until when.
 func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err error) {
 	p := a.Place
-	if _, err := r.Site.Catalogue.Machines.Named(ctx, p.Machine); err != nil {
+	if _, err := r.View.Machines.Named(ctx, p.Machine); err != nil {
 		return until, err
 	}
-	if a.all, err = r.Site.Catalogue.Copies.Stores(ctx); err != nil {
+	if a.all, err = r.View.Copies.Stores(ctx); err != nil {
 		return until, err
 	}
 	a.stores, a.parents = map[copies.SourceID]*copies.Store{}, map[string]map[copies.SourceID]bool{}
@@ -55,7 +55,7 @@ func (a *assembly) begin(ctx context.Context, r *Reader) (until time.Time, err e
 			a.stores[id] = s
 		}
 	}
-	top, err := r.Site.Catalogue.Copies.At(ctx, p)
+	top, err := r.View.Copies.At(ctx, p)
 	if err != nil {
 		return until, err
 	}
@@ -77,7 +77,7 @@ func (a *assembly) below(ctx context.Context, r *Reader, p place.Place, former m
 		delete(former, path)
 		seen = seen[:0]
 	}
-	for one, err := range r.Site.Catalogue.Copies.Under(ctx, p) {
+	for one, err := range r.View.Copies.Under(ctx, p) {
 		if err != nil {
 			return err
 		}
@@ -135,7 +135,7 @@ func (a *assembly) saw(path string, seen []*copies.Copy) {
 
 // former gathers what was seen below a folder of it while it had another name, by the paths that it has under this one.
 func (a *assembly) former(ctx context.Context, r *Reader, was place.Place, until time.Time, into map[string][]*copies.Copy) error {
-	for one, err := range r.Site.Catalogue.Copies.Under(ctx, was) {
+	for one, err := range r.View.Copies.Under(ctx, was) {
 		if err != nil {
 			return err
 		}

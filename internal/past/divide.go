@@ -31,7 +31,7 @@ func (r *Reader) divide(ctx context.Context, seen []*copies.Copy) (divided bool,
 		if left -= 2 * f.Size; left < 0 {
 			break
 		}
-		held, err := r.Site.Catalogue.Copies.Held(ctx, f.Store.ID, f.Captured, f.Last)
+		held, err := r.View.Copies.Held(ctx, f.Store.ID, f.Captured, f.Last)
 		if err != nil {
 			return divided, err
 		}

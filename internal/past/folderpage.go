@@ -68,7 +68,7 @@ func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after s
 			continue
 		}
 		met, last := 0, ""
-		for one, err := range r.Site.Catalogue.Copies.In(ctx, of, after) {
+		for one, err := range r.View.Copies.In(ctx, of, after) {
 			if err != nil {
 				return nil, nil, err
 			}
@@ -84,7 +84,7 @@ func (pg *paging) names(ctx context.Context, r *Reader, until time.Time, after s
 			}
 			seen[name] = append(seen[name], one)
 		}
-		folders, err := r.Site.Catalogue.Copies.FoldersIn(ctx, of, after) // also those that were never seen themselves
+		folders, err := r.View.Copies.FoldersIn(ctx, of, after) // also those that were never seen themselves
 		if err != nil {
 			return nil, nil, err
 		}

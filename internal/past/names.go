@@ -31,7 +31,7 @@ func (g *gatherer) of(p place.Place) ([]*copies.Copy, error) {
 	if seen, ok := g.seen[p]; ok {
 		return seen, nil
 	}
-	seen, err := g.r.Site.Catalogue.Copies.At(g.ctx, p)
+	seen, err := g.r.View.Copies.At(g.ctx, p)
 	if err == nil {
 		g.seen[p] = seen
 	}
@@ -143,7 +143,7 @@ const maxTwins = 50
 // origin finds the place that a file seen first at f.First had until since: one that held the same file and no longer
 // did when it came up here, or, where its folder came from elsewhere, the same name in that.
 func (g *gatherer) origin(f *copies.Copy, since time.Time) (place.Place, error) {
-	twins, err := g.r.Site.Catalogue.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
+	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
 	if err != nil {
 		return place.Place{}, err
 	}
@@ -174,7 +174,7 @@ func (g *gatherer) alike(f *copies.Copy, fits func(*copies.Copy) bool) (place.Pl
 	}
 	var candidates []*copies.Copy
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
-	for o, err := range g.r.Site.Catalogue.Copies.In(g.ctx, folder, "") {
+	for o, err := range g.r.View.Copies.In(g.ctx, folder, "") {
 		if err != nil {
 			return place.Place{}, err
 		}
@@ -207,7 +207,7 @@ func (g *gatherer) alike(f *copies.Copy, fits func(*copies.Copy) bool) (place.Pl
 
 // similarity reads two copies; what cannot be read has nothing in common with anything.
 func (g *gatherer) similarity(a, b *copies.Copy) (float64, error) {
-	ofA, ofB, err := g.r.Contents.SharesOf(g.ctx, a, b)
+	ofA, ofB, err := g.r.Contents.Shares(g.ctx, a, b)
 	return min(ofA, ofB), err
 }
 
@@ -303,7 +303,7 @@ func (g *gatherer) byNeighbours(
 	folder := place.Place{Machine: f.Place.Machine, Path: place.Folder(f.Place.Path)}
 	votes := map[place.Place]int{}
 	all := 0
-	for n, err := range g.r.Site.Catalogue.Copies.In(g.ctx, folder, "") {
+	for n, err := range g.r.View.Copies.In(g.ctx, folder, "") {
 		if err != nil {
 			return place.Place{}, err
 		}
@@ -313,7 +313,7 @@ func (g *gatherer) byNeighbours(
 		if all++; all > moveSample {
 			break
 		}
-		twins, err := g.r.Site.Catalogue.Search.Twins(g.ctx, n.Place, n.Size, n.Recorded(), maxTwins)
+		twins, err := g.r.View.Search.Twins(g.ctx, n.Place, n.Size, n.Recorded(), maxTwins)
 		if err != nil {
 			return place.Place{}, err
 		}
@@ -384,7 +384,7 @@ func (g *gatherer) destination(f *copies.Copy, noticed time.Time) (place.Place, 
 			!g.before(t).After(noticed) &&
 			!g.before(t).IsZero()
 	}
-	twins, err := g.r.Site.Catalogue.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
+	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
 	if err != nil {
 		return place.Place{}, time.Time{}, err
 	}

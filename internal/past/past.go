@@ -20,11 +20,15 @@ import (
 	"humble-rewind/internal/site"
 )
 
-// Reader answers from a site's catalogue and sources. It is safe for concurrent use.
+// Reader answers from what somebody may know of a site's records, and from its sources. It is safe for concurrent use.
 type Reader struct {
 	Site     *site.Site
+	View     catalogue.View
 	Contents *contents.Reader
 }
+
+// For returns one that answers from what somebody else may know.
+func (r *Reader) For(view catalogue.View) *Reader { return &Reader{r.Site, view, r.Contents} }
 
 // Trail is everything known about one place.
 type Trail struct {
@@ -49,10 +53,10 @@ func (r *Reader) Trail(ctx context.Context, p place.Place) (Trail, error) {
 
 func (r *Reader) trail(ctx context.Context, p place.Place, present Present) (Trail, error) {
 	t := Trail{Place: p}
-	if _, err := r.Site.Catalogue.Machines.Named(ctx, p.Machine); err != nil {
+	if _, err := r.View.Machines.Named(ctx, p.Machine); err != nil {
 		return t, err
 	}
-	stores, err := r.Site.Catalogue.Copies.Stores(ctx)
+	stores, err := r.View.Copies.Stores(ctx)
 	if err != nil {
 		return t, err
 	}
@@ -118,7 +122,7 @@ func (g *gatherer) gather(t *Trail) error {
 
 // Covering lists the sources that would have shown a place, had something been there.
 func (r *Reader) Covering(ctx context.Context, p place.Place) ([]copies.SourceID, error) {
-	stores, err := r.Site.Catalogue.Copies.Stores(ctx)
+	stores, err := r.View.Copies.Stores(ctx)
 	if err != nil {
 		return nil, err
 	}

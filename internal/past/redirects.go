@@ -33,7 +33,7 @@ func (g *gatherer) redirected(n trail.Name) error {
 				}
 			}
 		}
-		links, err := g.r.Site.Catalogue.Search.LinksTo(g.ctx, n.Place.Machine, folder)
+		links, err := g.r.View.Search.LinksTo(g.ctx, n.Place.Machine, folder)
 		if err != nil {
 			return err
 		}
@@ -43,11 +43,11 @@ func (g *gatherer) redirected(n trail.Name) error {
 			}
 		}
 	}
-	machine, err := g.r.Site.Catalogue.Machines.Named(g.ctx, n.Place.Machine)
+	machine, err := g.r.View.Machines.Named(g.ctx, n.Place.Machine)
 	if err != nil {
 		return err
 	}
-	former, err := g.r.Site.Catalogue.Machines.FormerHomes(g.ctx, n.Place.Machine)
+	former, err := g.r.View.Machines.FormerHomes(g.ctx, n.Place.Machine)
 	if err != nil {
 		return err
 	}

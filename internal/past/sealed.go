@@ -56,7 +56,7 @@ func (r *Reader) SealedAt(ctx context.Context, p place.Place) (string, error) {
 
 // marked finds the first of some folders in which the programs that write sealed folders have left their marks.
 func (r *Reader) marked(ctx context.Context, machine string, folders []string) (folder, why string, err error) {
-	found, err := r.Site.Catalogue.Copies.NamedIn(ctx, machine, folders, sealed.Marks())
+	found, err := r.View.Copies.NamedIn(ctx, machine, folders, sealed.Marks())
 	if err != nil {
 		return "", "", err
 	}
@@ -80,7 +80,7 @@ func (r *Reader) marked(ctx context.Context, machine string, folders []string) (
 func (r *Reader) nameless(ctx context.Context, p place.Place) (string, error) {
 	met := map[string]bool{}
 	var names []string
-	for one, err := range r.Site.Catalogue.Copies.In(ctx, p, "") {
+	for one, err := range r.View.Copies.In(ctx, p, "") {
 		if err != nil {
 			return "", err
 		}

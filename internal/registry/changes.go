@@ -29,7 +29,7 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 	refuse := func(err error, next string) (catalogue.Machine, error) {
 		return catalogue.Machine{}, &problem.Input{What: "change machine " + name, Err: err, Next: next}
 	}
-	m, err := r.Catalogue.Machines.Named(ctx, name)
+	m, err := r.View.Machines.Named(ctx, name)
 	if err != nil {
 		return m, err
 	}
@@ -115,7 +115,7 @@ func (r Registry) ChangeSource(ctx context.Context, id copies.SourceID, c Source
 	refuse := func(err error, next string) (catalogue.Source, error) {
 		return catalogue.Source{}, &problem.Input{What: what, Err: err, Next: next}
 	}
-	src, err := r.Catalogue.Sources.ByID(ctx, id)
+	src, err := r.View.Sources.ByID(ctx, id)
 	if err != nil {
 		return src, err
 	}

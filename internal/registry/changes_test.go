@@ -92,7 +92,7 @@ func TestWhatWasBroughtBackIsUndoneWhereTheMachineIsNow(t *testing.T) {
 	require.NoError(t, err)
 	require.True(t, again.Renew)
 	s.Survey(again)
-	_, err = s.Catalogue.Copies.ByID(t.Context(), receipt.Items[1].Copy)
+	_, err = s.Catalogue.Everything().Copies.ByID(t.Context(), receipt.Items[1].Copy)
 	require.NoError(t, err, "its number leads to what it is now")
 	require.NoError(t, s.Undo(receipt.ID))
 	assert.Equal(t, before, s.Tree("/home/ines"))

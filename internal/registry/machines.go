@@ -20,7 +20,10 @@ import (
 const DefaultRetentionDays = 30
 
 // Registry adds to what a site looks after. It is safe for concurrent use.
-type Registry struct{ *site.Site }
+type Registry struct {
+	*site.Site
+	View catalogue.View // of whoever asks
+}
 
 var machineName = regexp.MustCompile(`^[a-zA-Z0-9][a-zA-Z0-9._-]{0,62}$`)
 

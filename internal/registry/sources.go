@@ -32,7 +32,7 @@ func (r Registry) AddSource(ctx context.Context, n NewSource) (catalogue.Source,
 	refuse := func(err error, next string, do ...problem.Step) (catalogue.Source, error) {
 		return catalogue.Source{}, &problem.Input{What: fmt.Sprintf("add %s source of %s", n.Kind, n.Machine), Err: err, Next: next, Do: do}
 	}
-	if _, err := r.Catalogue.Machines.Named(ctx, n.Machine); err != nil {
+	if _, err := r.View.Machines.Named(ctx, n.Machine); err != nil {
 		return refuse(err, "List the machines.", problem.Step{Do: problem.ListMachines})
 	}
 	kind, err := r.Kinds.Named(n.Kind)
@@ -92,6 +92,9 @@ func (r Registry) locate(ctx context.Context, kind source.Kind, src *catalogue.S
 			return err
 		}
 		src.AtMachine, location = p.Machine, p.Path
+	}
+	if _, err := r.View.Machines.Named(ctx, src.AtMachine); err != nil {
+		return err
 	}
 	src.At, err = place.Clean(location)
 	return err

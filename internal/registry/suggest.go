@@ -22,6 +22,9 @@ type Suggested struct {
 // Suggest looks for stores on a machine that are not read yet, and on other machines for folders that are named after it
 // and hold its files. What is named after another machine is that one's.
 func (r Registry) Suggest(ctx context.Context, machine string) ([]Suggested, error) {
+	if _, err := r.View.Machines.Named(ctx, machine); err != nil {
+		return nil, err
+	}
 	machines, err := r.Catalogue.Machines.All(ctx)
 	if err != nil {
 		return nil, err
@@ -32,7 +35,11 @@ func (r Registry) Suggest(ctx context.Context, machine string) ([]Suggested, err
 	if err != nil {
 		return nil, err
 	}
-	for _, m := range machines {
+	known, err := r.View.Machines.All(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range known {
 		if m.Name == machine {
 			continue
 		}

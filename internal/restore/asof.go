@@ -116,7 +116,7 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request,
 			Next: "Choose another moment; the trail shows which versions can still be read.",
 		}
 	}
-	c, err := newPoints(r.Site.Catalogue).at(ctx, from, at)
+	c, err := newPoints(r.Past.View).at(ctx, from, at)
 	if err != nil {
 		return nil, err
 	}
@@ -159,12 +159,12 @@ func writtenOf(c *copies.Copy) entry.Instant {
 
 // points finds the points in time of stores.
 type points struct {
-	records *catalogue.Catalogue
-	held    map[copies.SourceID][]sighting.Capture // by source, oldest first
+	view catalogue.View
+	held map[copies.SourceID][]sighting.Capture // by source, oldest first
 }
 
-func newPoints(records *catalogue.Catalogue) *points {
-	return &points{records, map[copies.SourceID][]sighting.Capture{}}
+func newPoints(view catalogue.View) *points {
+	return &points{view, map[copies.SourceID][]sighting.Capture{}}
 }
 
 // at is a copy as it is read from the point in time at which it is what it was at a moment: the last one up to then that its store still
@@ -176,7 +176,7 @@ func (p *points) at(ctx context.Context, c *copies.Copy, moment time.Time) (*cop
 	held, ok := p.held[c.Store.ID]
 	if !ok {
 		var err error
-		if held, err = p.records.Copies.Held(ctx, c.Store.ID, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
+		if held, err = p.view.Copies.Held(ctx, c.Store.ID, time.Unix(0, math.MinInt64), time.Unix(0, math.MaxInt64)); err != nil {
 			return nil, err
 		}
 		p.held[c.Store.ID] = held

@@ -92,7 +92,7 @@ func (b *folderPlan) prepare() error {
 	if zone, err := b.open.Zone(b.base.Machine); err == nil {
 		b.dated = b.at.In(zone)
 	}
-	b.points = newPoints(b.r.Site.Catalogue)
+	b.points = newPoints(b.r.Past.View)
 	if exact {
 		if err := b.findLater(listed); err != nil {
 			return err
@@ -181,7 +181,7 @@ func (b *folderPlan) readAhead(ahead chan<- known) error {
 				ids = append(ids, e.Stood)
 			}
 		}
-		all, err := b.r.Site.Catalogue.Copies.ByIDs(b.ctx, ids)
+		all, err := b.r.Past.View.Copies.ByIDs(b.ctx, ids)
 		if err != nil {
 			return err
 		}
@@ -231,7 +231,7 @@ func (b *folderPlan) differs(e past.Entry) (bool, error) {
 	if e.Copy == 0 {
 		return true, nil
 	}
-	c, err := b.r.Site.Catalogue.Copies.ByID(b.ctx, e.Copy)
+	c, err := b.r.Past.View.Copies.ByID(b.ctx, e.Copy)
 	if err != nil {
 		return true, err
 	}

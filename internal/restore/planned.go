@@ -44,6 +44,11 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 	open := hands.New(ctx, r.Site)
 	defer open.Close()
 	p := Planned{r: r, rule: req.Rule}
+	if req.To != nil {
+		if _, err := r.Past.View.Machines.Named(ctx, req.To.Machine); err != nil {
+			return p, err
+		}
+	}
 	var err error
 	if req.AsOf != nil {
 		p.wants, p.asOf, err = r.asOf(ctx, open, req)
@@ -58,6 +63,11 @@ func (r *Restorer) Plan(ctx context.Context, req Request) (Planned, error) {
 		w := &p.wants[n].Wanted
 		w.Index, w.Foreign = n, w.Foreign && !req.KeepOwners
 		all[n] = w
+		if w.To.Machine != "" { // a drive is a machine of its own
+			if _, err := r.Past.View.Machines.Named(ctx, w.To.Machine); err != nil {
+				return p, err
+			}
+		}
 	}
 	p.whole = plan.Make(all, req.Rule, newWorld(open))
 	return p, ctx.Err()
@@ -170,7 +180,7 @@ func (r *Restorer) slips(ctx context.Context, p Planned) (map[int]source.Slip, e
 	}
 	all := map[int]source.Slip{}
 	for id, indexes := range bySource {
-		src, err := r.Site.Catalogue.Sources.ByID(ctx, id)
+		src, err := r.Past.View.Sources.ByID(ctx, id)
 		if err != nil {
 			return nil, err
 		}

@@ -17,6 +17,7 @@ import (
 	"io/fs"
 	"time"
 
+	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
@@ -38,6 +39,11 @@ type Restorer struct {
 	*steps.Steps
 	Past     *past.Reader
 	Contents *contents.Reader
+}
+
+// For returns one that plans from what somebody else may know.
+func (r *Restorer) For(view catalogue.View) *Restorer {
+	return &Restorer{r.Steps, r.Past.For(view), r.Contents}
 }
 
 // Request says what is to be brought back.
@@ -64,7 +70,7 @@ func (r *Restorer) copies(ctx context.Context, open *hands.Hands, req Request) (
 			unique = append(unique, id)
 		}
 	}
-	all, err := r.Site.Catalogue.Copies.ByIDs(ctx, unique)
+	all, err := r.Past.View.Copies.ByIDs(ctx, unique)
 	if err != nil {
 		return nil, err
 	}
@@ -129,7 +135,7 @@ func (r *Restorer) copies(ctx context.Context, open *hands.Hands, req Request) (
 
 // heldAt is a copy as its store showed it at one of its points in time.
 func (r *Restorer) heldAt(ctx context.Context, c *copies.Copy, at time.Time) (*copies.Copy, error) {
-	held, err := r.Site.Catalogue.Copies.Held(ctx, c.Store.ID, at, at)
+	held, err := r.Past.View.Copies.Held(ctx, c.Store.ID, at, at)
 	if err != nil {
 		return c, err
 	}

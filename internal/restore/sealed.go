@@ -50,7 +50,7 @@ func (r *Restorer) pickedFrom(ctx context.Context, places []place.Place, wants [
 // where it is asked to go, else beside what stands at aside.
 func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Request, why string, aside place.Place) ([]wanted, error) {
 	p, at := req.AsOf.Place, req.AsOf.At
-	seen, err := r.Site.Catalogue.Copies.At(ctx, p)
+	seen, err := r.Past.View.Copies.At(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +64,7 @@ func (r *Restorer) sealedAsOf(ctx context.Context, open *hands.Hands, req Reques
 		if at.Before(until) {
 			until = at
 		}
-		held, err := r.Site.Catalogue.Copies.Held(ctx, f.Store.ID, f.First, until)
+		held, err := r.Past.View.Copies.Held(ctx, f.Store.ID, f.First, until)
 		if err != nil {
 			return nil, err
 		}
@@ -147,7 +147,7 @@ func (r *Restorer) withLogs(ctx context.Context, wanted []*copies.Copy) ([]*copi
 			continue
 		}
 		for _, ending := range sealed.Logs {
-			seen, err := r.Site.Catalogue.Copies.At(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
+			seen, err := r.Past.View.Copies.At(ctx, place.Place{Machine: c.Place.Machine, Path: c.Place.Path + ending})
 			if err != nil && !errors.Is(err, catalogue.ErrNotFound) {
 				return nil, err
 			}

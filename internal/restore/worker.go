@@ -5,6 +5,7 @@ import (
 	"errors"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/principal"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore/steps"
 	"humble-rewind/internal/say"
@@ -27,7 +28,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 		}
 	}
 	return []jobs.Worker{
-		{Kind: JobBringBack, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobBringBack, Right: principal.BringBack, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
 			id := task.Job().Receipt
 			if !task.Resumed {
 				return r.Carry(ctx, id, progress(task))
@@ -37,7 +38,7 @@ func (r *Restorer) Workers() []jobs.Worker {
 			}
 			return r.outcome(ctx, id)
 		}},
-		{Kind: JobUndo, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
+		{Kind: JobUndo, Right: principal.BringBack, AtOnce: atOnce, ErrorFor: say.BringBackError, Do: func(ctx context.Context, task *jobs.Task) error {
 			j := task.Job()
 			return r.Undo(ctx, j.Receipt, j.By, progress(task))
 		}},

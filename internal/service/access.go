@@ -20,6 +20,8 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/principal"
 )
 
 // TokenFile is the name of the first technician's token in the data folder.
@@ -80,61 +82,26 @@ func (s *Service) firstTechnician(ctx context.Context, dir string) error {
 	return s.catalogue.Technicians.Set(ctx, firstName, token.hash())
 }
 
-// signedIn is who asked, and by which console session if by any.
-type signedIn struct {
-	name    string
-	session []byte // its hash; nil with a token
-}
-
-type signedInKey struct{}
-
-// technician returns who asked. Every handler behind requireTechnician has one.
-func technician(ctx context.Context) string {
-	who, _ := ctx.Value(signedInKey{}).(signedIn)
-	return who.name
-}
-
-var errSignedOut = &refusal{Status: http.StatusUnauthorized, Title: "Not signed in",
-	Detail: "The request carried no token or session that is known.",
-	Next: "Give the token of the service's data folder: HUMBLE_REWIND_TOKEN or --token-file for the command line, the sign-in page " +
-		"for the console."}
-
-// requireTechnician lets nobody through without a technician's token or session. Signing in is how to get one.
-func (s *Service) requireTechnician(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		r := c.Request()
-		if r.Method == http.MethodPost && r.URL.Path == "/api/v1/session" {
-			return next(c)
+// Allow lets somebody in with some rights, to whom of the site some machines are known, or all of it where none is named. It returns his token,
+// which is kept nowhere else. Of somebody who is in already it changes what he may; his token is then another.
+func (s *Service) Allow(ctx context.Context, name string, machines []string, rights ...principal.Right) (token string, err error) {
+	scope := principal.Everything()
+	if machines != nil {
+		ids := make([]copies.MachineID, len(machines))
+		for i, machine := range machines {
+			m, err := s.whole.view.Machines.Named(ctx, machine)
+			if err != nil {
+				return "", err
+			}
+			ids[i] = m.ID
 		}
-		who, err := s.whose(r)
-		if errors.Is(err, catalogue.ErrNotFound) {
-			return errSignedOut
-		}
-		if err != nil {
-			return err
-		}
-		familiar(r.Context())
-		c.SetRequest(withRequest(r.WithContext(context.WithValue(r.Context(), signedInKey{}, who))))
-		return next(c)
+		scope = principal.Of(ids...)
 	}
-}
-
-func (s *Service) whose(r *http.Request) (who signedIn, err error) {
-	if scheme, token, ok := strings.Cut(r.Header.Get("Authorization"), " "); ok && strings.EqualFold(scheme, "bearer") {
-		who.name, err = s.catalogue.Technicians.ByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
-		return who, err
+	made := newSecret()
+	if err := s.catalogue.Technicians.Set(ctx, name, made.hash()); err != nil {
+		return "", err
 	}
-	cookie, err := r.Cookie(cookieName)
-	key := r.Header.Get(keyHeader)
-	if key == "" && r.Method == http.MethodGet {
-		key = r.URL.Query().Get("key")
-	}
-	if err != nil || key == "" {
-		return who, catalogue.ErrNotFound
-	}
-	who.session = sessionHash(secret(cookie.Value), secret(key))
-	who.name, err = s.catalogue.Technicians.BySession(r.Context(), who.session, s.now(), sessionLifetime)
-	return who, err
+	return string(made), s.catalogue.Technicians.Allow(ctx, name, scope, rights...)
 }
 
 // A browser sends a host's cookies to every port of it, so the cookie alone is of no use: with it goes a key that only the
@@ -201,12 +168,20 @@ func noStore(next echo.HandlerFunc) echo.HandlerFunc {
 
 // GetSession says who is signed in.
 func (s *Service) GetSession(ctx context.Context, _ api.GetSessionRequestObject) (api.GetSessionResponseObject, error) {
-	return api.GetSession200JSONResponse{Technician: technician(ctx)}, nil
+	return api.GetSession200JSONResponse(toSession(asking(ctx).Principal)), nil
+}
+
+func toSession(who principal.Principal) api.Session {
+	a := api.Session{Technician: who.Name, Rights: []string{}, Whole: who.Scope.Whole()}
+	for _, right := range who.Rights() {
+		a.Rights = append(a.Rights, string(right))
+	}
+	return a
 }
 
 // SignIn begins a console session.
 func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (api.SignInResponseObject, error) {
-	name, err := s.catalogue.Technicians.ByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
+	who, err := s.catalogue.Technicians.ByToken(ctx, secret(strings.TrimSpace(request.Body.Token)).hash())
 	if errors.Is(err, catalogue.ErrNotFound) {
 		return nil, &refusal{Status: http.StatusUnauthorized, Title: "Not signed in", Detail: "That is not the token of a technician.",
 			Next: "Copy the whole line of " + TokenFile + " in the service's data folder."}
@@ -216,12 +191,13 @@ func (s *Service) SignIn(ctx context.Context, request api.SignInRequestObject) (
 	}
 	held, key := newSecret(), newSecret()
 	now := s.now()
-	if err := s.catalogue.Technicians.AddSession(ctx, name, sessionHash(held, key), now, now.Add(sessionLifetime)); err != nil {
+	if err := s.catalogue.Technicians.AddSession(ctx, who.Name, sessionHash(held, key), now, now.Add(sessionLifetime)); err != nil {
 		return nil, err
 	}
 	cookie := sessionCookie(string(held), int(sessionLifetime.Seconds()))
-	return api.SignIn200JSONResponse{Body: api.Session{Technician: name, Key: optional(string(key))},
-		Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
+	session := toSession(who)
+	session.Key = optional(string(key))
+	return api.SignIn200JSONResponse{Body: session, Headers: api.SignIn200ResponseHeaders{SetCookie: &cookie}}, nil
 }
 
 // sessionCookie cannot be Secure, since the service is reached over plain HTTP on loopback; a proxy that adds TLS can
@@ -233,7 +209,7 @@ func sessionCookie(value string, maxAge int) string {
 
 // SignOut ends the console session that asked for it.
 func (s *Service) SignOut(ctx context.Context, _ api.SignOutRequestObject) (api.SignOutResponseObject, error) {
-	if who, _ := ctx.Value(signedInKey{}).(signedIn); who.session != nil {
+	if who := asking(ctx); who.session != nil {
 		if err := s.catalogue.Technicians.EndSession(ctx, who.session); err != nil {
 			return nil, err
 		}

@@ -76,7 +76,7 @@ func (s *Service) ExaminePlace(ctx context.Context, request api.ExaminePlaceRequ
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.catalogue.Machines.Named(ctx, p.Machine); err != nil {
+	if _, err := s.asked(ctx).view.Machines.Named(ctx, p.Machine); err != nil {
 		return nil, &problem.Input{
 			What: fmt.Sprintf("examine %s", p),
 			Err:  err,
@@ -129,7 +129,7 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machines.Named(ctx, c.Store.Machine)
+	m, err := s.asked(ctx).view.Machines.Named(ctx, c.Store.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +137,7 @@ func (s *Service) FindOrigins(ctx context.Context, request api.FindOriginsReques
 	if err != nil {
 		zone = time.UTC
 	}
-	origins, err := s.adviser.Origins(ctx, c)
+	origins, err := s.asked(ctx).adviser.Origins(ctx, c)
 	if err != nil {
 		return nil, err
 	}
@@ -189,7 +189,7 @@ func (s *Service) Advise(ctx context.Context, request api.AdviseRequestObject) (
 		}
 		q.Wrong[sum] = true
 	}
-	answer, err := s.adviser.Advise(ctx, q)
+	answer, err := s.asked(ctx).adviser.Advise(ctx, q)
 	if err != nil {
 		return nil, err
 	}
@@ -332,7 +332,7 @@ func (s *Service) namedIn(ctx context.Context, answer choosing.Answer) (map[copi
 		take(answer.Folder.Whole)
 		take(answer.Folder.Moved)
 	}
-	shown, err := s.catalogue.Copies.Shown(ctx, named)
+	shown, err := s.asked(ctx).view.Copies.Shown(ctx, named)
 	byID := make(map[copies.ID]catalogue.Shown, len(shown))
 	for _, c := range shown {
 		byID[c.ID] = c

@@ -11,6 +11,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/restore"
 )
 
@@ -30,7 +31,7 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 			return nil, err
 		}
 	}
-	planned, err := s.restorer.Plan(ctx, wanted)
+	planned, err := s.asked(ctx).restorer.Plan(ctx, wanted)
 	if err != nil {
 		return nil, err
 	}
@@ -39,19 +40,19 @@ func (s *Service) BringBack(ctx context.Context, request api.BringBackRequestObj
 	}
 	// From here on the client's going away changes nothing.
 	ctx = context.WithoutCancel(ctx)
-	receipt, err := s.restorer.Begin(ctx, planned, technician(ctx))
+	receipt, err := s.asked(ctx).restorer.Begin(ctx, planned, technician(ctx))
 	if err != nil {
 		return nil, err
 	}
 	if forCase != 0 {
-		if err := s.cases.Brought(ctx, forCase, technician(ctx), receipt.ID, why); err != nil {
-			s.restorer.Leave(receipt.ID) // so that it is settled as one of which nothing was begun
+		if err := s.asked(ctx).cases.Brought(ctx, forCase, technician(ctx), receipt.ID, why); err != nil {
+			s.asked(ctx).restorer.Leave(receipt.ID) // so that it is settled as one of which nothing was begun
 			return nil, err
 		}
 	}
-	j, err := s.jobs.Submit(ctx, restore.JobBringBack, technician(ctx), struct{}{}, int64(receipt.Count), receipt.ID)
+	j, err := s.jobs.Submit(ctx, jobs.Order{Kind: restore.JobBringBack, By: technician(ctx), Total: int64(receipt.Count), Receipt: receipt.ID})
 	if err != nil {
-		s.restorer.Leave(receipt.ID)
+		s.asked(ctx).restorer.Leave(receipt.ID)
 		return nil, err
 	}
 	return api.BringBack202JSONResponse(toJob(j)), nil
@@ -111,7 +112,7 @@ func (s *Service) forCase(
 	if err != nil || wanted.AsOf != nil {
 		return k.ID, wanted, cases.Reasons{}, err
 	}
-	r, why, err := s.cases.Bring(ctx, k, wanted.Copies, technician(ctx), z)
+	r, why, err := s.asked(ctx).cases.Bring(ctx, k, wanted.Copies, technician(ctx), z)
 	if err != nil {
 		return k.ID, wanted, why, err
 	}
@@ -147,7 +148,7 @@ func (s *Service) ListReceipts(ctx context.Context, request api.ListReceiptsRequ
 	if err != nil {
 		return nil, err
 	}
-	receipts, err := s.catalogue.Receipts.Before(ctx, before, limit+1)
+	receipts, err := s.asked(ctx).view.Receipts.Before(ctx, before, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +168,7 @@ func (s *Service) receipt(ctx context.Context, id string) (catalogue.Receipt, er
 	if err != nil {
 		return catalogue.Receipt{}, err
 	}
-	return s.catalogue.Receipts.ByID(ctx, n)
+	return s.asked(ctx).view.Receipts.ByID(ctx, n)
 }
 
 // itemsPage is how many items of a receipt are shown at once where nobody says.
@@ -183,7 +184,7 @@ func (s *Service) GetReceipt(ctx context.Context, request api.GetReceiptRequestO
 	if err != nil {
 		return nil, err
 	}
-	items, err := s.catalogue.Receipts.Items(ctx, r.ID, int(from), limit)
+	items, err := s.asked(ctx).view.Receipts.Items(ctx, r.ID, int(from), limit)
 	if err != nil {
 		return nil, err
 	}
@@ -212,16 +213,16 @@ func (s *Service) UndoReceipt(ctx context.Context, request api.UndoReceiptReques
 	}
 	// One whose job ended before it could end the undo goes on where it was, past what it has put back already.
 	if stuck := r.State == catalogue.ReceiptUndoing && !s.jobs.Receipts()[r.ID]; !stuck {
-		if err := s.restorer.CheckUndo(ctx, r.ID); err != nil {
+		if err := s.asked(ctx).restorer.CheckUndo(ctx, r.ID); err != nil {
 			return nil, err
 		}
-		if err := s.restorer.BeginUndo(ctx, r.ID, technician(ctx)); err != nil {
+		if err := s.asked(ctx).restorer.BeginUndo(ctx, r.ID, technician(ctx)); err != nil {
 			return nil, err
 		}
 	}
-	j, err := s.jobs.Submit(ctx, restore.JobUndo, technician(ctx), struct{}{}, int64(r.Done), r.ID)
+	j, err := s.jobs.Submit(ctx, jobs.Order{Kind: restore.JobUndo, By: technician(ctx), Total: int64(r.Done), Receipt: r.ID})
 	if err != nil {
-		s.restorer.Leave(r.ID)
+		s.asked(ctx).restorer.Leave(r.ID)
 		return nil, err
 	}
 	return api.UndoReceipt202JSONResponse(toJob(j)), nil

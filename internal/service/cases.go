@@ -22,7 +22,7 @@ func (s *Service) caseOf(ctx context.Context, id string) (catalogue.Case, error)
 	if err != nil {
 		return catalogue.Case{}, err
 	}
-	return s.catalogue.Cases.ByID(ctx, n)
+	return s.asked(ctx).cases.ByID(ctx, n)
 }
 
 // zonedCase reads a case, and the zone in which times are to be said of it.
@@ -51,7 +51,7 @@ func (s *Service) ListCases(ctx context.Context, request api.ListCasesRequestObj
 			return nil, catalogue.ErrCursor
 		}
 	}
-	found, err := s.catalogue.Cases.Matching(ctx, catalogue.CaseState(value(q.State)), value(q.Words), skip, limit+1)
+	found, err := s.asked(ctx).view.Cases.Matching(ctx, catalogue.CaseState(value(q.State)), value(q.Words), skip, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func (s *Service) OpenCase(ctx context.Context, request api.OpenCaseRequestObjec
 		}
 		k.Place = p
 	}
-	k, err := s.cases.Open(ctx, k, technician(ctx))
+	k, err := s.asked(ctx).cases.Open(ctx, k, technician(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (s *Service) GetCase(ctx context.Context, request api.GetCaseRequestObject)
 	}
 	a := toCase(k)
 	if k.Place.Path == "" {
-		found, err := s.cases.Candidates(ctx, k)
+		found, err := s.asked(ctx).cases.Candidates(ctx, k)
 		if err != nil {
 			return nil, err
 		}
@@ -190,7 +190,7 @@ func (s *Service) ChangeCase(ctx context.Context, request api.ChangeCaseRequestO
 			c.Noticed = &time.Time{}
 		}
 	}
-	k, err := s.cases.Change(ctx, id, value(b.Version), technician(ctx), c)
+	k, err := s.asked(ctx).cases.Change(ctx, id, value(b.Version), technician(ctx), c)
 	if err != nil {
 		return nil, err
 	}
@@ -203,7 +203,7 @@ func (s *Service) AddToCase(ctx context.Context, request api.AddToCaseRequestObj
 	if err != nil {
 		return nil, err
 	}
-	k, err := s.cases.Add(
+	k, err := s.asked(ctx).cases.Add(
 		ctx,
 		id,
 		technician(ctx),
@@ -223,7 +223,7 @@ func (s *Service) AdviseCase(ctx context.Context, request api.AdviseCaseRequestO
 	if err != nil {
 		return nil, err
 	}
-	answer, err := s.cases.Advise(ctx, k, zone)
+	answer, err := s.asked(ctx).cases.Advise(ctx, k, zone)
 	if err != nil {
 		return nil, err
 	}
@@ -237,7 +237,7 @@ func (s *Service) FirstAid(ctx context.Context, request api.FirstAidRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	aid, err := s.cases.FirstAid(ctx, k)
+	aid, err := s.asked(ctx).cases.FirstAid(ctx, k)
 	if err != nil {
 		return nil, err
 	}
@@ -278,7 +278,7 @@ func (s *Service) ReportCase(ctx context.Context, request api.ReportCaseRequestO
 	case reader == "":
 		reader = cases.ForUser
 	}
-	r, err := s.cases.Report(ctx, k, reader, zone)
+	r, err := s.asked(ctx).cases.Report(ctx, k, reader, zone)
 	return report{r, format == api.ReportCaseParamsFormatHtml}, err
 }
 
@@ -297,38 +297,4 @@ func (r report) VisitReportCaseResponse(w http.ResponseWriter) error {
 	}
 	w.Header().Set("Content-Type", "text/markdown; charset=utf-8")
 	return r.Markdown(w)
-}
-
-// FollowCases streams an event whenever a case changes.
-func (s *Service) FollowCases(ctx context.Context, _ api.FollowCasesRequestObject) (api.FollowCasesResponseObject, error) {
-	return caseEvents{ctx, s}, nil
-}
-
-// caseEvents answers with a stream of events "cases", whose data says nothing.
-type caseEvents struct {
-	ctx context.Context
-	s   *Service
-}
-
-// VisitFollowCasesResponse streams until the client has gone or the service stops.
-func (e caseEvents) VisitFollowCasesResponse(w http.ResponseWriter) error {
-	changes, done := e.s.cases.Watch(0)
-	defer done()
-	stream := beginEvents(w)
-	err := stream.say("following")
-	alive := time.NewTicker(20 * time.Second) // so that a connection that was lost is noticed
-	defer alive.Stop()
-	for err == nil {
-		select {
-		case <-changes:
-			err = stream.send("cases", "{}")
-		case <-alive.C:
-			err = stream.say("alive")
-		case <-e.ctx.Done():
-			return nil
-		case <-e.s.stopping:
-			return nil
-		}
-	}
-	return err
 }

@@ -3,10 +3,12 @@ package service
 import (
 	linked "container/list"
 	"context"
+	"errors"
 	"io"
 	"net"
 	"net/http"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -134,7 +136,8 @@ func timely(next http.Handler) http.Handler {
 			r = r.Clone(r.Context())
 			r.Method = http.MethodGet
 		}
-		next.ServeHTTP(&timedAnswer{ResponseWriter: w, control: control}, r)
+		answer := &timedAnswer{ResponseWriter: w, control: control}
+		next.ServeHTTP(answer, r.WithContext(context.WithValue(r.Context(), answerKey{}, answer)))
 	})
 }
 
@@ -160,15 +163,38 @@ type timedAnswer struct {
 	http.ResponseWriter
 	control *http.ResponseController
 	until   time.Time
+	over    atomic.Bool // nothing more of it may be sent
+}
+
+type answerKey struct{}
+
+// answerOf returns the answer to a request.
+func answerOf(ctx context.Context) *timedAnswer {
+	a, _ := ctx.Value(answerKey{}).(*timedAnswer)
+	return a
+}
+
+// cut ends an answer where it is: nobody takes it for a whole one.
+func (a *timedAnswer) cut() {
+	if a != nil {
+		a.over.Store(true)
+	}
 }
 
 func (a *timedAnswer) Write(p []byte) (int, error) {
+	if a.over.Load() {
+		_ = a.control.SetWriteDeadline(time.Unix(1, 0)) // so that its end is not sent either
+		return 0, errOver
+	}
 	if now := time.Now(); a.until.Sub(now) < pieceTime*3/4 { // not for each of many small pieces
 		a.until = now.Add(pieceTime)
 		_ = a.control.SetWriteDeadline(a.until)
 	}
 	return a.ResponseWriter.Write(p)
 }
+
+// errOver says that who reads may read no more.
+var errOver = errors.New("who asked for it may no longer read it")
 
 // Unwrap is for http.ResponseController.
 func (a *timedAnswer) Unwrap() http.ResponseWriter { return a.ResponseWriter }

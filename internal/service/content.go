@@ -317,7 +317,7 @@ func folderListing(ctx context.Context, folder reach.Tree) (api.GetPreviewRespon
 
 // listing shows what lies in a folder as the last survey saw it, so that each entry is a copy of its own.
 func (s *Service) listing(ctx context.Context, c *copies.Copy) (api.GetPreviewResponseObject, error) {
-	found, err := s.catalogue.Search.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
+	found, err := s.asked(ctx).view.Search.Find(ctx, catalogue.Query{ItemOf: c.ID, Sort: catalogue.ByName, Limit: maxListed})
 	if err != nil {
 		return nil, err
 	}

@@ -21,7 +21,7 @@ func (s *Service) FindCopies(ctx context.Context, request api.FindCopiesRequestO
 	if err != nil {
 		return nil, err
 	}
-	found, err := s.catalogue.Search.Find(ctx, query)
+	found, err := s.asked(ctx).view.Search.Find(ctx, query)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +45,7 @@ func (s *Service) sealed(ctx context.Context, found []catalogue.Shown, shown []a
 		}
 		in := place.Place{Machine: c.Place.Machine, Path: place.Folder(c.Place.Path)}
 		if _, ok := looked[in]; !ok {
-			folder, why, err := s.past.SealedWith(ctx, in)
+			folder, why, err := s.asked(ctx).past.SealedWith(ctx, in)
 			if err != nil {
 				return err
 			}
@@ -87,7 +87,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 		return q, badRequest(fmt.Sprintf("Copies cannot be ordered by %q.", *p.Sort), "Choose gone, written, name, size or expires.")
 	}
 	if q.Machine != "" {
-		if _, err := s.catalogue.Machines.Named(ctx, q.Machine); err != nil {
+		if _, err := s.asked(ctx).view.Machines.Named(ctx, q.Machine); err != nil {
 			return q, &problem.Input{
 				What: "find on machine " + q.Machine,
 				Err:  err,
@@ -110,7 +110,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 }
 
 func (s *Service) knownPerson(ctx context.Context, name string) error {
-	people, err := s.catalogue.Machines.People(ctx)
+	people, err := s.asked(ctx).view.Machines.People(ctx)
 	if err != nil {
 		return err
 	}
@@ -163,12 +163,12 @@ func (s *Service) copyOf(ctx context.Context, id string) (*copies.Copy, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.catalogue.Copies.ByID(ctx, n)
+	return s.asked(ctx).view.Copies.ByID(ctx, n)
 }
 
 // shown shows one copy.
 func (s *Service) shown(ctx context.Context, c *copies.Copy) (api.Copy, error) {
-	shown, err := s.catalogue.Copies.Shown(ctx, []*copies.Copy{c})
+	shown, err := s.asked(ctx).view.Copies.Shown(ctx, []*copies.Copy{c})
 	if err != nil {
 		return api.Copy{}, err
 	}

@@ -23,7 +23,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machines.Named(ctx, p.Machine)
+	m, err := s.asked(ctx).view.Machines.Named(ctx, p.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +45,7 @@ func (s *Service) GetFolder(ctx context.Context, request api.GetFolderRequestObj
 		was := toPlace(f.Was)
 		a.Was = &was
 	}
-	folder, why, err := s.past.SealedWith(ctx, p)
+	folder, why, err := s.asked(ctx).past.SealedWith(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderPara
 		if q.Cursor != nil {
 			return f, "", badRequest("A cursor without a limit.", "Give the limit of the page before, too.")
 		}
-		f, err = s.past.Folder(ctx, p, value(q.AsOf), value(q.Against))
+		f, err = s.asked(ctx).past.Folder(ctx, p, value(q.AsOf), value(q.Against))
 		return f, "", err
 	}
 	if *q.Limit < 1 || *q.Limit > 1000 {
@@ -93,7 +93,7 @@ func (s *Service) folder(ctx context.Context, p place.Place, q api.GetFolderPara
 	if err != nil {
 		return f, "", catalogue.ErrCursor
 	}
-	return s.past.FolderPage(ctx, p, value(q.AsOf), value(q.Against), string(after), *q.Limit)
+	return s.asked(ctx).past.FolderPage(ctx, p, value(q.AsOf), value(q.Against), string(after), *q.Limit)
 }
 
 // shownFolder is a folder as it is answered. Its entries are written some at a time: there may be hundreds of thousands.

@@ -41,7 +41,7 @@ func (s *Service) ListJobs(ctx context.Context, request api.ListJobsRequestObjec
 	if kind != "" && !request.Params.Kind.Valid() {
 		return nil, badRequest(fmt.Sprintf("%q is not a kind of job.", kind), "Choose survey, bring-back or undo.")
 	}
-	jobs, err := s.catalogue.Jobs.Before(ctx, kind, before, limit+1)
+	jobs, err := s.asked(ctx).view.Jobs.Before(ctx, kind, before, limit+1)
 	if err != nil {
 		return nil, err
 	}
@@ -61,13 +61,21 @@ func (s *Service) ListJobs(ctx context.Context, request api.ListJobsRequestObjec
 	return answer, nil
 }
 
+// jobOf returns a job as it stands, to whoever may know of it.
+func (s *Service) jobOf(ctx context.Context, id string) (catalogue.Job, error) {
+	n, err := number[int64]("j", id)
+	if err != nil {
+		return catalogue.Job{}, err
+	}
+	if j, err := s.asked(ctx).view.Jobs.ByID(ctx, n); err != nil {
+		return j, err
+	}
+	return s.jobs.Job(ctx, n)
+}
+
 // GetJob shows one job as it stands.
 func (s *Service) GetJob(ctx context.Context, request api.GetJobRequestObject) (api.GetJobResponseObject, error) {
-	id, err := number[int64]("j", request.Id)
-	if err != nil {
-		return nil, err
-	}
-	j, err := s.jobs.Job(ctx, id)
+	j, err := s.jobOf(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
@@ -76,11 +84,14 @@ func (s *Service) GetJob(ctx context.Context, request api.GetJobRequestObject) (
 
 // CancelJob asks a job to stop.
 func (s *Service) CancelJob(ctx context.Context, request api.CancelJobRequestObject) (api.CancelJobResponseObject, error) {
-	id, err := number[int64]("j", request.Id)
+	j, err := s.jobOf(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.jobs.Cancel(ctx, id)
+	if right := s.jobs.Right(j.Kind); !asking(ctx).May(right) {
+		return nil, notAllowed(asking(ctx).Principal, does[right])
+	}
+	j, err = s.jobs.Cancel(ctx, j.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -89,14 +100,11 @@ func (s *Service) CancelJob(ctx context.Context, request api.CancelJobRequestObj
 
 // FollowJob streams a job's progress.
 func (s *Service) FollowJob(ctx context.Context, request api.FollowJobRequestObject) (api.FollowJobResponseObject, error) {
-	id, err := number[int64]("j", request.Id)
+	j, err := s.jobOf(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.jobs.Job(ctx, id); err != nil {
-		return nil, err
-	}
-	return events{ctx, s, id}, nil
+	return events{ctx, s, j.ID}, nil
 }
 
 // events answers with a stream of events "job", whose data is the job.

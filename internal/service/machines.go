@@ -19,11 +19,11 @@ import (
 
 // ListMachines lists all machines.
 func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObject) (api.ListMachinesResponseObject, error) {
-	machines, err := s.catalogue.Machines.All(ctx)
+	machines, err := s.asked(ctx).view.Machines.All(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sources, err := s.catalogue.Sources.Of(ctx, "")
+	sources, err := s.asked(ctx).view.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -37,7 +37,7 @@ func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObj
 // AddMachine adds a machine and, where asked, all sources found on it.
 func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestObject) (api.AddMachineResponseObject, error) {
 	b := request.Body
-	m, err := s.registry.AddMachine(
+	m, err := s.asked(ctx).registry.AddMachine(
 		ctx,
 		registry.NewMachine{Name: b.Name, At: b.At, Secret: secretOf(b.Password), Zone: value(b.Zone), Homes: value(b.Homes), RetentionDays: b.RetentionDays,
 			ClockAhead: time.Duration(value(b.ClockAheadSeconds)) * time.Second},
@@ -47,12 +47,12 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	}
 	var left []string
 	if value(b.WithSuggested) {
-		found, err := s.registry.Suggest(ctx, m.Name)
+		found, err := s.asked(ctx).registry.Suggest(ctx, m.Name)
 		if err != nil {
 			return nil, err
 		}
 		for _, f := range found {
-			if _, err := s.registry.AddSource(ctx, registry.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
+			if _, err := s.asked(ctx).registry.AddSource(ctx, registry.NewSource{Machine: m.Name, Kind: f.Kind, At: f.At}); ctx.Err() != nil {
 				return nil, ctx.Err()
 			} else if err != nil { // one that cannot be read keeps none of the others back
 				left = append(left, fmt.Sprintf("A %s source at %s was not added: %s.", f.Kind, place.Quote(f.At),
@@ -60,6 +60,7 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 			}
 		}
 	}
+	s.changes.tell(changedMachine, m.Name)
 	shown, err := s.machine(ctx, m.Name)
 	shown.Notes = append(shown.Notes, left...)
 	return api.AddMachine201JSONResponse(shown), err
@@ -78,9 +79,13 @@ func (s *Service) UnlockMachine(ctx context.Context, request api.UnlockMachineRe
 	if n := len(request.Body.Password); n == 0 || n > maxPassword {
 		return nil, badRequest(fmt.Sprintf("A password has 1 to %d bytes.", maxPassword), "Give the one of the drive.")
 	}
+	if _, err := s.asked(ctx).view.Machines.Named(ctx, request.Name); err != nil {
+		return nil, err
+	}
 	if err := s.site.UnlockMachine(ctx, request.Name, []byte(request.Body.Password)); err != nil {
 		return nil, err
 	}
+	s.changes.tell(changedMachine, request.Name)
 	return api.UnlockMachine204Response{}, nil
 }
 
@@ -94,21 +99,22 @@ func (s *Service) GetMachine(ctx context.Context, request api.GetMachineRequestO
 }
 
 func (s *Service) machine(ctx context.Context, name string) (api.Machine, error) {
-	m, err := s.catalogue.Machines.Named(ctx, name)
+	m, err := s.asked(ctx).view.Machines.Named(ctx, name)
 	if err != nil {
 		return api.Machine{}, err
 	}
-	sources, err := s.catalogue.Sources.Of(ctx, name)
+	sources, err := s.asked(ctx).view.Sources.Of(ctx, name)
 	return toMachine(m, sources), err
 }
 
 // ChangeMachine changes how a machine is reached.
 func (s *Service) ChangeMachine(ctx context.Context, request api.ChangeMachineRequestObject) (api.ChangeMachineResponseObject, error) {
 	b := request.Body
-	if _, err := s.registry.ChangeMachine(ctx, request.Name,
+	if _, err := s.asked(ctx).registry.ChangeMachine(ctx, request.Name,
 		registry.MachineChanges{At: b.At, Secret: secretOf(b.Password), RetentionDays: b.RetentionDays}); err != nil {
 		return nil, err
 	}
+	s.changes.tell(changedMachine, request.Name)
 	m, err := s.machine(ctx, request.Name)
 	return api.ChangeMachine200JSONResponse(m), err
 }
@@ -118,12 +124,13 @@ func (s *Service) ForgetMachine(ctx context.Context, request api.ForgetMachineRe
 	if err := s.catalogue.ForgetMachine(ctx, request.Name); err != nil {
 		return nil, err
 	}
+	s.changes.tell(changedMachine, request.Name)
 	return api.ForgetMachine204Response{}, s.site.Tidy(ctx)
 }
 
 // SuggestSources lists stores that are not read yet.
 func (s *Service) SuggestSources(ctx context.Context, request api.SuggestSourcesRequestObject) (api.SuggestSourcesResponseObject, error) {
-	found, err := s.registry.Suggest(ctx, request.Name)
+	found, err := s.asked(ctx).registry.Suggest(ctx, request.Name)
 	if err != nil {
 		return nil, err
 	}
@@ -136,7 +143,7 @@ func (s *Service) SuggestSources(ctx context.Context, request api.SuggestSources
 
 // ListSources lists all sources.
 func (s *Service) ListSources(ctx context.Context, _ api.ListSourcesRequestObject) (api.ListSourcesResponseObject, error) {
-	sources, err := s.catalogue.Sources.Of(ctx, "")
+	sources, err := s.asked(ctx).view.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
@@ -162,7 +169,7 @@ func (s *Service) ListKinds(context.Context, api.ListKindsRequestObject) (api.Li
 // AddSource adds a source.
 func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObject) (api.AddSourceResponseObject, error) {
 	b := request.Body
-	added, err := s.registry.AddSource(
+	added, err := s.asked(ctx).registry.AddSource(
 		ctx,
 		registry.NewSource{
 			Machine:       b.Machine,
@@ -179,6 +186,7 @@ func (s *Service) AddSource(ctx context.Context, request api.AddSourceRequestObj
 	if err != nil {
 		return nil, err
 	}
+	s.changes.tell(changedSource, added.ID.String())
 	return api.AddSource201JSONResponse(toSource(added)), nil
 }
 
@@ -189,23 +197,25 @@ func (s *Service) ChangeSource(ctx context.Context, request api.ChangeSourceRequ
 		return nil, err
 	}
 	b := request.Body
-	changed, err := s.registry.ChangeSource(ctx, id, registry.SourceChanges{At: b.At, RetentionDays: b.RetentionDays, Named: b.Named, Zone: b.Zone,
+	src, err := s.asked(ctx).registry.ChangeSource(ctx, id, registry.SourceChanges{At: b.At, RetentionDays: b.RetentionDays, Named: b.Named, Zone: b.Zone,
 		Exclusions: b.Exclusions, Maps: b.Maps, Options: b.Options})
 	if err != nil {
 		return nil, err
 	}
-	return api.ChangeSource200JSONResponse(toSource(changed)), nil
+	s.changes.tell(changedSource, src.ID.String())
+	return api.ChangeSource200JSONResponse(toSource(src)), nil
 }
 
 // RemoveSource removes a source.
 func (s *Service) RemoveSource(ctx context.Context, request api.RemoveSourceRequestObject) (api.RemoveSourceResponseObject, error) {
-	id, err := number[copies.SourceID]("s", request.Id)
+	src, err := s.sourceOf(ctx, request.Id)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.catalogue.RemoveSource(ctx, id); err != nil {
+	if err := s.catalogue.RemoveSource(ctx, src.ID); err != nil {
 		return nil, err
 	}
+	s.changes.tell(changedSource, src.ID.String())
 	return api.RemoveSource204Response{}, s.site.Tidy(ctx)
 }
 
@@ -243,58 +253,47 @@ func (s *Service) sourceOf(ctx context.Context, id string) (catalogue.Source, er
 	if err != nil {
 		return catalogue.Source{}, err
 	}
-	return s.catalogue.Sources.ByID(ctx, n)
+	return s.asked(ctx).view.Sources.ByID(ctx, n)
 }
 
 // StartSurvey surveys one source, the sources of some machines, or all.
 func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyRequestObject) (api.StartSurveyResponseObject, error) {
-	ids, err := s.toSurvey(ctx, value(request.Body.Machines), value(request.Body.Source))
+	sources, err := s.toSurvey(ctx, value(request.Body.Machines), value(request.Body.Source))
 	if err != nil {
 		return nil, err
 	}
-	j, err := s.jobs.Submit(
-		ctx,
-		survey.JobKind,
-		technician(ctx),
-		survey.Request{Sources: ids, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)},
-		0,
-		0,
-	)
+	order := survey.Order{Sources: sources, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}
+	j, err := s.jobs.Submit(ctx, order.By(technician(ctx)))
 	if err != nil {
 		return nil, err
 	}
 	return api.StartSurvey202JSONResponse(toJob(j)), nil
 }
 
-func (s *Service) toSurvey(ctx context.Context, machines []string, source string) ([]copies.SourceID, error) {
+func (s *Service) toSurvey(ctx context.Context, machines []string, source string) ([]catalogue.Source, error) {
 	if source != "" {
-		id, err := number[copies.SourceID]("s", source)
-		if err != nil {
-			return nil, err
-		}
-		_, err = s.catalogue.Sources.ByID(ctx, id)
-		return []copies.SourceID{id}, err
+		src, err := s.sourceOf(ctx, source)
+		return []catalogue.Source{src}, err
 	}
 	for _, name := range machines {
-		if _, err := s.catalogue.Machines.Named(ctx, name); err != nil {
+		if _, err := s.asked(ctx).view.Machines.Named(ctx, name); err != nil {
 			return nil, err
 		}
 	}
-	sources, err := s.catalogue.Sources.Of(ctx, "")
+	sources, err := s.asked(ctx).view.Sources.Of(ctx, "")
 	if err != nil {
 		return nil, err
 	}
-	var ids []copies.SourceID
-	for _, src := range sources {
-		if len(machines) == 0 || slices.Contains(machines, src.Machine) || slices.Contains(machines, src.AtMachine) {
-			ids = append(ids, src.ID)
-		}
+	if len(machines) > 0 {
+		sources = slices.DeleteFunc(sources, func(src catalogue.Source) bool {
+			return !slices.Contains(machines, src.Machine) && !slices.Contains(machines, src.AtMachine)
+		})
 	}
-	if len(ids) == 0 {
+	if len(sources) == 0 {
 		return nil, &problem.Input{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),
 			Next: "See what a machine has.", Do: []problem.Step{{Do: problem.SuggestSources}}}
 	}
-	return ids, nil
+	return sources, nil
 }
 
 func value[T any](p *T) (v T) {

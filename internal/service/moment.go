@@ -1,14 +1,13 @@
 package service
 
 import (
-	"context"
 	"errors"
 	"net/http"
-	"strings"
 
 	"github.com/labstack/echo/v5"
 
-	"humble-rewind/internal/catalogue"
+	"humble-rewind/api"
+	"humble-rewind/internal/core/principal"
 	"humble-rewind/internal/moments"
 )
 
@@ -16,21 +15,22 @@ import (
 // /as-of/MOMENT/MACHINE/path. A moment is written as people do: now, 2026-03-04, 2026-03-04T17:00, "yesterday 17:00".
 const momentPath = "/as-of"
 
-// serveMoments answers for a technician who signs in with a token as password, whatever the name.
-func (s *Service) serveMoments(c *echo.Context) error {
-	w, r := c.Response(), c.Request()
-	who, err := s.whoseMoment(r)
-	if errors.Is(err, catalogue.ErrNotFound) {
-		w.Header().Set("WWW-Authenticate", `Basic realm="Humble Rewind: a technician's token is the password", charset="UTF-8"`)
-		return errSignedOut
-	}
-	if err != nil {
+// moments lets technicians through who sign in with a token as password, whatever the name.
+func (s *Service) moments() echo.HandlerFunc {
+	through := s.come(only(api.Operation{Rights: []string{string(principal.Find), string(principal.Open)}}, s.serveMoments), s.whoseMoment)
+	return func(c *echo.Context) error {
+		err := through(c)
+		if errors.Is(err, errSignedOut) {
+			c.Response().Header().Set("WWW-Authenticate", `Basic realm="Humble Rewind: a technician's token is the password", charset="UTF-8"`)
+		}
 		return err
 	}
-	familiar(r.Context())
-	ctx := context.WithValue(r.Context(), signedInKey{}, who)
-	view := moments.View{Catalogue: s.catalogue, Past: s.past, Contents: s.contents, Now: s.now}
-	switch err := view.Serve(w, r.WithContext(ctx), momentPath); {
+}
+
+func (s *Service) serveMoments(c *echo.Context) error {
+	w, r := c.Response(), c.Request()
+	view := moments.View{Past: s.asked(r.Context()).past, Contents: s.contents, Now: s.now}
+	switch err := view.Serve(w, r, momentPath); {
 	case errors.Is(err, moments.ErrReadOnly):
 		return &refusal{Status: http.StatusMethodNotAllowed, Title: "A moment can only be read",
 			Detail: "It shows what there was, which stays as it was.", Next: "Bring back what is wanted."}
@@ -40,17 +40,4 @@ func (s *Service) serveMoments(c *echo.Context) error {
 	default:
 		return err
 	}
-}
-
-// whoseMoment tells who asks: by a token, as a bearer or as the password of any name.
-func (s *Service) whoseMoment(r *http.Request) (who signedIn, err error) {
-	token, bearer := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
-	if _, password, basic := r.BasicAuth(); basic {
-		token, bearer = password, true
-	}
-	if !bearer {
-		return who, catalogue.ErrNotFound
-	}
-	who.name, err = s.catalogue.Technicians.ByToken(r.Context(), secret(strings.TrimSpace(token)).hash())
-	return who, err
 }

@@ -63,16 +63,15 @@ type Config struct {
 type Service struct {
 	catalogue *catalogue.Catalogue
 	site      *site.Site
-	registry  registry.Registry
+	whole     work // what it does for everybody: of this is made what it does for somebody, see door.go
 	apart     *apart.Pool
 	contents  *contents.Reader
-	past      *past.Reader
 	examiner  *contents.Examiner
-	adviser   *choosing.Adviser
-	cases     *cases.Book
-	restorer  *restore.Restorer
+	restorer  *restore.Restorer // which settles receipts
+	lookAgain time.Duration     // see while
 	safe      *safekeeping.Store
 	jobs      *jobs.Runner
+	changes   changes
 	console   console
 	metrics   *metrics
 	log       *slog.Logger
@@ -111,7 +110,7 @@ func Open(ctx context.Context, config Config) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the data folder %s: %w", config.Dir, err)
 	}
-	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics(), stopping: make(chan struct{})}
+	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics(), stopping: make(chan struct{}), lookAgain: lookAgain}
 	if err := s.open(ctx, config); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -136,26 +135,27 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.apart = &apart.Pool{}
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"),
 		Unpacker: s.apart}
-	s.registry = registry.Registry{Site: s.site}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err
 	}
 	s.contents = &contents.Reader{Site: s.site, Apart: s.apart}
 	spool.Common.In(config.Dir)
-	s.past = &past.Reader{Site: s.site, Contents: s.contents}
+	everything := s.catalogue.Everything()
+	reader := &past.Reader{Site: s.site, View: everything, Contents: s.contents}
 	s.examiner = &contents.Examiner{Contents: s.contents, Now: s.now, Patience: patience}
-	s.adviser = &choosing.Adviser{
+	adviser := &choosing.Adviser{
 		Site:     s.site,
-		Past:     s.past,
+		Past:     reader,
 		Contents: s.contents,
 		Examiner: s.examiner,
 		Rules:    config.Strays,
 		Now:      s.now,
 	}
-	s.cases = &cases.Book{Site: s.site, Adviser: s.adviser, Now: s.now}
-	s.restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.site, Safe: s.safe, Now: s.now}, Past: s.past, Contents: s.contents}
+	s.restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.site, Safe: s.safe, Now: s.now}, Past: reader, Contents: s.contents}
+	s.whole = work{everything, registry.Registry{Site: s.site, View: everything}, reader, adviser, cases.NewBook(s.site, adviser, s.now, func(id int64) { s.changes.tell(changedCase, showID("k", id)) }), s.restorer}
 	s.jobs = jobs.New(s.catalogue, s.log, s.now, append(s.restorer.Workers(),
 		survey.Worker(s.contents, &contents.Examiner{Contents: s.contents, Now: s.now}, s.now))...)
+	s.jobs.Changed = func(id int64) { s.changes.tell(changedJob, showID("j", id)) }
 	if err := s.jobs.Resume(ctx); err != nil {
 		return err
 	}
@@ -206,16 +206,16 @@ func (s *Service) renew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var request survey.Request
+	var order survey.Order
 	for _, src := range sources {
 		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() || s.rebuilt {
-			request.Sources = append(request.Sources, src.ID)
+			order.Sources = append(order.Sources, src)
 		}
 	}
-	if len(request.Sources) == 0 || slices.ContainsFunc(unfinished, func(j catalogue.Job) bool { return j.Kind == survey.JobKind }) {
+	if len(order.Sources) == 0 || slices.ContainsFunc(unfinished, func(j catalogue.Job) bool { return j.Kind == survey.JobKind }) {
 		return nil
 	}
-	_, err = s.jobs.Submit(ctx, survey.JobKind, "the service", request, 0, 0)
+	_, err = s.jobs.Submit(ctx, order.By(catalogue.TheService))
 	return err
 }
 
@@ -246,15 +246,16 @@ func (s *Service) Handler() http.Handler {
 	e.HTTPErrorHandler = s.writeProblem
 	e.Use(middleware.Recover(), s.observe, secureHeaders, s.knownHost)
 	e.GET("/healthz", s.health)
-	e.GET("/metrics", s.requireTechnician(echo.WrapHandler(s.metrics.handler())))
+	e.GET("/metrics", s.requireTechnician(only(api.Operations()["GetCatalogue"], echo.WrapHandler(s.metrics.handler()))))
 	// Nobody's body is read before it is known who sends it; that of a sign-in is small.
 	group := e.Group("/api/v1", s.sameOrigin, s.requireTechnician, smallSignIn, middleware.BodyLimit(maxBody), noStore, compressed)
 	group.Any("/*", func(*echo.Context) error { return echo.ErrNotFound })
-	api.RegisterHandlers(group, api.NewStrictHandler(s, nil))
+	api.RegisterHandlers(group, api.NewStrictHandler(s, []api.StrictMiddlewareFunc{mayDo}))
+	moments := s.moments()
 	for _, method := range []string{http.MethodOptions, http.MethodGet, "PROPFIND", http.MethodPut, http.MethodDelete, http.MethodPost,
 		"MKCOL", "COPY", "MOVE", "LOCK", "UNLOCK", "PROPPATCH"} {
 		for _, path := range []string{momentPath, momentPath + "/*"} {
-			e.Add(method, path, s.serveMoments)
+			e.Add(method, path, moments)
 		}
 	}
 	e.GET("/*", s.console.serve)
@@ -367,7 +368,7 @@ func (s *Service) expireDaily(ctx context.Context) {
 }
 
 func (s *Service) health(c *echo.Context) error {
-	if _, err := s.catalogue.Machines.People(c.Request().Context()); err != nil {
+	if _, err := s.whole.view.Machines.People(c.Request().Context()); err != nil {
 		return err
 	}
 	return c.JSON(http.StatusOK, map[string]string{"status": "ok"})

@@ -52,11 +52,11 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	if request.Params.Copies != nil && !how.Valid() {
 		return nil, badRequest(fmt.Sprintf("%q is not a way to tell copies.", how), "Choose whole or marks.")
 	}
-	t, err := s.past.Trail(ctx, p)
+	t, err := s.asked(ctx).past.Trail(ctx, p)
 	if err != nil {
 		return nil, err
 	}
-	m, err := s.catalogue.Machines.Named(ctx, p.Machine)
+	m, err := s.asked(ctx).view.Machines.Named(ctx, p.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +101,7 @@ func (s *Service) GetTrail(ctx context.Context, request api.GetTrailRequestObjec
 	}
 	var whole []catalogue.Shown
 	if how != api.GetTrailParamsCopiesMarks {
-		if whole, err = s.catalogue.Copies.ShownAs(ctx, t.Seen, t.States()); err != nil {
+		if whole, err = s.asked(ctx).view.Copies.ShownAs(ctx, t.Seen, t.States()); err != nil {
 			return nil, err
 		}
 	}

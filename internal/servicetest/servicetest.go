@@ -30,6 +30,7 @@ type Service struct {
 	URL, Token string
 	Client     *api.ClientWithResponses
 	World      demo.World // where it serves the sample world
+	Service    *service.Service
 	t          testing.TB
 }
 
@@ -56,13 +57,20 @@ func Start(t testing.TB, dir string, console fs.FS) *Service {
 	})
 	token, err := os.ReadFile(filepath.Join(dir, service.TokenFile))
 	require.NoError(t, err)
-	r := &Service{URL: "http://" + listener.Addr().String(), Token: strings.TrimSpace(string(token)), t: t}
-	r.Client, err = api.NewClientWithResponses(r.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
-		q.Header.Set("Authorization", "Bearer "+r.Token)
+	r := &Service{URL: "http://" + listener.Addr().String(), Token: strings.TrimSpace(string(token)), Service: s, t: t}
+	r.Client = r.As(r.Token)
+	return r
+}
+
+// As returns a client of whoever has a token.
+func (s *Service) As(token string) *api.ClientWithResponses {
+	s.t.Helper()
+	client, err := api.NewClientWithResponses(s.URL+"/api/v1", api.WithRequestEditorFn(func(_ context.Context, q *http.Request) error {
+		q.Header.Set("Authorization", "Bearer "+token)
 		return nil
 	}))
-	require.NoError(t, err)
-	return r
+	require.NoError(s.t, err)
+	return client
 }
 
 // Open opens a service without serving it, for tests of what keeps it from being opened.

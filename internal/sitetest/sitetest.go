@@ -71,8 +71,9 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	t.Cleanup(func() { pool.Close() })
 	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules), Kept: t.TempDir(), Unpacker: pool}
 	t.Cleanup(func() { s.Site.Close() })
+	s.View = records.Everything()
 	s.Contents = &contents.Reader{Site: s.Site, Apart: pool}
-	s.Past = &past.Reader{Site: s.Site, Contents: s.Contents}
+	s.Past = &past.Reader{Site: s.Site, View: s.View, Contents: s.Contents}
 	s.Adviser = &choosing.Adviser{Site: s.Site, Past: s.Past, Contents: s.Contents, Rules: rules, Now: time.Now,
 		Examiner: &contents.Examiner{Contents: s.Contents, Now: time.Now}}
 	s.Restorer = &restore.Restorer{Steps: &steps.Steps{Site: s.Site, Safe: safe, Now: time.Now}, Past: s.Past, Contents: s.Contents}
@@ -164,7 +165,7 @@ func (s *Site) Survey(src catalogue.Source) survey.Result {
 // Find returns the copies that a query finds.
 func (s *Site) Find(q catalogue.Query) []catalogue.Shown {
 	s.t.Helper()
-	found, err := s.Catalogue.Search.Find(context.Background(), q)
+	found, err := s.Catalogue.Everything().Search.Find(context.Background(), q)
 	require.NoError(s.t, err)
 	return found.Copies
 }

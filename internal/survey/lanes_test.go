@@ -15,7 +15,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
-	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
@@ -99,7 +98,7 @@ func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
 	var dead atomic.Bool
 	var hung atomic.Int32
 	s := sitetest.NewWith(t, append(kinds.Ways(), hanging(&dead, &hung)))
-	var ids []copies.SourceID
+	var sources []catalogue.Source
 	for n := range 10 {
 		name, host := fmt.Sprintf("m%d", n), "alive"
 		if n == 2 {
@@ -114,13 +113,13 @@ func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
 			require.NoError(t, os.WriteFile(filepath.Join(root, at, "keel.txt"), []byte(name), 0o644))
 			src, err := s.AddSource(t.Context(), registry.NewSource{Machine: name, Kind: "live", At: at})
 			require.NoError(t, err)
-			ids = append(ids, src.ID)
+			sources = append(sources, src)
 		}
 	}
 	dead.Store(true)
 	runner := jobs.New(s.Catalogue, slog.New(slog.DiscardHandler), time.Now, survey.Worker(s.Contents, nil, time.Now))
 	defer runner.Stop()
-	j, err := runner.Submit(t.Context(), survey.JobKind, "oda", survey.Request{Sources: ids}, 0, 0)
+	j, err := runner.Submit(t.Context(), survey.Order{Sources: sources}.By(catalogue.TheService))
 	require.NoError(t, err)
 	done := func() int {
 		j, err := runner.Job(t.Context(), j.ID)
@@ -139,7 +138,7 @@ func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
 	}, 2*time.Minute, 10*time.Millisecond)
 
 	dead.Store(false)
-	again, err := runner.Submit(t.Context(), survey.JobKind, "oda", survey.Request{Sources: ids[8:12]}, 0, 0)
+	again, err := runner.Submit(t.Context(), survey.Order{Sources: sources[8:12]}.By(catalogue.TheService))
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		j, err := runner.Job(t.Context(), again.ID)

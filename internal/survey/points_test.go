@@ -91,7 +91,7 @@ func history(r *rand.Rand, days int) []tree {
 // records writes everything that is known of places and when, one span a line; what can be read is marked.
 func records(t *testing.T, s *sitetest.Site) string {
 	var lines []string
-	for f, err := range s.Catalogue.Copies.Under(t.Context(), place.Place{Machine: "loft", Path: "/home"}) {
+	for f, err := range s.Catalogue.Everything().Copies.Under(t.Context(), place.Place{Machine: "loft", Path: "/home"}) {
 		require.NoError(t, err)
 		lines = append(
 			lines,

@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/principal"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
@@ -29,6 +30,25 @@ type Request struct {
 	Examine bool              `json:"examine,omitempty"`  // also examine all content not yet examined
 }
 
+// Order is a survey that is asked for.
+type Order struct {
+	Sources []catalogue.Source
+	ReadAll bool
+	Examine bool
+}
+
+// By is the job that somebody asks for with it.
+func (o Order) By(who string) jobs.Order {
+	order := jobs.Order{Kind: JobKind, By: who}
+	request := Request{ReadAll: o.ReadAll, Examine: o.Examine}
+	for _, src := range o.Sources {
+		request.Sources = append(request.Sources, src.ID)
+		order.Machines = append(order.Machines, src.MachineID)
+	}
+	order.Request = request
+	return order
+}
+
 // Examiner examines what a source holds.
 type Examiner interface {
 	// All examines the files of a source that were not examined yet, and counts those that could not be read.
@@ -41,7 +61,7 @@ type Examiner interface {
 // a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
-	return jobs.Worker{Kind: JobKind, AtOnce: jobsAtOnce, ErrorFor: say.Error, Do: w.do}
+	return jobs.Worker{Kind: JobKind, Right: principal.Survey, AtOnce: jobsAtOnce, ErrorFor: say.Error, Do: w.do}
 }
 
 // jobsAtOnce is how many jobs have their turn; their lanes bound how much is done.

@@ -640,6 +640,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Server-sent events of the type change: what is otherwise now than it was, as {kind, id}. What it is like now is asked
+         * @description Kinds are job, case, machine and source, with the number or name of what changed; of what is gone those are told who may
+         *     know of the whole site. much, without one, stands for more changes than are told one by one.
+         */
+        get: operations["followChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/cases/events": {
         parameters: {
             query?: never;
@@ -780,6 +801,10 @@ export interface components {
         };
         Session: {
             technician: string;
+            /** @description What he may do: see x-right */
+            rights: string[];
+            /** @description Whether he may know of the whole site; else of some of its machines */
+            whole: boolean;
             /** @description With each request that carries the session's cookie goes this key, in the header X-Console-Key or, of pictures and streams, as the query's key; only signing in tells it */
             key?: string;
         };
@@ -2983,6 +3008,27 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Case"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    followChanges: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             default: components["responses"]["Problem"];

@@ -24,7 +24,7 @@ const (
 	CaseDone    CaseState = "done"
 )
 
-// ByID is one request for help.
+// Case is one request for help.
 type Case struct {
 	ID        int64
 	State     CaseState
@@ -118,8 +118,8 @@ func (c *Cases) Add(ctx context.Context, k Case) (Case, error) {
 	k.State, k.ChangedAt, k.Version = CaseOpen, k.OpenedAt, 1
 	err := c.f.Tx(ctx, func(w *file.Writing) error {
 		err := w.QueryRowContext(ctx, `INSERT INTO cases (state, opened_at, opened_by, changed_at, person, machine, path, words, loss,
-			happened, good_at, noticed_at, hints, folded)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, '') RETURNING id`, string(k.State), k.OpenedAt.UnixNano(), k.OpenedBy,
+			happened, good_at, noticed_at, hints, folded, machine_id)
+			VALUES (?, ?, ?, ?, ?, ?6, ?, ?, ?, ?, ?, ?, ?, '', (SELECT id FROM machines WHERE name = ?6)) RETURNING id`, string(k.State), k.OpenedAt.UnixNano(), k.OpenedBy,
 			k.ChangedAt.UnixNano(), k.Person, k.Place.Machine,
 			[]byte(k.Place.Path), k.Words, string(k.Loss), k.Happened, file.Nanos(k.Good), file.Nanos(k.Noticed), file.ToJSON(k.Hints)).
 			Scan(&k.ID)
@@ -156,9 +156,9 @@ func (c *Cases) Change(ctx context.Context, k Case, version int64, at time.Time,
 	err := c.f.Tx(ctx, func(w *file.Writing) error {
 		result, err := w.ExecContext(
 			ctx,
-			`UPDATE cases SET state = ?, changed_at = ?, version = version + 1, person = ?, machine = ?, path = ?, words = ?, loss = ?,
+			`UPDATE cases SET state = ?, changed_at = ?, version = version + 1, person = ?, machine = ?4, path = ?, words = ?, loss = ?,
 				happened = ?,
-			good_at = ?, noticed_at = ?, hints = ? WHERE id = ? AND (?13 = 0 OR version = ?13)`,
+			good_at = ?, noticed_at = ?, hints = ?, machine_id = (SELECT id FROM machines WHERE name = ?4) WHERE id = ? AND (?13 = 0 OR version = ?13)`,
 			string(k.State),
 			at.UnixNano(),
 			k.Person,
@@ -206,12 +206,14 @@ func (c *Cases) AddEntry(ctx context.Context, id int64, e CaseEntry) (Case, erro
 }
 
 // ByID returns one case with everything that was done in it.
-func (c *Cases) ByID(ctx context.Context, id int64) (Case, error) {
-	k, err := scanCase(c.f.Read.QueryRowContext(ctx, "SELECT "+caseColumns+" FROM cases WHERE id = ?", id).Scan)
+func (c *Cases) ByID(ctx context.Context, id int64) (Case, error) { return c.byID(ctx, "id = ?", id) }
+
+func (c *Cases) byID(ctx context.Context, where string, args ...any) (Case, error) {
+	k, err := scanCase(c.f.Read.QueryRowContext(ctx, "SELECT "+caseColumns+" FROM cases WHERE "+where, args...).Scan)
 	if err != nil {
 		return k, file.NoRows(err)
 	}
-	rows, err := c.f.Read.QueryContext(ctx, "SELECT n, at, by, kind, text, ref, work FROM case_entries WHERE case_id = ? ORDER BY n", id)
+	rows, err := c.f.Read.QueryContext(ctx, "SELECT n, at, by, kind, text, ref, work FROM case_entries WHERE case_id = ? ORDER BY n", k.ID)
 	if err != nil {
 		return k, err
 	}
@@ -228,11 +230,11 @@ func (c *Cases) ByID(ctx context.Context, id int64) (Case, error) {
 	return k, rows.Err()
 }
 
-// Matching lists cases, the one changed last first: those of a state ("" for all) in which all words occur, after skip
-// others, at most limit.
-func (c *Cases) Matching(ctx context.Context, state CaseState, words string, skip, limit int) ([]Case, error) {
-	where, args := "(?1 = '' OR state = ?1)", []any{string(state)}
-	for _, word := range strings.Fields(names.Fold(words)) {
+// matching lists cases that may be known to somebody, the one changed last first: those of a state ("" for all) in which all words, folded,
+// occur, after skip others, at most limit.
+func (c *Cases) matching(ctx context.Context, within, whose string, state CaseState, words []string, skip, limit int) ([]Case, error) {
+	where, args := within+" AND (?2 = '' OR state = ?2)", []any{whose, string(state)}
+	for _, word := range words {
 		where += " AND instr(folded, ?) > 0"
 		args = append(args, word)
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
 )
 
@@ -27,7 +28,7 @@ const (
 // Ended tells whether nothing more happens.
 func (s JobState) Ended() bool { return s != JobWaiting && s != JobRunning }
 
-// ByID is a piece of long work. Jobs outlive the process: a restart resumes them.
+// Job is a piece of long work. Jobs outlive the process: a restart resumes them.
 type Job struct {
 	ID        int64
 	Kind      string
@@ -61,24 +62,20 @@ type Jobs struct{ f *file.File }
 // NewJobs returns those of a file.
 func NewJobs(f *file.File) *Jobs { return &Jobs{f} }
 
-// Add adds a waiting job.
-func (c *Jobs) Add(ctx context.Context, j Job) (Job, error) {
-	r, err := c.f.Write.ExecContext(
-		ctx,
-		"INSERT INTO jobs (kind, state, by, request, created_at, total, receipt_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		j.Kind,
-		JobWaiting,
-		j.By,
-		string(j.Request),
-		j.CreatedAt.UnixNano(),
-		j.Total,
-		sql.NullInt64{Int64: j.Receipt, Valid: j.Receipt != 0},
-	)
-	if err != nil {
-		return j, err
-	}
+// Add adds a waiting job that works on machines; one that has a receipt works on those of that.
+func (c *Jobs) Add(ctx context.Context, j Job, machines ...copies.MachineID) (Job, error) {
 	j.State = JobWaiting
-	j.ID, err = r.LastInsertId()
+	err := c.f.Tx(ctx, func(w *file.Writing) error {
+		r, err := w.ExecContext(ctx, "INSERT INTO jobs (kind, state, by, request, created_at, total, receipt_id) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			j.Kind, string(j.State), j.By, string(j.Request), j.CreatedAt.UnixNano(), j.Total, sql.NullInt64{Int64: j.Receipt, Valid: j.Receipt != 0})
+		if err != nil {
+			return err
+		}
+		if j.ID, err = r.LastInsertId(); err != nil {
+			return err
+		}
+		return w.Exec(ctx, "INSERT INTO job_machines (job_id, machine_id) SELECT DISTINCT ?, value FROM json_each(?)", j.ID, file.ToJSON(machines))
+	})
 	return j, err
 }
 
@@ -104,6 +101,10 @@ func (c *Jobs) Save(ctx context.Context, j Job) error {
 // ByID returns a job by its number.
 func (c *Jobs) ByID(ctx context.Context, id int64) (Job, error) {
 	all, err := c.jobs(ctx, "id = ?", id)
+	return oneJob(all, err, id)
+}
+
+func oneJob(all []Job, err error, id int64) (Job, error) {
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("job j%d: %w", id, problem.NotKnown)
 	}
@@ -113,9 +114,8 @@ func (c *Jobs) ByID(ctx context.Context, id int64) (Job, error) {
 	return all[0], nil
 }
 
-// Before lists jobs before the one numbered before (0: from the newest), newest first.
-func (c *Jobs) Before(ctx context.Context, kind string, before int64, limit int) ([]Job, error) {
-	return c.jobs(ctx, "(?1 = '' OR kind = ?1) AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT ?3", kind, before, limit)
+func (c *Jobs) before(ctx context.Context, within, kind string, before int64, limit int) ([]Job, error) {
+	return c.jobs(ctx, within+" AND (?1 = '' OR kind = ?1) AND (?2 = 0 OR id < ?2) ORDER BY id DESC LIMIT ?3", kind, before, limit)
 }
 
 // Unfinished lists what the last stop interrupted, oldest first.

@@ -12,7 +12,7 @@ import (
 	"humble-rewind/internal/core/problem"
 )
 
-// Named is a computer or store that is looked after.
+// Machine is a computer or store that is looked after.
 type Machine struct {
 	ID            copies.MachineID
 	Name          string

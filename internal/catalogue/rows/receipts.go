@@ -46,7 +46,7 @@ const (
 // Stands tells whether something of an item stands where it was brought back to.
 func (o ItemOutcome) Stands() bool { return o == ItemDone || o == ItemPartly }
 
-// ByID is the record of a bring-back.
+// Receipt is the record of a bring-back.
 type Receipt struct {
 	ID       int64
 	At       time.Time
@@ -77,15 +77,33 @@ func (c *Receipts) Begin(ctx context.Context, r Receipt, each func(put func([]Re
 		if r.ID, err = added.LastInsertId(); err != nil {
 			return err
 		}
-		return each(func(items []ReceiptItem) error {
+		machines := map[string]bool{}
+		err = each(func(items []ReceiptItem) error {
 			for n := range items {
 				items[n].N = r.Count + n
+				machines[items[n].From.Machine], machines[items[n].To.Machine] = true, true
 			}
 			r.Count += len(items)
 			return saveBatch(ctx, w, r.ID, items)
 		})
+		if err != nil {
+			return err
+		}
+		return keepMachines(ctx, w, r.ID, machines)
 	})
 	return r, err
+}
+
+// keepMachines keeps of which machines a receipt speaks: as numbers, so that a later machine of a name is another.
+func keepMachines(ctx context.Context, w *file.Writing, receipt int64, machines map[string]bool) error {
+	delete(machines, "")
+	for name := range machines {
+		if err := w.Exec(ctx, "INSERT INTO receipt_machines (receipt_id, machine_id) VALUES (?1, (SELECT id FROM machines WHERE name = ?2))",
+			receipt, name); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Close ends a bring-back.
@@ -118,6 +136,10 @@ func (c *Receipts) EndUndo(ctx context.Context, id int64, state ReceiptState, by
 // ByID returns a receipt without its items, which Batches and Items return.
 func (c *Receipts) ByID(ctx context.Context, id int64) (Receipt, error) {
 	all, err := c.receipts(ctx, "r.id = ?", id)
+	return oneReceipt(all, err, id)
+}
+
+func oneReceipt(all []Receipt, err error, id int64) (Receipt, error) {
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("receipt r%d: %w", id, problem.NotKnown)
 	}
@@ -125,11 +147,6 @@ func (c *Receipts) ByID(ctx context.Context, id int64) (Receipt, error) {
 		return Receipt{}, err
 	}
 	return all[0], nil
-}
-
-// Before lists receipts before the one numbered before (0: from the newest), newest first, without items.
-func (c *Receipts) Before(ctx context.Context, before int64, limit int) ([]Receipt, error) {
-	return c.receipts(ctx, "(?1 = 0 OR r.id < ?1) ORDER BY r.id DESC LIMIT ?2", before, limit)
 }
 
 func (c *Receipts) receipts(ctx context.Context, where string, args ...any) ([]Receipt, error) {

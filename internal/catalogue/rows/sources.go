@@ -14,7 +14,7 @@ import (
 	"humble-rewind/internal/core/traits"
 )
 
-// ByID is a source with what surveys keep of it.
+// Source is a source with what surveys keep of it.
 type Source struct {
 	copies.Source
 	OwnRetention *int // days; nil for the machine's

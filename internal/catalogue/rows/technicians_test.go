@@ -32,7 +32,7 @@ func TestSessionsLastAsLongAsTheyMay(t *testing.T) {
 				continue
 			}
 			require.NoError(t, err)
-			assert.Equal(t, "oda", name)
+			assert.Equal(t, "oda", name.Name)
 		}
 	}
 }

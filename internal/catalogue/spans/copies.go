@@ -3,7 +3,6 @@ package spans
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -15,7 +14,6 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/trail"
 )
@@ -55,8 +53,8 @@ func (c Copies) ByIDs(ctx context.Context, ids []copies.ID) ([]*copies.Copy, err
 				return nil, err
 			}
 		}
-		if r.stores[l.folder.source] == nil { // it was removed meanwhile
-			return nil, fmt.Errorf("source %s: %w", l.folder.source, problem.NotKnown)
+		if r.stores[l.folder.source] == nil { // it was removed meanwhile, or is out of scope
+			return nil, r.unknown(ctx, id)
 		}
 		all[i] = l
 	}

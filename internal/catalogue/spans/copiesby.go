@@ -21,26 +21,35 @@ func (c Search) WithDigest(ctx context.Context, sum digest.Sum, limit int) ([]*c
 	if !sum.Known() {
 		return nil, nil
 	}
-	ids, err := file.Numbers(c.f.Reads.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? ORDER BY span_id LIMIT ?", sum.Bytes(), limit))
-	if err != nil {
-		return nil, err
-	}
 	r, err := c.look(ctx)
 	if err != nil {
 		return nil, err
 	}
-	sought := make([]copies.ID, len(ids))
-	for i, id := range ids {
-		sought[i] = copies.ID(id)
-	}
-	found, err := r.find(ctx, sought)
-	if err != nil {
-		return nil, err
-	}
 	var all []located
-	for _, id := range sought {
-		if l, ok := found[id]; ok {
-			all = append(all, l)
+	for behind := int64(0); len(all) < limit; { // in pieces: what is out of scope does not count
+		ids, err := file.Numbers(c.f.Reads.QueryContext(ctx, "SELECT span_id FROM contents WHERE sha256 = ? AND span_id > ? ORDER BY span_id "+
+			"LIMIT ?", sum.Bytes(), behind, limit))
+		if err != nil {
+			return nil, err
+		}
+		if len(ids) == 0 {
+			break
+		}
+		sought := make([]copies.ID, len(ids))
+		for i, id := range ids {
+			sought[i] = copies.ID(id)
+		}
+		found, err := r.find(ctx, sought)
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range sought {
+			if l, ok := found[id]; ok && len(all) < limit && r.stores[l.folder.source] != nil {
+				all = append(all, l)
+			}
+		}
+		if behind = ids[len(ids)-1]; len(ids) < limit {
+			break
 		}
 	}
 	return r.records(ctx, all)
@@ -124,7 +133,7 @@ func (c Search) Lost(ctx context.Context, machine, words string, limit int) ([]*
 }
 
 // copiesLike returns files under a name in which all words occur. Words of one or two letters alone find nothing: they are in too many.
-func (c *room) copiesLike(ctx context.Context, words string, limit int, source func(*copies.Store) bool,
+func (c Search) copiesLike(ctx context.Context, words string, limit int, source func(*copies.Store) bool,
 	fits func(*look, *located) bool) ([]*copies.Copy, error) {
 	const telling = 3 // letters
 	folded := strings.Fields(fold.Fold(words))

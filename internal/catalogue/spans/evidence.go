@@ -32,9 +32,13 @@ func (c *room) forgetStore(source copies.SourceID) {
 	c.stale = append(c.stale, source)
 }
 
-// Stores returns all sources with their captures, by number. The answer is shared and must not be changed.
+// Stores returns the sources of the scope with their captures, by number. The answer is shared and must not be changed.
 func (c Copies) Stores(ctx context.Context) (map[copies.SourceID]*copies.Store, error) {
-	return c.allStores(ctx)
+	r, err := c.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return r.stores, nil
 }
 
 func (c *room) allStores(ctx context.Context) (map[copies.SourceID]*copies.Store, error) {
@@ -260,7 +264,7 @@ func (r *look) machineOf(l *located) string {
 // eachIn calls see with the spans of a folder until it says that it is enough.
 func (r *look) eachIn(ctx context.Context, id int64, see func(*located) bool) error {
 	f, err := folderByID(ctx, r.q, id)
-	if errors.Is(err, problem.NotKnown) {
+	if errors.Is(err, problem.NotKnown) || err == nil && r.stores[f.source] == nil {
 		return nil
 	}
 	if err != nil {

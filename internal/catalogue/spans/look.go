@@ -128,7 +128,7 @@ func (r *look) at(ctx context.Context, p place.Place, meant func(source copies.S
 		return err
 	}
 	for _, f := range d.folders {
-		if meant != nil && !meant(f.source) {
+		if r.stores[f.source] == nil || meant != nil && !meant(f.source) {
 			continue
 		}
 		all, err := r.under(ctx, f, p.Name())
@@ -159,7 +159,7 @@ func (r *look) at(ctx context.Context, p place.Place, meant func(source copies.S
 func (r *look) elsewhere(ctx context.Context, blocks []int64, meant func(source copies.SourceID) bool, see func(*located)) error {
 	for _, id := range blocks {
 		f, err := r.folder(ctx, folderOf(id))
-		if errors.Is(err, problem.NotKnown) || err == nil && meant != nil && !meant(f.source) {
+		if errors.Is(err, problem.NotKnown) || err == nil && (r.stores[f.source] == nil || meant != nil && !meant(f.source)) {
 			continue
 		}
 		if err != nil {

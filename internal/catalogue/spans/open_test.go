@@ -7,11 +7,14 @@ import (
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/catalogue/names"
 	"humble-rewind/internal/catalogue/rows"
+	"humble-rewind/internal/core/principal"
 )
 
 // records are the room with what stands below it, as the hall puts them together.
 type records struct {
 	*Spans
+	Copies   Copies
+	Search   Search
 	Machines *rows.Machines
 	Sources  *rows.Sources
 	f        *file.File
@@ -23,7 +26,8 @@ func open(ctx context.Context, dir string) (*records, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &records{s, rows.NewMachines(f), rows.NewSources(f, s.Changed), f}
+	all, search := s.View(principal.Everything())
+	c := &records{s, all, search, rows.NewMachines(f), rows.NewSources(f, s.Changed), f}
 	s.Open(ctx, f, c.Sources, rows.NewReceipts(f))
 	return c, nil
 }

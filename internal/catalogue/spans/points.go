@@ -252,6 +252,9 @@ func (c *room) thin(ctx context.Context, sourceID copies.SourceID, held map[stri
 
 // Held lists the points in time of a source that can still be read and lie from one moment to another, oldest first.
 func (c Copies) Held(ctx context.Context, sourceID copies.SourceID, from, to time.Time) ([]sighting.Capture, error) {
+	if r, err := c.look(ctx); err != nil || r.stores[sourceID] == nil {
+		return nil, err
+	}
 	rows, err := c.f.Reads.QueryContext(
 		ctx,
 		"SELECT name, at FROM captures WHERE source_id = ? AND complete AND held AND at BETWEEN ? AND ? ORDER BY at",

@@ -116,19 +116,20 @@ func (r *look) successor(ctx context.Context, id copies.ID) (located, error) {
 			return now, nil
 		}
 	}
+	return located{}, r.unknown(ctx, id)
+}
+
+// unknown is what is said of a number under which nothing is known, be it that its store is out of scope.
+func (r *look) unknown(ctx context.Context, id copies.ID) error {
 	var forgotten bool
 	if err := r.q.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM sources WHERE renewed_below > ?)", id).Scan(&forgotten); err != nil {
-		return located{}, err
+		return err
 	}
 	if forgotten {
-		return located{}, fmt.Errorf(
-			"copy %s: its store was read anew and its copies have other numbers since; look for it "+
-				"by its place or name: %w",
-			id,
-			problem.NotKnown,
-		)
+		return fmt.Errorf("copy %s: its store was read anew and its copies have other numbers since; look for it by its place or name: %w", id,
+			problem.NotKnown)
 	}
-	return located{}, fmt.Errorf("copy %s: %w", id, problem.NotKnown)
+	return fmt.Errorf("copy %s: %w", id, problem.NotKnown)
 }
 
 // forget removes sources with everything that surveys saw in them, and what remove removes, which has to be something.

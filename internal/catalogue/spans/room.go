@@ -18,18 +18,16 @@ import (
 
 // Spans are the doors of the room.
 type Spans struct {
-	Copies   Copies
-	Search   Search
 	Contents Contents
 	Surveys  Surveys
 	room     *room
 }
 
 // Copies reads copies by their numbers and their places.
-type Copies struct{ *room }
+type Copies struct{ scoped }
 
 // Search finds copies by what they are like.
-type Search struct{ *room }
+type Search struct{ scoped }
 
 // Contents keeps what is known of contents: digests, and what examining them found.
 type Contents struct{ *room }
@@ -72,7 +70,7 @@ type receipts interface {
 // Make makes the room before its file is open; Open opens its doors.
 func Make() *Spans {
 	r := &room{indexed: make(chan struct{})}
-	return &Spans{Copies{r}, Search{r}, Contents{r}, Surveys{r}, r}
+	return &Spans{Contents{r}, Surveys{r}, r}
 }
 
 // Load reads the numbers that were given out last. It is done before anything else.

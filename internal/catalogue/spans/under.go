@@ -30,6 +30,9 @@ func (c Copies) In(ctx context.Context, folder place.Place, after string) iter.S
 // FoldersIn returns the names of the folders in a folder in which something was seen, at whatever depth, that come behind a name. They
 // have no order.
 func (c Copies) FoldersIn(ctx context.Context, folder place.Place, after string) ([]string, error) {
+	if r, err := c.look(ctx); err != nil || !r.of(folder.Machine) {
+		return nil, err
+	}
 	low, high := underIt(folder.Path)
 	rows, err := c.f.Reads.QueryContext(ctx, "SELECT DISTINCT CASE WHEN instr(rest, x'2f') > 0 THEN substr(rest, 1, instr(rest, x'2f') - 1) "+
 		"ELSE rest END AS name FROM (SELECT substr(path, ?4) AS rest FROM dirs WHERE machine_id = (SELECT id FROM machines WHERE name = ?1) "+
@@ -63,14 +66,17 @@ const (
 	withDeeper = "d.machine_id = (SELECT id FROM machines WHERE name = ?1) AND d.path >= ?2 AND (d.path = ?2 OR d.path >= ?3) AND d.path < ?4"
 )
 
-func (c *room) copiesBelow(ctx context.Context, of place.Place, deep bool, after string) iter.Seq2[*copies.Copy, error] {
+func (c Copies) copiesBelow(ctx context.Context, of place.Place, deep bool, after string) iter.Seq2[*copies.Copy, error] {
 	return func(yield func(*copies.Copy, error) bool) {
 		r, err := c.look(ctx)
 		if err != nil {
 			yield(nil, err)
 			return
 		}
-		u := &under{c: c, ctx: ctx, r: r, yield: yield, machine: of.Machine, behind: after}
+		if !r.of(of.Machine) {
+			return
+		}
+		u := &under{c: c.room, ctx: ctx, r: r, yield: yield, machine: of.Machine, behind: after}
 		where, args := itself, []any{of.Machine, []byte(of.Path)}
 		if deep {
 			low, high := underIt(of.Path)

@@ -49,6 +49,7 @@ const (
 	NoWay           Code = "no-way" // to addresses of this kind
 	Locked          Code = "locked" // a store that a secret opens
 	NotSignedIn     Code = "not-signed-in"
+	NotAllowed      Code = "not-allowed" // whoever asks has no right to it
 	Untrusted       Code = "untrusted" // a server whose certificate nobody that is believed vouches for
 )
 
@@ -124,6 +125,7 @@ var words = map[Code]string{
 	System:               "the system refuses it",
 	NotKnown:             "not in the catalogue",
 	Known:                "already in the catalogue",
+	NotAllowed:           "whoever asks has no right to it",
 	BadCursor:            "the cursor is not one that this list gave out",
 	ChangedByOther:       "somebody else changed it meanwhile",
 	Damaged:              "the catalogue is damaged",

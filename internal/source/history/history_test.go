@@ -133,7 +133,7 @@ func TestEverySaveOfEveryBranchIsKnown(t *testing.T) {
 	require.NoError(t, err)
 	last := tr.Versions[len(tr.Versions)-1]
 	assert.Equal(t, 5*time.Hour, last.Superseded.Sub(day), "the commit that removed it is known")
-	copyOf, err := s.Catalogue.Copies.ByID(t.Context(), tr.Seen[tr.Beside[0].Seen[0]].ID)
+	copyOf, err := s.Catalogue.Everything().Copies.ByID(t.Context(), tr.Seen[tr.Beside[0].Seen[0]].ID)
 	require.NoError(t, err)
 	assert.Contains(t, copyOf.Lies, "on branch sketch")
 	assert.Equal(t, "a sketch", copyOf.Message)
