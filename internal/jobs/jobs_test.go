@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/copies"
+	"humble-rewind/internal/core/principal"
 	"humble-rewind/internal/jobs"
 )
 
@@ -140,4 +142,46 @@ func TestNoMoreRunAtOnceThanTheWorkerAllows(t *testing.T) {
 		ended(t, r, id)
 	}
 	assert.EqualValues(t, 1, most.Load())
+}
+
+// A job goes on no longer than who asked for it may have it done, and does not begin where he may not.
+func TestAJobEndsWithTheRightToIt(t *testing.T) {
+	c := records(t)
+	loft, err := c.Machines.Add(t.Context(), catalogue.Machine{Name: "loft", At: "/x", Zone: "UTC"})
+	require.NoError(t, err)
+	slip, err := c.Machines.Add(t.Context(), catalogue.Machine{Name: "slip", At: "/y", Zone: "UTC"})
+	require.NoError(t, err)
+	require.NoError(t, c.Technicians.Set(t.Context(), "maren", []byte("token")))
+	began := make(chan struct{}, 4)
+	wait := jobs.Worker{Kind: "wait", Right: principal.Survey, AtOnce: 4, Do: func(ctx context.Context, _ *jobs.Task) error {
+		began <- struct{}{}
+		<-ctx.Done()
+		return ctx.Err()
+	}}
+	r := runner(t, c, wait)
+	for name, take := range map[string]func() error{
+		"the right": func() error { return c.Technicians.Allow(t.Context(), "maren", principal.Everything(), principal.Find) },
+		"the scope": func() error {
+			return c.Technicians.Allow(t.Context(), "maren", principal.Of(slip.ID), principal.Survey)
+		},
+	} {
+		require.NoError(t, c.Technicians.Allow(t.Context(), "maren", principal.Of(loft.ID), principal.Survey))
+		j, err := r.Submit(t.Context(), jobs.Order{Kind: "wait", By: "maren", Machines: []copies.MachineID{loft.ID}})
+		require.NoError(t, err)
+		<-began
+		require.NoError(t, take(), name)
+		seen := ended(t, r, j.ID)
+		assert.Equal(t, catalogue.JobCancelled, seen[len(seen)-1].State, name)
+		assert.Contains(t, seen[len(seen)-1].Error, "no right to it any more", name)
+		again, err := r.Submit(t.Context(), jobs.Order{Kind: "wait", By: "maren", Machines: []copies.MachineID{loft.ID}})
+		require.NoError(t, err)
+		seen = ended(t, r, again.ID)
+		assert.Equal(t, catalogue.JobCancelled, seen[len(seen)-1].State, name)
+	}
+	require.NoError(t, c.Technicians.Remove(t.Context(), "maren"))
+	gone, err := r.Submit(t.Context(), jobs.Order{Kind: "wait", By: "maren"})
+	require.NoError(t, err)
+	seen := ended(t, r, gone.ID)
+	assert.Equal(t, catalogue.JobCancelled, seen[len(seen)-1].State)
+	assert.Empty(t, began, "what he may not have done does not begin")
 }

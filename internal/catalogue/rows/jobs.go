@@ -74,7 +74,8 @@ func (c *Jobs) Add(ctx context.Context, j Job, machines ...copies.MachineID) (Jo
 		if j.ID, err = r.LastInsertId(); err != nil {
 			return err
 		}
-		return w.Exec(ctx, "INSERT INTO job_machines (job_id, machine_id) SELECT DISTINCT ?, value FROM json_each(?)", j.ID, file.ToJSON(machines))
+		return w.Exec(ctx, "INSERT INTO job_machines (job_id, machine_id) SELECT DISTINCT ?, m.id FROM json_each(?) e "+
+			"JOIN machines m ON m.id = e.value", j.ID, file.ToJSON(machines))
 	})
 	return j, err
 }

@@ -73,8 +73,8 @@ func (c *Technicians) Allow(ctx context.Context, name string, scope principal.Sc
 		if err := w.Exec(ctx, "DELETE FROM technician_machines WHERE technician_id = (SELECT id FROM technicians WHERE name = ?)", name); err != nil {
 			return err
 		}
-		return w.Exec(ctx, "INSERT INTO technician_machines (technician_id, machine_id) SELECT t.id, e.value FROM technicians t CROSS JOIN "+
-			"json_each(?) e WHERE t.name = ?", file.ToJSON(scope.Machines()), name)
+		return w.Exec(ctx, "INSERT INTO technician_machines (technician_id, machine_id) SELECT t.id, m.id FROM technicians t CROSS JOIN "+
+			"json_each(?) e JOIN machines m ON m.id = e.value WHERE t.name = ?", file.ToJSON(scope.Machines()), name)
 	})
 }
 
