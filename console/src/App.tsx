@@ -3,6 +3,7 @@ import { lazy, Suspense } from "react";
 import { Navigate, Route, Routes } from "react-router";
 import styled from "styled-components";
 import { session } from "./api/queries";
+import { useChanges } from "./api/useChanges";
 import { CasePage } from "./cases/CasePage";
 import { CasesPage } from "./cases/CasesPage";
 import { ChangeCasePage, NewCasePage } from "./cases/NewCasePage";
@@ -38,10 +39,15 @@ export function App() {
   const { data, error, isPending } = useQuery(session);
   if (isPending) return null;
   if (!data) return <SignInPage why={error} />;
+  return <SignedIn technician={data.technician} />;
+}
+
+function SignedIn({ technician }: { technician: string }) {
+  useChanges();
   return (
     <SelectionProvider>
       <Frame>
-        <Band technician={data.technician} />
+        <Band technician={technician} />
         <Main>
           <Faultless>
             <Suspense fallback={<Notice title="Reading the page …" />}>

@@ -15,13 +15,12 @@ import { LogPart, ReportPart } from "./DonePart";
 import { FirstAidPart } from "./FirstAidPart";
 import { Looked } from "./Looked";
 import { Log } from "./cases.styles";
-import { useAdd, useCaseEvents, useChange } from "./useCases";
+import { useAdd, useChange } from "./useCases";
 import { trailOf } from "./words";
 
 /** One request for help: what is advised first, then first aid, the reasons, where we looked, and the report. */
 export function CasePage() {
   const { id = "" } = useParams();
-  useCaseEvents();
   const { data, error, isPending, refetch } = useQuery(caseOf(id));
   if (isPending) return <Notice title="Reading the case …" />;
   if (error) return <Failure problem={error} retry={() => void refetch()} />;

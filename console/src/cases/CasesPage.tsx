@@ -11,7 +11,6 @@ import { tokens } from "../theme";
 import { useKey } from "../useKeys";
 import { ago } from "../when";
 import { Lines } from "./cases.styles";
-import { useCaseEvents } from "./useCases";
 import { lossWord, stateWord, whatOf } from "./words";
 
 const Page = styled.div`
@@ -21,7 +20,6 @@ const Page = styled.div`
 `;
 
 export function CasesPage() {
-  useCaseEvents();
   const [params, setParams] = useSearchParams();
   const navigate = useNavigate();
   const open = useCallback(() => void navigate("/cases/new"), [navigate]);

@@ -3,13 +3,11 @@ import { Link } from "react-router";
 import { cases } from "../api/queries";
 import { CaseLine } from "../cases/CasesPage";
 import { Lines } from "../cases/cases.styles";
-import { useCaseEvents } from "../cases/useCases";
 import { Sheet } from "../parts/controls";
 import { Failure, Notice } from "../parts/Notice";
 import { Head, limit } from "./desk.styles";
 
 export function OpenCases() {
-  useCaseEvents();
   const { data, error } = useQuery(cases({ state: "open", limit }));
   return (
     <Sheet aria-label="Open cases">

@@ -1,8 +1,14 @@
 import { act, cleanup, screen, waitFor } from "@testing-library/react";
 import userEvent from "@testing-library/user-event";
 import { afterEach, expect, it, vi } from "vitest";
+import { useChanges } from "../api/useChanges";
 import { drawn, events, Refusal } from "../served.test-world";
 import { Surveys } from "./Surveys";
+
+function Desk() {
+  useChanges();
+  return <Surveys />;
+}
 
 afterEach(() => {
   cleanup();
@@ -24,7 +30,7 @@ const job = (more: object = {}) => ({
 it("a survey is followed, stopped after the item it is at, and then said to be so", async () => {
   const told = events();
   let ended = false;
-  const { asked } = drawn(<Surveys />, {
+  const { asked } = drawn(<Desk />, {
     "GET /jobs": () => ({ jobs: [ended ? job({ state: "cancelled", error: "cancelled by a technician", ended_at: begun }) : job()] }),
     "GET /machines": { machines: [] },
     "DELETE /jobs/j7": job(),
@@ -33,7 +39,7 @@ it("a survey is followed, stopped after the item it is at, and then said to be s
   await waitFor(() => expect(screen.getByRole("button", { name: "Stop survey j7" }).textContent).toBe("Stopping …"));
   expect(asked.filter((q) => q.call === "DELETE /jobs/j7")).toHaveLength(1);
   ended = true;
-  act(() => told.tell("/jobs/j7/", job({ state: "cancelled", error: "cancelled by a technician", ended_at: begun })));
+  act(() => told.tell("/api/v1/events", { kind: "job", id: "j7" }));
   expect(await screen.findByText("It was stopped.")).toBeTruthy();
 });
 

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import styled from "styled-components";
 import { ask, client, type Job } from "../api/client";
+import type { FollowedJob } from "../api/useJob";
 import { jobs as jobsQuery, machines as machinesQuery } from "../api/queries";
-import { useJob } from "../api/useJob";
 import { Care, Plain, Quiet, Sheet } from "../parts/controls";
 import { Failure, Notice } from "../parts/Notice";
 import { Progress } from "../parts/Progress";
@@ -24,7 +24,7 @@ const Head = styled.div`
 /** Surveys running, failing and done lately, and the button that begins one. */
 export function Surveys() {
   const queries = useQueryClient();
-  const { data, error } = useQuery(jobsQuery);
+  const { data, error, dataUpdatedAt: told } = useQuery(jobsQuery);
   const { data: site } = useQuery(machinesQuery);
   const begin = useMutation({
     mutationFn: () => ask(client.POST("/surveys", { body: {} })),
@@ -49,22 +49,24 @@ export function Surveys() {
           </li>
         ))}
         {data?.jobs.map((j) => (
-          <Survey key={j.id} job={j} />
+          <Survey key={j.id} job={{ ...j, passed: told - new Date(j.created_at).getTime() }} />
         ))}
       </List>
     </Sheet>
   );
 }
 
-function Survey({ job: listed }: { job: Job }) {
+function Survey({ job }: { job: FollowedJob }) {
   const queries = useQueryClient();
-  const running = !listed.ended_at;
-  const followed = useJob(running ? listed.id : undefined);
-  const job = followed ?? listed;
+  const ran = useRef(false);
   useEffect(() => {
-    if (running && job.ended_at) void queries.invalidateQueries();
-  }, [running, job.ended_at, queries]);
-  const stop = useMutation({ mutationFn: () => ask(client.DELETE("/jobs/{id}", { params: { path: { id: listed.id } } })) });
+    if (!job.ended_at) ran.current = true;
+    else if (ran.current) {
+      ran.current = false;
+      void queries.invalidateQueries(); // what it found is shown on every page
+    }
+  }, [job.ended_at, queries]);
+  const stop = useMutation({ mutationFn: () => ask(client.DELETE("/jobs/{id}", { params: { path: { id: job.id } } })) });
   if (!job.ended_at) {
     return (
       <li>
