@@ -876,6 +876,19 @@ func (e GetTrailParamsCopies) Valid() bool {
 	}
 }
 
+// Account defines model for Account.
+type Account struct {
+	FullName *string `json:"full_name,omitempty"`
+	Home     *string `json:"home,omitempty"`
+	Machine  string  `json:"machine"`
+	Name     string  `json:"name"`
+}
+
+// Accounts defines model for Accounts.
+type Accounts struct {
+	Accounts []Account `json:"accounts"`
+}
+
 // Action defines model for Action.
 type Action string
 
@@ -1463,6 +1476,13 @@ type KindOption struct {
 	Says string `json:"says"`
 }
 
+// KnownPerson defines model for KnownPerson.
+type KnownPerson struct {
+	Accounts []Account `json:"accounts"`
+	Id       string    `json:"id"`
+	Name     string    `json:"name"`
+}
+
 // Looked defines model for Looked.
 type Looked struct {
 	Found bool `json:"found"`
@@ -1684,8 +1704,24 @@ type Password struct {
 type Person struct {
 	FullName *string `json:"full_name,omitempty"`
 	Home     string  `json:"home"`
-	Name     string  `json:"name"`
-	Uid      int64   `json:"uid"`
+
+	// Id Who it is, such as p3: one person may have accounts on several machines
+	Id   *string `json:"id,omitempty"`
+	Name string  `json:"name"`
+	Uid  int64   `json:"uid"`
+}
+
+// PersonList defines model for PersonList.
+type PersonList struct {
+	Persons   []KnownPerson    `json:"persons"`
+	Questions []PersonQuestion `json:"questions"`
+}
+
+// PersonQuestion Whether two accounts are one person's. Equal names alone say nothing; only people can tell
+type PersonQuestion struct {
+	One   Account  `json:"one"`
+	Other Account  `json:"other"`
+	Why   []Reason `json:"why"`
 }
 
 // Place defines model for Place.
@@ -1975,7 +2011,7 @@ type Step struct {
 	// About What it is about: the name of a machine, a place, or the number of a source or case
 	About *string `json:"about,omitempty"`
 
-	// Do list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, unlock or change-case
+	// Do list-machines, show-machine, list-sources, list-persons, suggest-sources, survey, find, show-trail, unlock or change-case
 	Do string `json:"do"`
 }
 
@@ -2371,6 +2407,12 @@ type ChangeMachineJSONRequestBody = MachineChanges
 // UnlockMachineJSONRequestBody defines body for UnlockMachine for application/json ContentType.
 type UnlockMachineJSONRequestBody = Password
 
+// JoinPersonsJSONRequestBody defines body for JoinPersons for application/json ContentType.
+type JoinPersonsJSONRequestBody = Accounts
+
+// PartPersonsJSONRequestBody defines body for PartPersons for application/json ContentType.
+type PartPersonsJSONRequestBody = Accounts
+
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
 
@@ -2719,6 +2761,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
 	UnlockMachine(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListPersons Who has which accounts, and which accounts may be one person's
+	//
+	// Corresponds with GET /persons (the `ListPersons` operationId).
+	ListPersons(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinPersonsWithBody Say that accounts are one person's, the first one's
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+	JoinPersonsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinPersons Say that accounts are one person's, the first one's
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+	JoinPersons(ctx context.Context, body JoinPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PartPersonsWithBody Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /persons/part (the `PartPersons` operationId).
+	PartPersonsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PartPersons Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /persons/part (the `PartPersons` operationId).
+	PartPersons(ctx context.Context, body PartPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListReceipts Receipts, newest first, without their items
 	//
@@ -3541,6 +3616,89 @@ func (c *Client) UnlockMachineWithBody(ctx context.Context, name MachineName, co
 // Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
 func (c *Client) UnlockMachine(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUnlockMachineRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListPersons Who has which accounts, and which accounts may be one person's
+//
+// Corresponds with GET /persons (the `ListPersons` operationId).
+func (c *Client) ListPersons(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPersonsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinPersonsWithBody Say that accounts are one person's, the first one's
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+func (c *Client) JoinPersonsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinPersonsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinPersons Say that accounts are one person's, the first one's
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+func (c *Client) JoinPersons(ctx context.Context, body JoinPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinPersonsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PartPersonsWithBody Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /persons/part (the `PartPersons` operationId).
+func (c *Client) PartPersonsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPartPersonsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PartPersons Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /persons/part (the `PartPersons` operationId).
+func (c *Client) PartPersons(ctx context.Context, body PartPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPartPersonsRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5773,6 +5931,113 @@ func NewUnlockMachineRequestWithBody(server string, name MachineName, contentTyp
 	return req, nil
 }
 
+// NewListPersonsRequest constructs an http.Request for the ListPersons method
+func NewListPersonsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/persons")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewJoinPersonsRequest calls the generic JoinPersons builder with application/json body
+func NewJoinPersonsRequest(server string, body JoinPersonsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJoinPersonsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewJoinPersonsRequestWithBody constructs an http.Request for the JoinPersons method, with any body, and a specified content type
+func NewJoinPersonsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/persons/join")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPartPersonsRequest calls the generic PartPersons builder with application/json body
+func NewPartPersonsRequest(server string, body PartPersonsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPartPersonsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPartPersonsRequestWithBody constructs an http.Request for the PartPersons method, with any body, and a specified content type
+func NewPartPersonsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/persons/part")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListReceiptsRequest constructs an http.Request for the ListReceipts method
 func NewListReceiptsRequest(server string, params *ListReceiptsParams) (*http.Request, error) {
 	var err error
@@ -6830,6 +7095,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /machines/{name}/unlock (the `UnlockMachine` operationId).
 	UnlockMachineWithResponse(ctx context.Context, name MachineName, body UnlockMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockMachineResponse, error)
+
+	// ListPersonsWithResponse Who has which accounts, and which accounts may be one person's
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /persons (the `ListPersons` operationId).
+	ListPersonsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPersonsResponse, error)
+
+	// JoinPersonsWithBodyWithResponse Say that accounts are one person's, the first one's
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+	JoinPersonsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinPersonsResponse, error)
+
+	// JoinPersonsWithResponse Say that accounts are one person's, the first one's
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+	JoinPersonsWithResponse(ctx context.Context, body JoinPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinPersonsResponse, error)
+
+	// PartPersonsWithBodyWithResponse Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /persons/part (the `PartPersons` operationId).
+	PartPersonsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PartPersonsResponse, error)
+
+	// PartPersonsWithResponse Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /persons/part (the `PartPersons` operationId).
+	PartPersonsWithResponse(ctx context.Context, body PartPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*PartPersonsResponse, error)
 
 	// ListReceiptsWithResponse Receipts, newest first, without their items
 	//
@@ -8692,6 +8992,143 @@ func (r UnlockMachineResponse) ContentType() string {
 	return ""
 }
 
+type ListPersonsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PersonList
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPersonsResponse) GetJSON200() *PersonList {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPersonsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPersonsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPersonsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPersonsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPersonsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type JoinPersonsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *KnownPerson
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JoinPersonsResponse) GetJSON200() *KnownPerson {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JoinPersonsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JoinPersonsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JoinPersonsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JoinPersonsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JoinPersonsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PartPersonsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PartPersonsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PartPersonsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PartPersonsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PartPersonsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PartPersonsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListReceiptsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -9991,6 +10428,71 @@ func (c *ClientWithResponses) UnlockMachineWithResponse(ctx context.Context, nam
 		return nil, err
 	}
 	return ParseUnlockMachineResponse(rsp)
+}
+
+// ListPersonsWithResponse Who has which accounts, and which accounts may be one person's
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /persons (the `ListPersons` operationId).
+func (c *ClientWithResponses) ListPersonsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListPersonsResponse, error) {
+	rsp, err := c.ListPersons(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPersonsResponse(rsp)
+}
+
+// JoinPersonsWithBodyWithResponse Say that accounts are one person's, the first one's
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+func (c *ClientWithResponses) JoinPersonsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinPersonsResponse, error) {
+	rsp, err := c.JoinPersonsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinPersonsResponse(rsp)
+}
+
+// JoinPersonsWithResponse Say that accounts are one person's, the first one's
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /persons/join (the `JoinPersons` operationId).
+func (c *ClientWithResponses) JoinPersonsWithResponse(ctx context.Context, body JoinPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinPersonsResponse, error) {
+	rsp, err := c.JoinPersons(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinPersonsResponse(rsp)
+}
+
+// PartPersonsWithBodyWithResponse Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /persons/part (the `PartPersons` operationId).
+func (c *ClientWithResponses) PartPersonsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PartPersonsResponse, error) {
+	rsp, err := c.PartPersonsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePartPersonsResponse(rsp)
+}
+
+// PartPersonsWithResponse Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /persons/part (the `PartPersons` operationId).
+func (c *ClientWithResponses) PartPersonsWithResponse(ctx context.Context, body PartPersonsJSONRequestBody, reqEditors ...RequestEditorFn) (*PartPersonsResponse, error) {
+	rsp, err := c.PartPersons(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePartPersonsResponse(rsp)
 }
 
 // ListReceiptsWithResponse Receipts, newest first, without their items
@@ -11424,6 +11926,101 @@ func ParseUnlockMachineResponse(rsp *http.Response) (*UnlockMachineResponse, err
 	return response, nil
 }
 
+// ParseListPersonsResponse parses an HTTP response from a ListPersonsWithResponse call
+func ParseListPersonsResponse(rsp *http.Response) (*ListPersonsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPersonsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PersonList
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJoinPersonsResponse parses an HTTP response from a JoinPersonsWithResponse call
+func ParseJoinPersonsResponse(rsp *http.Response) (*JoinPersonsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JoinPersonsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest KnownPerson
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePartPersonsResponse parses an HTTP response from a PartPersonsWithResponse call
+func ParsePartPersonsResponse(rsp *http.Response) (*PartPersonsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PartPersonsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListReceiptsResponse parses an HTTP response from a ListReceiptsWithResponse call
 func ParseListReceiptsResponse(rsp *http.Response) (*ListReceiptsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12046,6 +12643,15 @@ type ServerInterface interface {
 	// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
 	// (POST /machines/{name}/unlock)
 	UnlockMachine(ctx *echo.Context, name MachineName) error
+	// ListPersons Who has which accounts, and which accounts may be one person's
+	// (GET /persons)
+	ListPersons(ctx *echo.Context) error
+	// JoinPersons Say that accounts are one person's, the first one's
+	// (POST /persons/join)
+	JoinPersons(ctx *echo.Context) error
+	// PartPersons Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	// (POST /persons/part)
+	PartPersons(ctx *echo.Context) error
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx *echo.Context, params ListReceiptsParams) error
@@ -12904,6 +13510,33 @@ func (w *ServerInterfaceWrapper) UnlockMachine(ctx *echo.Context) error {
 	return err
 }
 
+// ListPersons converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPersons(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPersons(ctx)
+	return err
+}
+
+// JoinPersons converts echo context to params.
+func (w *ServerInterfaceWrapper) JoinPersons(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.JoinPersons(ctx)
+	return err
+}
+
+// PartPersons converts echo context to params.
+func (w *ServerInterfaceWrapper) PartPersons(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PartPersons(ctx)
+	return err
+}
+
 // ListReceipts converts echo context to params.
 func (w *ServerInterfaceWrapper) ListReceipts(ctx *echo.Context) error {
 	var err error
@@ -13226,6 +13859,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/machines/:name", wrapper.ChangeMachine, options.OperationMiddlewares["changeMachine"]...)
 	router.POST(options.BaseURL+"/machines/:name/unlock", wrapper.UnlockMachine, options.OperationMiddlewares["unlockMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name/suggestions", wrapper.SuggestSources, options.OperationMiddlewares["suggestSources"]...)
+	router.GET(options.BaseURL+"/persons", wrapper.ListPersons, options.OperationMiddlewares["listPersons"]...)
+	router.POST(options.BaseURL+"/persons/join", wrapper.JoinPersons, options.OperationMiddlewares["joinPersons"]...)
+	router.POST(options.BaseURL+"/persons/part", wrapper.PartPersons, options.OperationMiddlewares["partPersons"]...)
 	router.GET(options.BaseURL+"/kinds", wrapper.ListKinds, options.OperationMiddlewares["listKinds"]...)
 	router.GET(options.BaseURL+"/sources", wrapper.ListSources, options.OperationMiddlewares["listSources"]...)
 	router.POST(options.BaseURL+"/sources", wrapper.AddSource, options.OperationMiddlewares["addSource"]...)
@@ -14850,6 +15486,116 @@ func (response UnlockMachinedefaultApplicationProblemPlusJSONResponse) VisitUnlo
 	return err
 }
 
+type ListPersonsRequestObject struct {
+}
+
+type ListPersonsResponseObject interface {
+	VisitListPersonsResponse(w http.ResponseWriter) error
+}
+
+type ListPersons200JSONResponse PersonList
+
+func (response ListPersons200JSONResponse) VisitListPersonsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPersonsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPersonsdefaultApplicationProblemPlusJSONResponse) VisitListPersonsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinPersonsRequestObject struct {
+	Body *JoinPersonsJSONRequestBody
+}
+
+type JoinPersonsResponseObject interface {
+	VisitJoinPersonsResponse(w http.ResponseWriter) error
+}
+
+type JoinPersons200JSONResponse KnownPerson
+
+func (response JoinPersons200JSONResponse) VisitJoinPersonsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinPersonsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JoinPersonsdefaultApplicationProblemPlusJSONResponse) VisitJoinPersonsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PartPersonsRequestObject struct {
+	Body *PartPersonsJSONRequestBody
+}
+
+type PartPersonsResponseObject interface {
+	VisitPartPersonsResponse(w http.ResponseWriter) error
+}
+
+type PartPersons204Response struct {
+}
+
+func (response PartPersons204Response) VisitPartPersonsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PartPersonsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PartPersonsdefaultApplicationProblemPlusJSONResponse) VisitPartPersonsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListReceiptsRequestObject struct {
 	Params ListReceiptsParams
 }
@@ -15548,6 +16294,15 @@ type StrictServerInterface interface {
 	// UnlockMachine Give the password or token with which a machine is reached, such as a cloud drive. It is tried, and kept in memory only, until the service ends
 	// (POST /machines/{name}/unlock)
 	UnlockMachine(ctx context.Context, request UnlockMachineRequestObject) (UnlockMachineResponseObject, error)
+	// ListPersons Who has which accounts, and which accounts may be one person's
+	// (GET /persons)
+	ListPersons(ctx context.Context, request ListPersonsRequestObject) (ListPersonsResponseObject, error)
+	// JoinPersons Say that accounts are one person's, the first one's
+	// (POST /persons/join)
+	JoinPersons(ctx context.Context, request JoinPersonsRequestObject) (JoinPersonsResponseObject, error)
+	// PartPersons Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again
+	// (POST /persons/part)
+	PartPersons(ctx context.Context, request PartPersonsRequestObject) (PartPersonsResponseObject, error)
 	// ListReceipts Receipts, newest first, without their items
 	// (GET /receipts)
 	ListReceipts(ctx context.Context, request ListReceiptsRequestObject) (ListReceiptsResponseObject, error)
@@ -16691,6 +17446,121 @@ func (sh *strictHandler) UnlockMachine(ctx *echo.Context, name MachineName) erro
 		return err
 	} else if validResponse, ok := response.(UnlockMachineResponseObject); ok {
 		return validResponse.VisitUnlockMachineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPersons operation middleware
+func (sh *strictHandler) ListPersons(ctx *echo.Context) error {
+	var request ListPersonsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPersons(ctx.Request().Context(), request.(ListPersonsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPersons")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPersonsResponseObject); ok {
+		return validResponse.VisitListPersonsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// JoinPersons operation middleware
+func (sh *strictHandler) JoinPersons(ctx *echo.Context) error {
+	var request JoinPersonsRequestObject
+
+	var body JoinPersonsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.JoinPersons(ctx.Request().Context(), request.(JoinPersonsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JoinPersons")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(JoinPersonsResponseObject); ok {
+		return validResponse.VisitJoinPersonsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PartPersons operation middleware
+func (sh *strictHandler) PartPersons(ctx *echo.Context) error {
+	var request PartPersonsRequestObject
+
+	var body PartPersonsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PartPersons(ctx.Request().Context(), request.(PartPersonsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PartPersons")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PartPersonsResponseObject); ok {
+		return validResponse.VisitPartPersonsResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -317,9 +317,16 @@ func (b *Book) Candidates(ctx context.Context, k catalogue.Case) ([]place.Place,
 	if strings.TrimSpace(k.Words) == "" {
 		return nil, nil
 	}
+	var people map[string][]string
+	if k.Person != "" {
+		var err error
+		if people, err = b.view().AccountsOf(ctx, k.Person); err != nil {
+			return nil, err
+		}
+	}
 	found, err := b.view().Search.Find(
 		ctx,
-		catalogue.Query{Words: k.Words, Machine: k.Place.Machine, Person: k.Person, Records: true, Limit: 300, Sort: catalogue.ByWritten},
+		catalogue.Query{Words: k.Words, Machine: k.Place.Machine, People: people, Records: true, Limit: 300, Sort: catalogue.ByWritten},
 	)
 	if err != nil {
 		return nil, err

@@ -19,6 +19,7 @@ import (
 // Catalogue is an open catalogue. It is safe for concurrent use: one connection writes, several read.
 type Catalogue struct {
 	Machines    *rows.Machines
+	Persons     *rows.Persons
 	Sources     *rows.Sources
 	Technicians *rows.Technicians
 	Jobs        *rows.Jobs
@@ -53,6 +54,7 @@ func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	c := &Catalogue{Machines: rows.NewMachines(f), Sources: rows.NewSources(f, s.Changed), Technicians: rows.NewTechnicians(f),
 		Jobs: rows.NewJobs(f), Cases: rows.NewCases(f), Receipts: rows.NewReceipts(f),
 		Contents: s.Contents, Surveys: s.Surveys, f: f, spans: s}
+	c.Persons = rows.NewPersons(f, c.Machines)
 	s.Open(ctx, f, c.Sources, c.Receipts)
 	return c, nil
 }
@@ -77,7 +79,7 @@ func (c *Catalogue) ForgetMachine(ctx context.Context, name string) error {
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", name, err)
 	}
-	return nil
+	return c.Persons.Tidy(ctx)
 }
 
 // RemoveSource removes a source with everything that surveys saw in it. Receipts stay.

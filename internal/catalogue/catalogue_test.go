@@ -147,8 +147,8 @@ func TestFiltersNarrow(t *testing.T) {
 	assert.Equal(t, []string{"a.odt"}, s.names(catalogue.Query{GoneSince: now.Add(-30 * time.Minute)}))
 	assert.Len(t, s.names(catalogue.Query{Under: "/home/ines"}), 3)
 	assert.Empty(t, s.names(catalogue.Query{Under: "/home/in"}), "a folder's name in part is another folder")
-	assert.Empty(t, s.names(catalogue.Query{Person: "oda"}))
-	assert.Len(t, s.names(catalogue.Query{State: "gone", Machine: "loft", Kind: "trash", Person: "ines"}), 3)
+	assert.Empty(t, s.names(catalogue.Query{People: map[string][]string{"loft": {"oda"}}}))
+	assert.Len(t, s.names(catalogue.Query{State: "gone", Machine: "loft", Kind: "trash", People: map[string][]string{"loft": {"ines"}, "slip": {"oda"}}}), 3)
 	assert.Equal(t, []string{"c.jpg"}, s.names(catalogue.Query{ExpiresBefore: now.Add(30*24*time.Hour - 90*time.Minute)}))
 }
 

@@ -20,7 +20,7 @@ const (
 )
 
 // copied are the tables of what cannot be read anew, in an order in which each refers to earlier ones only.
-var copied = []string{"machines", "people", "former_homes", "sources", "receipts", "receipt_batches", "receipt_folders", "receipt_stages",
+var copied = []string{"machines", "persons", "persons_apart", "people", "former_homes", "sources", "receipts", "receipt_batches", "receipt_folders", "receipt_stages",
 	"receipt_machines", "cases", "case_entries", "jobs", "job_machines", "technicians", "technician_machines"}
 
 // CopyRecords makes the copy in the catalogue's folder anew.

@@ -97,7 +97,8 @@ func (e *exporter) machines() error {
 			return err
 		}
 		for _, p := range m.People {
-			line := record{"record": "person", "machine": m.Name, "name": p.Name, "full_name": p.FullName, "uid": p.UID}
+			line := record{"record": "person", "machine": m.Name, "name": p.Name, "full_name": p.FullName, "uid": p.UID,
+				"person": p.Person.String()}
 			if err := e.put(line.name("home", p.Home)); err != nil {
 				return err
 			}

@@ -25,7 +25,9 @@ const TheService = rows.TheService
 // What the rooms keep, for those who ask the hall.
 type (
 	Machine     = rows.Machine
+	Account     = rows.Account
 	Person      = rows.Person
+	AccountOn   = rows.AccountOn
 	Source      = rows.Source
 	Job         = rows.Job
 	JobState    = rows.JobState

@@ -17,6 +17,7 @@ import (
 // lies is told with it, and no more of that machine.
 type View struct {
 	Machines rows.MachineView
+	Persons  rows.PersonView
 	Sources  rows.SourceView
 	Jobs     rows.JobView
 	Receipts rows.ReceiptView
@@ -27,11 +28,27 @@ type View struct {
 
 // View returns what somebody may know.
 func (c *Catalogue) View(of principal.Principal) View {
-	v := View{Machines: c.Machines.View(of.Scope), Sources: c.Sources.View(of.Scope), Jobs: c.Jobs.View(of.Scope),
+	v := View{Machines: c.Machines.View(of.Scope), Persons: c.Persons.View(of.Scope), Sources: c.Sources.View(of.Scope), Jobs: c.Jobs.View(of.Scope),
 		Receipts: c.Receipts.View(of.Scope)}
 	v.Copies, v.Search = c.spans.View(of.Scope)
 	v.Cases = c.Cases.View(of, v.known)
 	return v
+}
+
+// AccountsOf returns the accounts of all whom a name, or a number such as p3, may mean: of each person that has one of that name all of his.
+// They are by machine.
+func (v View) AccountsOf(ctx context.Context, name string) (map[string][]string, error) {
+	persons, err := v.Persons.Named(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	all := map[string][]string{}
+	for _, p := range persons {
+		for _, a := range p.Accounts {
+			all[a.Machine] = append(all[a.Machine], a.Name)
+		}
+	}
+	return all, nil
 }
 
 // Everything is the view of the service itself: of its surveys, of what it settles, of its daily round.

@@ -168,7 +168,7 @@ func (g *gathering) strayCopies() ([]strayCopy, error) {
 // Others could write there what looks like hers.
 func (g *gathering) leftBy(c *copies.Copy, m catalogue.Machine, home string) bool {
 	uid := c.Mark.UID
-	return !uid.Known || uid.Is(0) || slices.ContainsFunc(m.People, func(p catalogue.Person) bool { return p.Home == home && uid.Is(p.UID) })
+	return !uid.Known || uid.Is(0) || slices.ContainsFunc(m.People, func(p catalogue.Account) bool { return p.Home == home && uid.Is(p.UID) })
 }
 
 // eachIn calls see with what stands in a folder of the machine.

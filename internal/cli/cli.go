@@ -126,7 +126,7 @@ func (p *Program) command() *cli.Command {
 			p.serveCommand(), p.demoCommand(), p.machineCommand(), p.sourceCommand(), p.surveyCommand(), p.findCommand(),
 			p.trailCommand(), p.folderCommand(),
 			p.peekCommand(), p.examineCommand(), p.compareCommand(), p.adviseCommand(), p.originsCommand(), p.bringBackCommand(),
-			p.caseCommand(), p.jobCommand(),
+			p.caseCommand(), p.jobCommand(), p.personCommand(),
 			p.expiringCommand(), p.receiptCommand(), p.catalogueCommand(), p.driveCommand(), p.manualCommand(),
 		},
 		CommandNotFound: nil,

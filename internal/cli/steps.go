@@ -12,6 +12,7 @@ import (
 var commands = map[problem.Do]string{
 	problem.ListMachines:   "humble-rewind machine list",
 	problem.ShowMachine:    "humble-rewind machine show %s",
+	problem.ListPersons:    "humble-rewind person list",
 	problem.ListSources:    "humble-rewind source list",
 	problem.SuggestSources: "humble-rewind source suggest %s",
 	problem.Survey:         "humble-rewind survey %s --wait",

@@ -21,7 +21,7 @@ const maxPasswd = 16 << 20
 
 // readPeople finds who has a home on a machine: the accounts of /etc/passwd whose home matches the pattern and is
 // there, and homes that match without an account, which are named after their folder.
-func readPeople(ctx context.Context, files reach.Session, pattern string) ([]catalogue.Person, []string, error) {
+func readPeople(ctx context.Context, files reach.Session, pattern string) ([]catalogue.Account, []string, error) {
 	if pattern == "" {
 		pattern = "/home/*"
 	}
@@ -38,14 +38,14 @@ func readPeople(ctx context.Context, files reach.Session, pattern string) ([]cat
 		notes = append(notes, fmt.Sprintf("Its homes could not be listed: %v.", err))
 	}
 	accounts := parsePasswd(passwd)
-	var people []catalogue.Person
+	var people []catalogue.Account
 	for _, home := range homes {
-		i := slices.IndexFunc(accounts, func(p catalogue.Person) bool { return p.Home == home.path })
+		i := slices.IndexFunc(accounts, func(p catalogue.Account) bool { return p.Home == home.path })
 		if i >= 0 {
 			people = append(people, accounts[i])
 			continue
 		}
-		people = append(people, catalogue.Person{Name: place.Readable(place.Name(home.path)), UID: home.info.UID.Or(-1), Home: home.path})
+		people = append(people, catalogue.Account{Name: place.Readable(place.Name(home.path)), UID: home.info.UID.Or(-1), Home: home.path})
 	}
 	if len(people) == 0 && err == nil {
 		notes = append(notes, fmt.Sprintf("No home matches %s.", pattern))
@@ -71,10 +71,10 @@ func (r Registry) RefreshPeople(ctx context.Context, machine string, at time.Tim
 	if err != nil {
 		return nil // as when it was added, people are named after their homes
 	}
-	var now []catalogue.Person
+	var now []catalogue.Account
 	for _, p := range parsePasswd(passwd) {
-		known := slices.ContainsFunc(m.People, func(k catalogue.Person) bool { return k.Name == p.Name })
-		found := slices.ContainsFunc(people, func(k catalogue.Person) bool { return k.Name == p.Name && k.Home == p.Home })
+		known := slices.ContainsFunc(m.People, func(k catalogue.Account) bool { return k.Name == p.Name })
+		found := slices.ContainsFunc(people, func(k catalogue.Account) bool { return k.Name == p.Name && k.Home == p.Home })
 		if !known && !found {
 			continue
 		}
@@ -86,8 +86,8 @@ func (r Registry) RefreshPeople(ctx context.Context, machine string, at time.Tim
 }
 
 // parsePasswd reads passwd(5): seven fields parted by colons. Lines that are not so are passed over.
-func parsePasswd(data []byte) []catalogue.Person {
-	var people []catalogue.Person
+func parsePasswd(data []byte) []catalogue.Account {
+	var people []catalogue.Account
 	for line := range strings.Lines(string(data)) {
 		fields := strings.Split(strings.TrimRight(line, "\r\n"), ":")
 		if len(fields) != 7 {
@@ -99,7 +99,7 @@ func parsePasswd(data []byte) []catalogue.Person {
 			continue
 		}
 		fullName, _, _ := strings.Cut(fields[4], ",")
-		people = append(people, catalogue.Person{Name: place.Readable(fields[0]), FullName: place.Readable(fullName), UID: int64(uid),
+		people = append(people, catalogue.Account{Name: place.Readable(fields[0]), FullName: place.Readable(fullName), UID: int64(uid),
 			Home: home})
 	}
 	return people

@@ -133,6 +133,9 @@ func (r *Restorer) fileAsOf(ctx context.Context, open *hands.Hands, req Request,
 		w.To.Path = place.Join(req.To.Path, t.Place.Name())
 	}
 	w.like = likeness(stood, from.ID)
+	if !req.KeepOwners {
+		w.across(open, c)
+	}
 	if _, proved := t.Current(at); !proved {
 		w.Notes = []remark.Remark{remark.New("assumed")}
 	}

@@ -293,6 +293,9 @@ func (b *folderPlan) want(e *past.Entry, c, stood *copies.Copy) (w wanted, err e
 		if w.like != nil {
 			w.Mode, w.UID, w.GID = w.like.Mode, w.like.UID, w.like.GID
 		}
+		if !b.req.KeepOwners {
+			w.across(b.open, c)
+		}
 		w.Copy, w.From = c.ID.String(), c.LiesAt()
 		w.copy, w.source, w.ref, w.expect = c.ID, src.ID, c.Ref(), journal.Expectation{Size: c.Size, Written: writtenOf(c)}
 		if e.Type == entry.File && c.Number != 0 {

@@ -29,14 +29,15 @@ type Planned struct {
 // wanted is a copy to bring back with what carrying that out needs.
 type wanted struct {
 	plan.Wanted
-	copy   copies.ID // 0 where nothing comes
-	source copies.SourceID
-	ref    sighting.Ref
-	before *original.Identity  // of the copy where it lies; nil where it was not looked at
-	expect journal.Expectation // of a file that was not looked at
-	asOf   bool
-	to     *original.Belonging // whom it belongs to then; nil where its store is believed
-	like   *entry.Mark         // what it was like at the moment, where that is not as it is where its content is read from
+	copy     copies.ID // 0 where nothing comes
+	source   copies.SourceID
+	ref      sighting.Ref
+	before   *original.Identity  // of the copy where it lies; nil where it was not looked at
+	expect   journal.Expectation // of a file that was not looked at
+	asOf     bool
+	accounts original.Accounts   // of the machine that it comes from, where it goes to another; else nil
+	to       *original.Belonging // whom it belongs to then; nil where its store is believed
+	like     *entry.Mark         // what it was like at the moment, where that is not as it is where its content is read from
 }
 
 // Plan works out what bringing the copies back would do. It writes nothing.
@@ -131,8 +132,9 @@ func (p *Planned) receiptItem(open *hands.Hands, item plan.Item, wanted *wanted,
 		w.Stood = &journal.Stood{Type: item.Over.Type, Size: item.Over.Size, Written: entry.At(item.Over.Written)}
 	}
 	w.Ground = &journal.Ground{Path: []byte(item.Ground.Path), Volume: item.GroundVolume}
-	if item.Foreign || !item.UID.Known && item.Action == plan.Copy {
-		w.To = &original.Belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign}
+	if item.Foreign || item.Across || !item.UID.Known && item.Action == plan.Copy {
+		w.To = &original.Belonging{UID: item.Owner.UID, GID: item.Owner.GID, Mode: item.Owner.Mode, Own: item.Own, Told: !item.Foreign,
+			Across: wanted.accounts}
 	}
 	for _, made := range item.Makes {
 		w.Made = append(w.Made, []byte(made.Path))

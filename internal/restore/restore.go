@@ -115,6 +115,9 @@ func (r *Restorer) copies(ctx context.Context, open *hands.Hands, req Request) (
 			w.Versioned = w.Versioned && w.To == *req.To
 			w.To = *req.To
 		}
+		if !req.KeepOwners {
+			w.across(own, c)
+		}
 		if w.Displaced = c.Lost || w.To != c.Place; w.Displaced && !own.Lives(w.Own, w.To) {
 			w.Own = -1
 		}

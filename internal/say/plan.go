@@ -41,6 +41,8 @@ var ofPlans = map[string]string{
 	"claimed-confirmed":     "that it came from here is only claimed, and may be forged by somebody who could not have put it here; it goes here because you confirmed it",
 	"bits-dropped":          "its set-id bits are dropped, because users can write where it comes from",
 	"owner-not-believed":    "it belongs to user {uid}, which is not believed of a store that users can write: it comes to belong to user {owner}, as the folder it goes into",
+	"owner-elsewhere":       "it comes from another machine, whose users have other numbers: it comes to belong {belongs}",
+	"belongs-to-account":    "to {account}",
 	"owner-untold":          "its store does not tell whose it is: it comes to belong {belongs}",
 	"mode-untold":           "its store does not tell who may read it: it is as open to others as that folder is",
 	"owner-and-mode-untold": "its store tells neither whose it is nor who may read it: it comes to belong {belongs}, and is as open to others as that folder is",

@@ -17,7 +17,7 @@ import (
 )
 
 // sentences are what remarks say, by their codes, a table a subject. {name} is a value; {n|one|many} is chosen by a number.
-var sentences = joined(ofAdvice, ofCases, ofCondition, ofContents, ofFirstAid, ofPlans, ofReceipts, ofTrails)
+var sentences = joined(ofAdvice, ofCases, ofCondition, ofContents, ofFirstAid, ofPersons, ofPlans, ofReceipts, ofTrails)
 
 func joined(tables ...map[string]string) map[string]string {
 	all := map[string]string{"said": "{text}"}

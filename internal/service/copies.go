@@ -58,7 +58,7 @@ func (s *Service) sealed(ctx context.Context, found []catalogue.Shown, shown []a
 
 // query checks the parameters: a filter that names what does not exist is an error, not an empty answer.
 func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.Query, error) {
-	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Person: value(p.Person), Class: string(value(p.Type)),
+	q := catalogue.Query{Words: value(p.Words), Machine: value(p.Machine), Class: string(value(p.Type)),
 		State: string(
 			value(p.State),
 		), Condition: string(value(p.Condition)), GoneSince: value(p.GoneSince), ExpiresBefore: value(p.ExpiresBefore),
@@ -101,25 +101,27 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 			return q, &problem.Input{What: "find in sources", Err: err, Next: "Choose one of the known kinds."}
 		}
 	}
-	if q.Person != "" {
-		if err := s.knownPerson(ctx, q.Person); err != nil {
+	if whose := value(p.Person); whose != "" {
+		var err error
+		if q.People, err = s.knownPerson(ctx, whose); err != nil {
 			return q, err
 		}
 	}
 	return q, s.under(p, &q)
 }
 
-func (s *Service) knownPerson(ctx context.Context, name string) error {
-	people, err := s.asked(ctx).view.Machines.People(ctx)
+// knownPerson returns the accounts of whom a name, or a number such as p3, may mean.
+func (s *Service) knownPerson(ctx context.Context, name string) (map[string][]string, error) {
+	view := s.asked(ctx).view
+	accounts, err := view.AccountsOf(ctx, name)
+	if err != nil || len(accounts) > 0 {
+		return accounts, err
+	}
+	people, err := view.Machines.People(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for _, p := range people {
-		if p == name {
-			return nil
-		}
-	}
-	return &problem.Input{
+	return nil, &problem.Input{
 		What: "find what belongs to " + name,
 		Err:  fmt.Errorf("nobody of that name has a home on a machine: %w", catalogue.ErrNotFound),
 		Next: "Known are: " + strings.Join(people, ", "),

@@ -124,7 +124,8 @@ func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
 		Notes:             list(m.Notes),
 	}
 	for _, p := range m.People {
-		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home)})
+		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home),
+			Id: optional(p.Person.String())})
 	}
 	for _, s := range sources {
 		if s.Machine == m.Name {

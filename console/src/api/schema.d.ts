@@ -151,6 +151,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/persons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who has which accounts, and which accounts may be one person's */
+        get: operations["listPersons"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/persons/join": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that accounts are one person's, the first one's */
+        post: operations["joinPersons"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/persons/part": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that accounts are not one person's. One that was said to be is somebody's of its own; of two it is not asked again */
+        post: operations["partPersons"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/kinds": {
         parameters: {
             query?: never;
@@ -794,7 +845,7 @@ export interface components {
         };
         /** @description Something that can be done next; how it is done is for each client to say */
         Step: {
-            /** @description list-machines, show-machine, list-sources, suggest-sources, survey, find, show-trail, unlock or change-case */
+            /** @description list-machines, show-machine, list-sources, list-persons, suggest-sources, survey, find, show-trail, unlock or change-case */
             do: string;
             /** @description What it is about: the name of a machine, a place, or the number of a source or case */
             about?: string;
@@ -823,6 +874,32 @@ export interface components {
             /** Format: int64 */
             uid: number;
             home: string;
+            /** @description Who it is, such as p3: one person may have accounts on several machines */
+            id?: string;
+        };
+        Account: {
+            machine: string;
+            name: string;
+            full_name?: string;
+            home?: string;
+        };
+        KnownPerson: {
+            id: string;
+            name: string;
+            accounts: components["schemas"]["Account"][];
+        };
+        /** @description Whether two accounts are one person's. Equal names alone say nothing; only people can tell */
+        PersonQuestion: {
+            one: components["schemas"]["Account"];
+            other: components["schemas"]["Account"];
+            why: components["schemas"]["Reason"][];
+        };
+        PersonList: {
+            persons: components["schemas"]["KnownPerson"][];
+            questions: components["schemas"]["PersonQuestion"][];
+        };
+        Accounts: {
+            accounts: components["schemas"]["Account"][];
         };
         Machine: {
             name: string;
@@ -2207,6 +2284,75 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SuggestionList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPersons: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Persons */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonList"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    joinPersons: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accounts"];
+            };
+        };
+        responses: {
+            /** @description The person */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KnownPerson"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    partPersons: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Accounts"];
+            };
+        };
+        responses: {
+            /** @description Noted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

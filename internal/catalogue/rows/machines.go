@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/catalogue/file"
+	"humble-rewind/internal/core/account"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
 )
@@ -21,14 +22,15 @@ type Machine struct {
 	RetentionDays int           // 0: nothing expires
 	ClockAhead    time.Duration // of its write times; negative where its clock is behind
 	Notes         []string
-	People        []Person
+	People        []Account
 }
 
-// Person is somebody with a home on a machine.
-type Person struct {
+// Account is one that somebody with a home has on a machine.
+type Account struct {
 	Name, FullName string
 	UID            int64
 	Home           string
+	Person         account.PersonID // whose it is
 }
 
 // Homes lists the home folders of the machine's people.
@@ -66,8 +68,7 @@ func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 		}
 		m.ID = copies.MachineID(id)
 		for _, p := range m.People {
-			if _, err := w.ExecContext(ctx, "INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)",
-				m.ID, p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
+			if err := keepAccount(ctx, w, m.ID, p); err != nil {
 				return err
 			}
 		}
@@ -190,16 +191,16 @@ func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]M
 	return all, nil
 }
 
-func (c *Machines) people(ctx context.Context, machine copies.MachineID) ([]Person, error) {
-	rows, err := c.f.Read.QueryContext(ctx, "SELECT name, full_name, uid, home FROM people WHERE machine_id = ? ORDER BY name", machine)
+func (c *Machines) people(ctx context.Context, machine copies.MachineID) ([]Account, error) {
+	rows, err := c.f.Read.QueryContext(ctx, "SELECT name, full_name, uid, home, person_id FROM people WHERE machine_id = ? ORDER BY name", machine)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var all []Person
+	var all []Account
 	for rows.Next() {
-		var p Person
-		if err := rows.Scan(&p.Name, &p.FullName, &p.UID, &p.Home); err != nil {
+		var p Account
+		if err := rows.Scan(&p.Name, &p.FullName, &p.UID, &p.Home, &p.Person); err != nil {
 			return nil, err
 		}
 		all = append(all, p)

@@ -54,7 +54,7 @@ func (c *Machines) FormerHomes(ctx context.Context, machine string) (map[string]
 }
 
 // UpdatePeople takes over who lives on a machine now, and remembers homes that are no longer somebody's.
-func (c *Machines) UpdatePeople(ctx context.Context, machine Machine, people []Person, at time.Time) error {
+func (c *Machines) UpdatePeople(ctx context.Context, machine Machine, people []Account, at time.Time) error {
 	defer c.known.forget()
 	return c.f.Tx(ctx, func(w *file.Writing) error {
 		for _, p := range people {
@@ -70,9 +70,7 @@ func (c *Machines) UpdatePeople(ctx context.Context, machine Machine, people []P
 					return err
 				}
 			}
-			if _, err := w.ExecContext(ctx, `INSERT INTO people (machine_id, name, full_name, uid, home) VALUES (?, ?, ?, ?, ?)
-				ON CONFLICT DO UPDATE SET full_name = excluded.full_name, uid = excluded.uid, home = excluded.home`, machine.ID,
-				p.Name, p.FullName, p.UID, []byte(p.Home)); err != nil {
+			if err := keepAccount(ctx, w, machine.ID, p); err != nil {
 				return err
 			}
 		}

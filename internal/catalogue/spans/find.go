@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -25,8 +26,8 @@ import (
 type Query struct {
 	Words         string // each must occur in the name
 	Machine       string
-	Person        string
-	Under         string // a folder's clean path
+	People        map[string][]string // those of these accounts alone, by machine
+	Under         string              // a folder's clean path
 	Class         string
 	State         string // "gone", "present" or "changed"
 	Condition     string // of the content, as far as it was examined
@@ -213,7 +214,7 @@ func (s *search) filters(ctx context.Context, q Query) error {
 	}
 	s.span = func(l *located) bool {
 		gone := instantNanos(l.Gone)
-		return (q.Records || r.readable(l)) && (q.Person == "" || l.Person == q.Person) && (!q.Whole || !l.Within) &&
+		return (q.Records || r.readable(l)) && (q.People == nil || slices.Contains(q.People[r.machineOf(l)], l.Person)) && (!q.Whole || !l.Within) &&
 			(q.Class == "" || string(classOf(l)) == q.Class) &&
 			(q.Under == "" || q.Under == "/" || place.Under(place.Folder(l.placePath()), q.Under)) &&
 			(q.GoneSince.IsZero() || gone.Valid && gone.Int64 >= q.GoneSince.UnixNano()) &&

@@ -67,7 +67,10 @@ type Wanted struct {
 	UID, GID entry.Maybe[int64]
 	Own      int64 // whose store it is; negative for nobody
 	Foreign  bool
-	Claimed  bool // To is only claimed by what may be forged, and confirmed by a technician
+	// Across says that it comes from another machine: its owner is who it is there, Account, or nobody known. "" where that is so.
+	Across  bool
+	Account string
+	Claimed bool // To is only claimed by what may be forged, and confirmed by a technician
 	// Displaced says that it is not believed to come from To, so that what of it is foreign comes to belong to whom its folder does.
 	Displaced bool
 	// Unconfirmed says that the problem is such a claim, which nobody has confirmed.
@@ -265,7 +268,7 @@ func (m *Maker) item(w *Wanted) Item {
 		}
 	}
 	item.Renames = w.Leaves && w.From.Machine == w.To.Machine && w.Volume.Known() && w.Volume == ground.Volume &&
-		!(w.Displaced && w.Foreign && w.UID.Known && w.UID != ground.UID)
+		!(w.Displaced && w.Foreign && w.UID.Known && w.UID != ground.UID) && !w.Across
 	if !item.Renames {
 		if ground.Free >= 0 && m.need[roomOf(ground)]+w.Size > ground.Free {
 			return refuse(remark.New("no-room", "machine", w.To.Machine, "free", ground.Free-m.need[roomOf(ground)], "size", w.Size))
@@ -309,12 +312,21 @@ func (m *Maker) belongs(item *Item) {
 
 // untold says what becomes of an item whose store does not tell whose it is or who may read it.
 func (m *Maker) untold(item *Item) {
-	if item.Renames || item.UID.Known && item.Mode.Known {
-		return
-	}
 	belongs := remark.New("belongs-by-machine")
 	if item.Owner.UID.Known {
 		belongs = remark.New("belongs-as-folder", "uid", item.Owner.UID.Value)
+	}
+	if item.Across && item.UID.Known && item.Account != "" {
+		belongs = remark.New("belongs-to-account", "account", item.Account)
+	}
+	if item.Across {
+		item.note("owner-elsewhere", "belongs", belongs)
+		if item.Mode.Known {
+			return
+		}
+	}
+	if item.Renames || item.UID.Known && item.Mode.Known {
+		return
 	}
 	switch {
 	case item.Mode.Known:

@@ -50,7 +50,7 @@ const (
 	Locked          Code = "locked" // a store that a secret opens
 	NotSignedIn     Code = "not-signed-in"
 	NotAllowed      Code = "not-allowed" // whoever asks has no right to it
-	Untrusted       Code = "untrusted" // a server whose certificate nobody that is believed vouches for
+	Untrusted       Code = "untrusted"   // a server whose certificate nobody that is believed vouches for
 )
 
 // Of the program and the system that it runs on.

@@ -16,7 +16,8 @@ const (
 	ShowMachine    Do = "show-machine" // its name
 	ListSources    Do = "list-sources"
 	SuggestSources Do = "suggest-sources" // of a machine, by its name
-	Survey         Do = "survey"          // a machine, by its name
+	ListPersons    Do = "list-persons"
+	Survey         Do = "survey" // a machine, by its name
 	Find           Do = "find"
 	ShowTrail      Do = "show-trail"  // of a place
 	Unlock         Do = "unlock"      // a source, by its number such as s4

@@ -11,7 +11,6 @@ import (
 	"errors"
 	"io/fs"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -88,7 +87,9 @@ func (m *Machine) User(uid int64) Who { return Who{UID: uid, on: m} }
 func (w Who) in(gid int64) bool { return w.on != nil && w.on.accounts().groups[w.UID][gid] }
 
 // trusted tells whether a user is one against whom nothing is defended: root, and whoever the service runs as.
-func (w Who) trusted() bool { return !w.everyone && (w.UID == 0 || w.UID == int64(os.Geteuid())) }
+func (w Who) trusted() bool {
+	return !w.everyone && (w.UID == 0 || w.on != nil && w.UID >= 0 && w.UID == w.on.files.Traits().Self())
+}
 
 // access is what an entry lets whom do.
 type access struct {

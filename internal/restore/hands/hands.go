@@ -3,7 +3,7 @@ package hands
 
 import (
 	"context"
-	"os"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -33,7 +33,7 @@ type Hands struct {
 	folders *simplelru.LRU[place.Place, reach.Folder]
 	sources map[copies.SourceID]source.Store
 	zones   map[string]*time.Location
-	homes   map[string][]catalogue.Person
+	homes   map[string][]catalogue.Account
 	judges  map[copies.SourceID]*source.Judge
 	roots   map[place.Place]bool // points in time, and whether only root can write them
 }
@@ -42,7 +42,7 @@ type Hands struct {
 func New(ctx context.Context, s *site.Site) *Hands {
 	folders, _ := simplelru.NewLRU(maxFolders, func(_ place.Place, f reach.Folder) { f.Close() }) // it fails for no size alone
 	return &Hands{Ctx: ctx, site: s, reached: map[string]reach.Session{}, folders: folders,
-		sources: map[copies.SourceID]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Person{},
+		sources: map[copies.SourceID]source.Store{}, zones: map[string]*time.Location{}, homes: map[string][]catalogue.Account{},
 		roots: map[place.Place]bool{}, judges: map[copies.SourceID]*source.Judge{}}
 }
 
@@ -140,7 +140,7 @@ func (h *Hands) Zone(machine string) (*time.Location, error) {
 }
 
 // People are those who live on a machine; none of one that is not known.
-func (h *Hands) People(machine string) []catalogue.Person {
+func (h *Hands) People(machine string) []catalogue.Account {
 	people, ok := h.homes[machine]
 	if !ok {
 		if m, err := h.site.Catalogue.Machines.Named(h.Ctx, machine); err == nil {
@@ -164,9 +164,35 @@ func (h *Hands) UIDOf(c *copies.Copy) int64 {
 	return uid
 }
 
+// Across returns the accounts that people of one machine have on another, by their numbers on the first. Where one number is several people's, or
+// one person has several accounts on the other, nobody can tell, and none is.
+func (h *Hands) Across(from, to string) map[int64]catalogue.Account {
+	all := map[int64]catalogue.Account{}
+	several := map[int64]bool{}
+	for _, p := range h.People(from) {
+		if p.UID < 0 {
+			continue
+		}
+		var here []catalogue.Account
+		for _, q := range h.People(to) {
+			if q.Person == p.Person && q.UID >= 0 {
+				here = append(here, q)
+			}
+		}
+		if _, twice := all[p.UID]; twice || len(here) > 1 {
+			several[p.UID] = true
+		}
+		if len(here) == 1 {
+			all[p.UID] = here[0]
+		}
+	}
+	maps.DeleteFunc(all, func(uid int64, _ catalogue.Account) bool { return several[uid] })
+	return all
+}
+
 // Lives tells whether a place lies in a home of a user.
 func (h *Hands) Lives(uid int64, p place.Place) bool {
-	return uid >= 0 && slices.ContainsFunc(h.People(p.Machine), func(one catalogue.Person) bool {
+	return uid >= 0 && slices.ContainsFunc(h.People(p.Machine), func(one catalogue.Account) bool {
 		return one.UID == uid && place.Under(p.Path, one.Home)
 	})
 }
@@ -261,10 +287,13 @@ func (h *Hands) RootsOwn(src copies.Source, capture string) bool {
 	if known, ok := h.roots[p]; ok {
 		return known
 	}
-	own := true
+	own, self := true, int64(-1)
+	if files, err := h.Files(p.Machine); err == nil {
+		self = files.Traits().Self()
+	}
 	for path := p.Path; own; path = place.Folder(path) {
 		info, err := h.Look(place.Place{Machine: p.Machine, Path: path})
-		own = err == nil && info.Type == entry.Folder && (info.UID.Is(0) || info.UID.Is(int64(os.Geteuid()))) && info.Mode.Known &&
+		own = err == nil && info.Type == entry.Folder && (info.UID.Is(0) || info.UID.Is(self)) && info.Mode.Known &&
 			info.Mode.Value.Perm()&0o022 == 0
 		if path == "/" {
 			break

@@ -17,6 +17,29 @@ type Belonging struct {
 	Mode entry.Maybe[fs.FileMode] `json:"mode,omitzero"`
 	// Told says that the store is believed, as far as it tells an owner.
 	Told bool `json:"told,omitempty"`
+	// Across says that it comes from another machine, whose numbers of users mean nobody here: those of whom it is known who they are here
+	// have these instead. nil where it comes from this one.
+	Across Accounts `json:"across,omitzero"`
+}
+
+// Accounts are users and groups of one machine by the numbers that the users have on another.
+type Accounts map[int64]Numbers
+
+// IsZero tells whether there is no other machine.
+func (a Accounts) IsZero() bool { return a == nil }
+
+// Numbers are those of a user and her group.
+type Numbers struct {
+	UID int64              `json:"uid"`
+	GID entry.Maybe[int64] `json:"gid,omitzero"`
+}
+
+// Of returns a user and a group of the other machine as they are here; unknown where nobody knows.
+func (a Accounts) Of(uid entry.Maybe[int64]) (entry.Maybe[int64], entry.Maybe[int64]) {
+	if here, ok := a[uid.Value]; ok && uid.Known {
+		return entry.Is(here.UID), here.GID
+	}
+	return entry.Maybe[int64]{}, entry.Maybe[int64]{}
 }
 
 // Of returns the metadata that something comes back with. A nil belonging believes it all.
@@ -24,7 +47,12 @@ func (b *Belonging) Of(m reach.Meta) reach.Meta {
 	if b == nil {
 		return m
 	}
-	if !b.Told {
+	if b.Across != nil {
+		if m.UID, m.GID = b.Across.Of(m.UID); !m.GID.Known {
+			m.GID = b.GID
+		}
+	}
+	if !b.Told || b.Across != nil {
 		m.Mode.Value &^= fs.ModeSetuid | fs.ModeSetgid
 	}
 	if !m.UID.Known || !b.Told && m.UID != b.UID && !m.UID.Is(b.Own) {
