@@ -16,6 +16,8 @@ export const session = queryOptions({
 
 export const machines = queryOptions({ queryKey: ["machines"], queryFn: () => ask(client.GET("/machines")) });
 
+export const persons = queryOptions({ queryKey: ["machines", "persons"], queryFn: () => ask(client.GET("/persons")) });
+
 export const kinds = queryOptions({ queryKey: ["kinds"], queryFn: () => ask(client.GET("/kinds")), staleTime: Infinity });
 
 export const catalogueHealth = queryOptions({ queryKey: ["catalogue"], queryFn: () => ask(client.GET("/catalogue")), staleTime: 60_000 });

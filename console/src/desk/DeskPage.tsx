@@ -3,6 +3,7 @@ import { Broken } from "./Broken";
 import { DeletedLately } from "./DeletedLately";
 import { ExpiresSoon } from "./ExpiresSoon";
 import { OpenCases } from "./OpenCases";
+import { People } from "./People";
 import { Records } from "./Records";
 import { Surveys } from "./Surveys";
 
@@ -32,6 +33,7 @@ export function DeskPage() {
         <Broken />
         <ExpiresSoon />
         <Surveys />
+        <People />
       </Stack>
     </Page>
   );

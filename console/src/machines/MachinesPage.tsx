@@ -10,6 +10,7 @@ import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
 import { AddDrive } from "./AddDrive";
 import { AddStore } from "./AddStore";
+import { Persons } from "./Persons";
 import { Sources } from "./Sources";
 import { Unlock } from "./Unlock";
 
@@ -57,7 +58,6 @@ export function MachinesPage() {
         <p>
           <Quiet>
             at {one.at.split("?")[0]}, in {one.zone}
-            {one.people.length > 0 && `; ${one.people.map((p) => p.name).join(", ")} live on it`}
           </Quiet>
         </p>
         {one.notes.map((n) => (
@@ -76,6 +76,7 @@ export function MachinesPage() {
         {adding === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
         <h2>Sources</h2>
         <Sources sources={one.sources} kinds={known?.kinds ?? []} />
+        <Persons machine={one.name} />
         {held(one, data.machines).length > 0 && (
           <>
             <h2>Sources of other machines that it holds</h2>
