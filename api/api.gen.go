@@ -1432,6 +1432,9 @@ type Job struct {
 	Kind     JobKind          `json:"kind"`
 	Outcomes *[]SurveyOutcome `json:"outcomes,omitempty"`
 
+	// Parts Of a survey its sources, each of which goes on, fails and ends by itself
+	Parts *[]JobPart `json:"parts,omitempty"`
+
 	// Receipt The receipt of a bring-back or an undo
 	Receipt *string  `json:"receipt,omitempty"`
 	State   JobState `json:"state"`
@@ -1447,6 +1450,27 @@ type JobKind string
 type JobList struct {
 	Jobs []Job   `json:"jobs"`
 	Next *string `json:"next"`
+}
+
+// JobPart defines model for JobPart.
+type JobPart struct {
+	Doing *string `json:"doing,omitempty"`
+
+	// Done Copies
+	Done int64 `json:"done"`
+
+	// Machine On which its store lies
+	Machine string `json:"machine"`
+
+	// Read Of total, in a measure of the store's own
+	Read int64 `json:"read"`
+
+	// Source Its number
+	Source string   `json:"source"`
+	State  JobState `json:"state"`
+
+	// Total 0 while unknown
+	Total int64 `json:"total"`
 }
 
 // JobState defines model for JobState.
@@ -1664,6 +1688,9 @@ type NewSurvey struct {
 	// ReadAll Also digest all content not yet known
 	ReadAll *bool   `json:"read_all,omitempty"`
 	Source  *string `json:"source,omitempty"`
+
+	// Waited Somebody waits for its end: it goes before those that nobody waits for
+	Waited *bool `json:"waited,omitempty"`
 }
 
 // Only Of a folder: what is no longer there; that and what differs; or exactly as it was, with what is newer set aside
@@ -2891,14 +2918,14 @@ type ClientInterface interface {
 	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
 	UnlockSource(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartSurveyWithBody Bring the catalogue up to date
+	// StartSurveyWithBody Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /surveys (the `StartSurvey` operationId).
 	StartSurveyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// StartSurvey Bring the catalogue up to date
+	// StartSurvey Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -3965,7 +3992,7 @@ func (c *Client) UnlockSource(ctx context.Context, id Id, body UnlockSourceJSONR
 	return c.Client.Do(req)
 }
 
-// StartSurveyWithBody Bring the catalogue up to date
+// StartSurveyWithBody Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 //
 // Takes any type of body and a specified content type.
 //
@@ -3982,7 +4009,7 @@ func (c *Client) StartSurveyWithBody(ctx context.Context, contentType string, bo
 	return c.Client.Do(req)
 }
 
-// StartSurvey Bring the catalogue up to date
+// StartSurvey Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 //
 // Takes a body of the `application/json` content type.
 //
@@ -7243,14 +7270,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /sources/{id}/unlock (the `UnlockSource` operationId).
 	UnlockSourceWithResponse(ctx context.Context, id Id, body UnlockSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*UnlockSourceResponse, error)
 
-	// StartSurveyWithBodyWithResponse Bring the catalogue up to date
+	// StartSurveyWithBodyWithResponse Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /surveys (the `StartSurvey` operationId).
 	StartSurveyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartSurveyResponse, error)
 
-	// StartSurveyWithResponse Bring the catalogue up to date
+	// StartSurveyWithResponse Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -10703,7 +10730,7 @@ func (c *ClientWithResponses) UnlockSourceWithResponse(ctx context.Context, id I
 	return ParseUnlockSourceResponse(rsp)
 }
 
-// StartSurveyWithBodyWithResponse Bring the catalogue up to date
+// StartSurveyWithBodyWithResponse Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -10716,7 +10743,7 @@ func (c *ClientWithResponses) StartSurveyWithBodyWithResponse(ctx context.Contex
 	return ParseStartSurveyResponse(rsp)
 }
 
-// StartSurveyWithResponse Bring the catalogue up to date
+// StartSurveyWithResponse Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -12688,7 +12715,7 @@ type ServerInterface interface {
 	// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
 	// (POST /sources/{id}/unlock)
 	UnlockSource(ctx *echo.Context, id Id) error
-	// StartSurvey Bring the catalogue up to date
+	// StartSurvey Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	// (POST /surveys)
 	StartSurvey(ctx *echo.Context) error
 	// GetTrail Everything known of one place over time, under its other names too
@@ -16339,7 +16366,7 @@ type StrictServerInterface interface {
 	// UnlockSource Give the password of what is encrypted in a source. It is kept in memory only, until the service ends
 	// (POST /sources/{id}/unlock)
 	UnlockSource(ctx context.Context, request UnlockSourceRequestObject) (UnlockSourceResponseObject, error)
-	// StartSurvey Bring the catalogue up to date
+	// StartSurvey Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job
 	// (POST /surveys)
 	StartSurvey(ctx context.Context, request StartSurveyRequestObject) (StartSurveyResponseObject, error)
 	// GetTrail Everything known of one place over time, under its other names too

@@ -31,6 +31,7 @@ type (
 	Source      = rows.Source
 	Job         = rows.Job
 	JobState    = rows.JobState
+	Part        = rows.Part
 	Outcome     = rows.Outcome
 	Case        = rows.Case
 	CaseState   = rows.CaseState

@@ -67,7 +67,7 @@ func TestADamagedCatalogueIsRebuiltFromTheDailyCopy(t *testing.T) {
 
 // readAnew are the tables of what surveys find again, and of what nobody needs after a rebuild: console sessions.
 var readAnew = []string{"blocks", "captures", "contents", "counters", "dirs", "elsewhere", "examined", "folders", "former_copies",
-	"goose_db_version", "id_runs", "key_chunks", "key_runs", "link_targets", "name_chunks", "pending_blocks", "pending_folders", "sessions"}
+	"goose_db_version", "id_runs", "key_chunks", "key_runs", "link_targets", "name_chunks", "pending_blocks", "pending_folders", "sessions", "sliced_folders"}
 
 // Every table is copied daily, or it is known that what is in it can be read anew: none is forgotten.
 func TestEveryTableIsCopiedOrReadAnew(t *testing.T) {

@@ -133,6 +133,7 @@ func (s *session) showJob(j api.Job) {
 	fmt.Fprintf(s.Stdout, "Job %s: %s%s, begun %s: %s %s %s, %d%s done%s.\n",
 		j.Id, j.Kind, by, s.at(&j.CreatedAt), jobState(j), after, s.took(j), j.Done, ofTotal(j), behind(j.Doing))
 	s.showOutcomes(j)
+	s.showParts(j)
 	if j.Error != nil && j.State != api.JobStateCancelled {
 		fmt.Fprintln(s.Stdout, "  "+*j.Error)
 	}

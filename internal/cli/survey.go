@@ -21,9 +21,11 @@ func (p *Program) surveyCommand() *cli.Command {
 		},
 		Action: p.client(0, -1, "machines", func(ctx context.Context, s *session, c *cli.Command, machines []string) error {
 			readAll, examine := c.Bool("read-all"), c.Bool("examine")
+			waited := c.Bool("wait")
 			response, err := s.api.StartSurvey(
 				ctx,
-				api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll, Examine: &examine},
+				api.NewSurvey{Machines: &machines, Source: set(c.String("source")), ReadAll: &readAll, Examine: &examine,
+					Waited: &waited},
 			)
 			if !c.Bool("wait") {
 				j, err := shown[api.Job](s, response, err)
@@ -72,6 +74,30 @@ func (s *session) showOutcomes(j api.Job) {
 	t.print(s.Stdout)
 	for _, remark := range remarks {
 		fmt.Fprintln(s.Stdout, "  "+remark)
+	}
+}
+
+// showParts shows the sources of a survey that have not ended: which are read, and which wait for their turn.
+func (s *session) showParts(j api.Job) {
+	if j.Parts == nil || j.EndedAt != nil {
+		return
+	}
+	t := table{head: []string{"SOURCE", "ON", "STATE", "COPIES", "READ", "AT"}, right: map[int]bool{3: true}}
+	for _, p := range *j.Parts {
+		state, read := "waiting for its turn", ""
+		switch {
+		case p.State == api.JobStateRunning:
+			state = "at work"
+		case p.State != api.JobStateWaiting:
+			continue
+		}
+		if p.Total > 0 {
+			read = fmt.Sprintf("%d of %d", p.Read, p.Total)
+		}
+		t.add(p.Source, dash(p.Machine), state, fmt.Sprint(p.Done), read, text(p.Doing))
+	}
+	if len(t.rows) > 0 {
+		t.print(s.Stdout)
 	}
 }
 

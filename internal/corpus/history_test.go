@@ -319,7 +319,7 @@ func (h *History) survey() error {
 				return err
 			}
 		}
-		_, err := survey.Run(h.ctx, h.site, src, h.clock, func(int64, string) {})
+		_, err := survey.Run(h.ctx, h.site, src, h.clock, survey.Following{})
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}

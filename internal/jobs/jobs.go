@@ -4,12 +4,14 @@
 package jobs
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
 
@@ -59,6 +61,7 @@ type Runner struct {
 	stop      context.CancelCauseFunc
 	wait      sync.WaitGroup
 
+	asking  sync.Mutex
 	mu      sync.Mutex
 	running map[int64]*Task
 }
@@ -108,6 +111,8 @@ type Order struct {
 	Total    int64
 	Receipt  int64              // 0 where there is none
 	Machines []copies.MachineID // that it works on, where it has no receipt that tells
+	// Once says that one is enough: where the same is asked for already and was not begun, that is the answer.
+	Once bool
 }
 
 // Submit records a job and starts it as soon as there is room.
@@ -115,6 +120,13 @@ func (r *Runner) Submit(ctx context.Context, o Order) (catalogue.Job, error) {
 	encoded, err := json.Marshal(o.Request)
 	if err != nil {
 		return catalogue.Job{}, err
+	}
+	if o.Once {
+		r.asking.Lock() // until it is among those that run
+		defer r.asking.Unlock()
+		if j, found := r.sameAs(o.Kind, encoded); found {
+			return j, nil
+		}
 	}
 	j, err := r.catalogue.Jobs.Add(ctx, catalogue.Job{Kind: o.Kind, By: o.By, Request: encoded, CreatedAt: r.now(), Total: o.Total,
 		Receipt: o.Receipt}, o.Machines...)
@@ -124,6 +136,20 @@ func (r *Runner) Submit(ctx context.Context, o Order) (catalogue.Job, error) {
 	r.Changed(j.ID)
 	r.start(j, false)
 	return j, nil
+}
+
+// sameAs finds the first job that is asked for and none of whose parts was begun yet.
+func (r *Runner) sameAs(kind string, request []byte) (first catalogue.Job, found bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for _, t := range r.running {
+		j := t.Job()
+		begun := slices.ContainsFunc(j.Parts, func(p catalogue.Part) bool { return p.State != catalogue.JobWaiting })
+		if !begun && !j.State.Ended() && j.Kind == kind && bytes.Equal(j.Request, request) && (!found || j.ID < first.ID) {
+			first, found = j, true
+		}
+	}
+	return first, found
 }
 
 func (r *Runner) start(j catalogue.Job, resumed bool) {

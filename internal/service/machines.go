@@ -262,7 +262,11 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	if err != nil {
 		return nil, err
 	}
-	order := survey.Order{Sources: sources, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}
+	priority := survey.Asked
+	if value(request.Body.Waited) {
+		priority = survey.Waited
+	}
+	order := survey.Order{Sources: sources, Priority: priority, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}
 	j, err := s.jobs.Submit(ctx, order.By(technician(ctx)))
 	if err != nil {
 		return nil, err

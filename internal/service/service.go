@@ -206,7 +206,7 @@ func (s *Service) renew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var order survey.Order
+	order := survey.Order{Priority: survey.Scheduled}
 	for _, src := range sources {
 		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() || s.rebuilt {
 			order.Sources = append(order.Sources, src)

@@ -212,6 +212,14 @@ func toJob(j catalogue.Job) api.Job {
 		}
 		a.Outcomes = &outcomes
 	}
+	if len(j.Parts) > 0 {
+		parts := make([]api.JobPart, len(j.Parts))
+		for i, p := range j.Parts {
+			parts[i] = api.JobPart{Source: p.Source.String(), Machine: p.Machine, State: api.JobState(p.State), Done: p.Done, Read: p.Read, Total: p.Total,
+				Doing: optional(p.Doing)}
+		}
+		a.Parts = &parts
+	}
 	return a
 }
 

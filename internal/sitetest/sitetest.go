@@ -157,7 +157,7 @@ func (s *Site) AddTrash(at string) catalogue.Source {
 // Survey surveys a source.
 func (s *Site) Survey(src catalogue.Source) survey.Result {
 	s.t.Helper()
-	result, err := survey.Run(context.Background(), s.Site, src, time.Now(), func(int64, string) {})
+	result, err := survey.Run(context.Background(), s.Site, src, time.Now(), survey.Following{})
 	require.NoError(s.t, err)
 	return result
 }

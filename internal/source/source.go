@@ -36,6 +36,8 @@ type Known interface {
 	Captures(ctx context.Context) (map[string]time.Time, error)
 	// Latest is the latest point in time that was read completely; "" where there is none.
 	Latest(ctx context.Context) (name string, at time.Time, err error)
+	// Cursor is where a survey goes on that ended a slice with Again; nil at the beginning of one.
+	Cursor() []byte
 	// Memo is what the last complete survey asked to be remembered; nil where there was none.
 	Memo() []byte
 }
@@ -63,6 +65,15 @@ type Reporter interface {
 	// Line begins all points in time that a store holds at once, oldest first, in place of Begin and of all that was known. Each thing is then
 	// sighted once for all points that show it, which From and Until name; one name several times, in the order of From.
 	Line(points []sighting.Capture) error
+	// Progress says how much of the whole was read, in a measure of the store's own, and what is being read; total is 0 where that is not known.
+	Progress(done, total int64, doing string)
+	// Due tells whether the survey has been at it for so long that others should have their turn.
+	Due() bool
+	// Again ends a slice of the survey: what was reported is kept and shown, and Survey, which has to return nil at once, is called again
+	// after others had their turn, with cursor in what is known. It may come between two folders, or between two points in time; a folder
+	// that was reported is not reported in a later slice. What is gone is worked out at the end of the last slice. The cursor is read again by
+	// the same kind of store alone, but maybe another version of it.
+	Again(cursor []byte) error
 	// Remember keeps something for the next survey, should this one come to its end.
 	Remember(memo []byte)
 	// Discard takes back the point in time begun last: it vanished while it was read, or is still being written.

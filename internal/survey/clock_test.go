@@ -35,7 +35,7 @@ func TestSurveysWhileTheClockJumps(t *testing.T) {
 				require.NoError(t, os.Chtimes(path, began.Add(time.Duration(n-10)*time.Hour), began.Add(time.Duration(n-10)*time.Hour)))
 				src, err = s.Catalogue.Sources.ByID(t.Context(), src.ID)
 				require.NoError(t, err)
-				result, err := survey.Run(t.Context(), s.Site, src, began.Add(jump), func(int64, string) {})
+				result, err := survey.Run(t.Context(), s.Site, src, began.Add(jump), survey.Following{})
 				require.NoError(t, err, "survey %d", n)
 				back := n > 0 && jump < slices.Max(jumps[:n])
 				assert.Equal(t, back, strings.Contains(strings.Join(result.Notes, " "), "the service's clock was wrong"), "survey %d: %q", n, result.Notes)
@@ -55,7 +55,7 @@ func TestNoSurveyByAClockThatCannotBe(t *testing.T) {
 	s.Lay(map[string]string{"/home/ines/Keel.txt": "oak"})
 	src, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "live"})
 	require.NoError(t, err)
-	_, err = survey.Run(t.Context(), s.Site, src, time.Date(2276, 1, 1, 0, 0, 0, 0, time.UTC), func(int64, string) {})
+	_, err = survey.Run(t.Context(), s.Site, src, time.Date(2276, 1, 1, 0, 0, 0, 0, time.UTC), survey.Following{})
 	require.ErrorContains(t, err, "the year 2276")
 	assert.Empty(t, s.Find(catalogue.Query{Records: true}))
 }

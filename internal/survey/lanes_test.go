@@ -46,7 +46,7 @@ func TestSourcesSurveyedSideBySideKeepTheirRecordsApart(t *testing.T) {
 				run := func() {
 					src, err := s.Catalogue.Sources.ByID(context.Background(), src.ID)
 					assert.NoError(t, err)
-					_, err = survey.Run(context.Background(), s.Site, src, time.Now(), func(int64, string) {})
+					_, err = survey.Run(context.Background(), s.Site, src, time.Now(), survey.Following{})
 					assert.NoError(t, err, n)
 				}
 				if together {
@@ -145,4 +145,57 @@ func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
 		return err == nil && j.State == catalogue.JobDone
 	}, 2*time.Minute, 10*time.Millisecond)
 	assert.Len(t, s.Find(catalogue.Query{Words: "keel", Machine: "m2", Limit: 10}), 4)
+}
+
+// What is waited for goes first, of equals what was asked for first; whoever leaves takes nobody's turn; and a survey that goes on in slices lets
+// the others have theirs.
+func TestWhoIsWaitedForGoesFirst(t *testing.T) {
+	s, p, src := piled(t, "a", "b", "c", "d", "e", "f")
+	var other []catalogue.Source
+	for n := range 3 {
+		s.Lay(map[string]string{fmt.Sprintf("/srv/%d/keel.txt", n): "oak"})
+		live, err := s.AddSource(t.Context(), registry.NewSource{Machine: "loft", Kind: "pile", At: fmt.Sprintf("/srv/%d", n)})
+		require.NoError(t, err)
+		other = append(other, live)
+	}
+	first, release := make(chan struct{}), make(chan struct{})
+	p.fault = func(slice int) error {
+		if slice == 1 {
+			close(first)
+			<-release
+		}
+		return nil
+	}
+	runner := jobs.New(s.Catalogue, slog.New(slog.DiscardHandler), time.Now, survey.Worker(s.Contents, nil, time.Now))
+	defer runner.Stop()
+	submit := func(priority survey.Priority, sources ...catalogue.Source) int64 {
+		j, err := runner.Submit(t.Context(), survey.Order{Sources: sources, Priority: priority}.By(catalogue.TheService))
+		require.NoError(t, err)
+		return j.ID
+	}
+	job := func(id int64) catalogue.Job {
+		j, err := runner.Job(t.Context(), id)
+		require.NoError(t, err)
+		return j
+	}
+	submit(survey.Asked, src)
+	<-first
+	scheduled := submit(survey.Scheduled, other[0])
+	assert.Equal(t, scheduled, submit(survey.Scheduled, other[0]), "the same, not begun: one is enough")
+	for range 1000 {
+		assert.Equal(t, scheduled, submit(survey.Scheduled, other[0]))
+	}
+	left := submit(survey.Waited, other[1])
+	waited := submit(survey.Waited, other[2])
+	for _, id := range []int64{scheduled, left, waited} {
+		require.Eventually(t, func() bool { return len(job(id).Parts) == 1 && job(id).State == catalogue.JobRunning }, time.Minute, time.Millisecond)
+	}
+	time.Sleep(20 * time.Millisecond) // so that each stands in its lane
+	_, err := runner.Cancel(t.Context(), left)
+	require.NoError(t, err)
+	require.Eventually(t, func() bool { return job(left).State.Ended() }, time.Minute, time.Millisecond)
+	close(release)
+	require.Eventually(t, func() bool { return job(scheduled).State.Ended() }, time.Minute, time.Millisecond)
+	assert.True(t, job(waited).EndedAt.Before(job(scheduled).EndedAt), "who is waited for goes first")
+	assert.Equal(t, catalogue.JobCancelled, job(left).State)
 }

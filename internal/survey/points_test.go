@@ -395,7 +395,7 @@ func TestABrokenOffSurveyOfManyPointsEndsLikeAnUndisturbedOne(t *testing.T) {
 				cancel()
 			}
 		}
-		_, err := survey.Run(ctx, s.Site, src, time.Now(), func(int64, string) {})
+		_, err := survey.Run(ctx, s.Site, src, time.Now(), survey.Following{})
 		cancel()
 		hook = nil
 		if err == nil {

@@ -8,6 +8,7 @@ import (
 	"context"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"humble-rewind/internal/catalogue"
@@ -22,11 +23,28 @@ import (
 type Result struct {
 	catalogue.Counts
 	Notes []string
+	Again bool // the survey goes on in another slice, once others had their turn
 }
 
-// Run surveys one source. progress is called with the number of copies seen so far and the folder being read; it must
-// be quick. An error leaves what is known of the source as it was, apart from what had been written until then.
-func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, progress func(seen int64, dir string)) (Result, error) {
+// Following is what a survey is told and asked while it runs. All must be quick.
+type Following struct {
+	Seen     func(seen int64, dir string)          // copies so far, and the folder being read
+	Progress func(done, total int64, doing string) // of a store that knows how much there is
+	Due      func() bool                           // whether others should have their turn
+}
+
+// Run surveys one source, or a slice of it: then another call goes on. An error leaves what is known of the source as it was, apart from what had
+// been written until then.
+func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, following Following) (Result, error) {
+	if following.Seen == nil {
+		following.Seen = func(int64, string) {}
+	}
+	if following.Progress == nil {
+		following.Progress = func(int64, int64, string) {}
+	}
+	if following.Due == nil {
+		following.Due = func() bool { return false }
+	}
 	if !entry.Countable(at) {
 		return Result{}, fmt.Errorf("the service's clock says that it is the year %d; put it right first", at.Year())
 	}
@@ -44,9 +62,10 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 		return Result{}, err
 	}
 	defer judge.Close()
-	r := &reporter{source: src, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
-	r.Difference = s.Catalogue.Surveys.Begin(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: progress, Note: r.Note})
+	r := &reporter{source: src, following: following, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
+	r.Difference = s.Catalogue.Surveys.Begin(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: following.Seen, Note: r.Note})
 	defer r.Abandon()
+	r.notes = r.Noted()
 	if src.Traits.Live() {
 		if _, latest, err := r.Latest(ctx); err != nil {
 			return Result{}, err
@@ -57,10 +76,13 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 		}
 	}
 	if err := store.Survey(ctx, r, r); err != nil {
-		return Result{r.Counts(), r.notes}, err
+		return Result{Counts: r.Counts(), Notes: r.notes}, err
+	}
+	if r.Sliced() {
+		return Result{Counts: r.Counts(), Notes: r.notes, Again: true}, nil
 	}
 	counts, err := r.End(r.notes)
-	return Result{counts, r.notes}, err
+	return Result{Counts: counts, Notes: r.notes}, err
 }
 
 // ahead is how far ahead of now a survey may have been without a word.
@@ -69,10 +91,26 @@ const ahead = time.Hour
 // reporter is what a survey reports to: the catalogue's comparison, with what is to be said about it.
 type reporter struct {
 	*catalogue.Difference
-	source catalogue.Source
-	judge  func(sighting.Sighting) sighting.Sighting
-	notes  []string
+	source    catalogue.Source
+	following Following
+	judge     func(sighting.Sighting) sighting.Sighting
+	notes     []string
+	furthest  int64 // that was told of progress
 }
+
+// Progress says how far the store is. It never goes backwards, whatever the store says.
+func (r *reporter) Progress(done, total int64, doing string) {
+	r.furthest = max(r.furthest, done)
+	if total > 0 {
+		r.furthest = min(r.furthest, total)
+	}
+	r.following.Progress(r.furthest, max(0, total), doing)
+}
+
+func (r *reporter) Due() bool { return r.following.Due() }
+
+// Again ends a slice.
+func (r *reporter) Again(cursor []byte) error { return r.Difference.Again(cursor, r.notes) }
 
 // Sight adds what is to be said about a sighting whatever its kind of store is.
 func (r *reporter) Sight(s sighting.Sighting) error {
@@ -111,6 +149,7 @@ const maxNotes = 50
 
 func (r *reporter) Note(text string) {
 	switch {
+	case slices.Contains(r.notes, text): // in an earlier slice
 	case len(r.notes) < maxNotes:
 		r.notes = append(r.notes, text)
 	case len(r.notes) == maxNotes:

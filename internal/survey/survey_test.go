@@ -104,7 +104,7 @@ func newBenchOf(t *testing.T, of *script) *bench {
 
 func (b *bench) survey(run func(source.Known, source.Reporter) error) (survey.Result, error) {
 	b.script.run = run
-	return survey.Run(context.Background(), b.Site.Site, b.src, time.Now(), func(int64, string) {})
+	return survey.Run(context.Background(), b.Site.Site, b.src, time.Now(), survey.Following{})
 }
 
 func (b *bench) must(t *testing.T, run func(source.Known, source.Reporter) error) string {

@@ -5,10 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"time"
-
-	"golang.org/x/sync/errgroup"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/contents"
@@ -25,22 +24,24 @@ const JobKind = "survey"
 
 // Request is what a survey job is submitted with: the sources' numbers.
 type Request struct {
-	Sources []copies.SourceID `json:"sources"`
-	ReadAll bool              `json:"read_all,omitempty"` // also digest all content not yet known
-	Examine bool              `json:"examine,omitempty"`  // also examine all content not yet examined
+	Sources  []copies.SourceID `json:"sources"`
+	Priority Priority          `json:"priority,omitempty"`
+	ReadAll  bool              `json:"read_all,omitempty"` // also digest all content not yet known
+	Examine  bool              `json:"examine,omitempty"`  // also examine all content not yet examined
 }
 
 // Order is a survey that is asked for.
 type Order struct {
-	Sources []catalogue.Source
-	ReadAll bool
-	Examine bool
+	Sources  []catalogue.Source
+	Priority Priority
+	ReadAll  bool
+	Examine  bool
 }
 
 // By is the job that somebody asks for with it.
 func (o Order) By(who string) jobs.Order {
-	order := jobs.Order{Kind: JobKind, By: who}
-	request := Request{ReadAll: o.ReadAll, Examine: o.Examine}
+	order := jobs.Order{Kind: JobKind, By: who, Once: true}
+	request := Request{Priority: o.Priority, ReadAll: o.ReadAll, Examine: o.Examine}
 	for _, src := range o.Sources {
 		request.Sources = append(request.Sources, src.ID)
 		order.Machines = append(order.Machines, src.MachineID)
@@ -57,8 +58,8 @@ type Examiner interface {
 
 // Worker surveys sources, one after the other. One that takes longer than a while does not hold up those behind it that are in another
 // lane, nor other jobs: a machine that does not answer, or a store whose structure takes long to read. A source that
-// cannot be read does not keep the others from it. A resumed job surveys all its sources again, since what is recorded already costs only
-// a comparison.
+// cannot be read does not keep the others from it. A resumed job goes on with the sources that had not ended; what is recorded of them already
+// costs only a comparison.
 func Worker(reader *contents.Reader, examiner Examiner, now func() time.Time) jobs.Worker {
 	w := &worker{reader: reader, examiner: examiner, now: now, lanes: newLanes()}
 	return jobs.Worker{Kind: JobKind, Right: principal.Survey, AtOnce: jobsAtOnce, ErrorFor: say.Error, Do: w.do}
@@ -74,96 +75,214 @@ type worker struct {
 	lanes    *lanes
 }
 
-// round is one job being done.
+// round is one job being done: the surveys of its sources, each a part that goes on, fails and ends by itself.
 type round struct {
 	*worker
 	task    *jobs.Task
 	request Request
-
-	mu       sync.Mutex
-	seen     map[copies.SourceID]int64 // copies, by source
-	read     map[copies.SourceID]int64 // bytes
-	outcomes map[copies.SourceID]catalogue.Outcome
-	failed   int
 }
 
 func (w *worker) do(ctx context.Context, task *jobs.Task) error {
-	r := &round{worker: w, task: task, seen: map[copies.SourceID]int64{}, read: map[copies.SourceID]int64{}, outcomes: map[copies.SourceID]catalogue.Outcome{}}
+	r := &round{worker: w, task: task}
 	if err := task.Request(&r.request); err != nil {
 		return err
 	}
-	task.Update(func(j *catalogue.Job) { j.Outcomes, j.Done = nil, 0 })
-	all, ctx := errgroup.WithContext(ctx)
-	for _, id := range r.request.Sources {
+	r.begin()
+	var all sync.WaitGroup
+	defer all.Wait()
+	for n, id := range r.request.Sources {
+		if r.ended(n) {
+			continue
+		}
 		src, err := w.reader.Site.Catalogue.Sources.ByID(ctx, id)
 		if errors.Is(err, catalogue.ErrNotFound) {
-			continue // removed meanwhile
+			r.part(n, func(p *catalogue.Part) { p.State = catalogue.JobDone }) // removed meanwhile
+			continue
 		}
 		if err != nil {
-			return errors.Join(err, all.Wait())
+			return err
 		}
+		r.part(n, func(p *catalogue.Part) { p.Machine = src.AtMachine })
 		done := make(chan struct{})
-		all.Go(func() (err error) {
+		all.Go(func() {
 			defer close(done)
-			defer func() { // a fault in one job takes no other with it, see jobs
-				if fault := recover(); fault != nil {
-					err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
-				}
-			}()
-			return w.lanes.with(ctx, w.laneOf(ctx, src), func() error { return r.source(ctx, src) })
+			r.survey(ctx, n, src)
 		})
 		w.lanes.wait(ctx, src.AtMachine, w.reader.Site.Far(ctx, src.AtMachine), done)
 	}
-	if err := all.Wait(); err != nil {
+	all.Wait()
+	if err := ctx.Err(); err != nil {
 		return err
 	}
+	failed := 0
+	for _, p := range task.Job().Parts {
+		if p.State == catalogue.JobFailed {
+			failed++
+		}
+	}
 	switch {
-	case r.failed > 0 && r.failed == len(r.request.Sources):
-		return fmt.Errorf("none of the %d sources could be read", r.failed)
-	case r.failed > 0:
-		return fmt.Errorf("%w: %d of %d sources could not be read", jobs.ErrPart, r.failed, len(r.request.Sources))
+	case failed > 0 && failed == len(r.request.Sources):
+		return fmt.Errorf("none of the %d sources could be read", failed)
+	case failed > 0:
+		return fmt.Errorf("%w: %d of %d sources could not be read", jobs.ErrPart, failed, len(r.request.Sources))
 	}
 	return nil
 }
 
-// source surveys one source, and does what else is asked for.
-func (r *round) source(ctx context.Context, src catalogue.Source) error {
-	s := r.reader.Site
-	if src.Traits.Live() {
-		if err := (registry.Registry{Site: s}).RefreshPeople(ctx, src.Machine, r.now()); err != nil {
-			return err
+// begin makes the parts of the job. Those that had ended when a stop interrupted it stay ended.
+func (r *round) begin() {
+	r.task.Update(func(j *catalogue.Job) {
+		before := map[copies.SourceID]catalogue.Part{}
+		for _, p := range j.Parts {
+			before[p.Source] = p
+		}
+		j.Parts = make([]catalogue.Part, len(r.request.Sources))
+		var outcomes []catalogue.Outcome
+		for n, id := range r.request.Sources {
+			j.Parts[n] = catalogue.Part{Source: id, State: catalogue.JobWaiting}
+			i := slices.IndexFunc(j.Outcomes, func(o catalogue.Outcome) bool { return o.Source.ID == id })
+			if was := before[id]; was.State.Ended() && i >= 0 {
+				j.Parts[n] = was
+				outcomes = append(outcomes, j.Outcomes[i])
+			}
+		}
+		j.Outcomes = outcomes
+		count(j)
+	})
+}
+
+// ended tells whether a part had ended when the job was interrupted.
+func (r *round) ended(n int) bool { return r.task.Job().Parts[n].State.Ended() }
+
+// part changes how far a part is, and what the job says of all of them with it.
+func (r *round) part(n int, change func(*catalogue.Part)) {
+	r.task.Update(func(j *catalogue.Job) {
+		j.Parts = slices.Clone(j.Parts) // which others read
+		change(&j.Parts[n])
+		count(j)
+	})
+}
+
+// count says how far a job is by its parts: in copies, or bytes that are read.
+func count(j *catalogue.Job) {
+	j.Done, j.Doing = 0, ""
+	for _, p := range j.Parts {
+		j.Done += p.Done
+		if p.State == catalogue.JobRunning && p.Doing != "" {
+			j.Doing = p.Doing
 		}
 	}
-	src, err := s.Catalogue.Sources.ByID(ctx, src.ID) // as it is now that it has its turn
-	if errors.Is(err, catalogue.ErrNotFound) {
-		return nil
+}
+
+// survey surveys one source, slice by slice, and does what else is asked for. What goes wrong with it ends it alone.
+func (r *round) survey(ctx context.Context, n int, src catalogue.Source) {
+	outcome := catalogue.Outcome{Source: src}
+	err := r.slices(ctx, n, src, &outcome)
+	if ctx.Err() != nil {
+		return
 	}
+	state := catalogue.JobDone
+	if err != nil {
+		state, outcome.Error = catalogue.JobFailed, say.Error(err)
+		if errors.Is(err, catalogue.ErrNotFound) {
+			outcome.Error = "it was removed while it was surveyed; what had been recorded of it went with it"
+		} else if kept := r.reader.Site.Catalogue.Sources.SetTrouble(ctx, src.ID, outcome.Error); kept != nil {
+			outcome.Error += "; and that could not be recorded: " + say.Error(kept)
+		}
+	}
+	r.task.Update(func(j *catalogue.Job) {
+		j.Parts = slices.Clone(j.Parts)
+		p := &j.Parts[n]
+		p.State, p.Done, p.Doing = state, outcome.Found, ""
+		j.Outcomes = inOrder(append(slices.Clone(j.Outcomes), outcome), r.request.Sources)
+		count(j)
+	})
+}
+
+// inOrder puts outcomes in the order in which their sources were asked for.
+func inOrder(all []catalogue.Outcome, sources []copies.SourceID) []catalogue.Outcome {
+	at := make(map[copies.SourceID]int, len(sources))
+	for n, id := range sources {
+		at[id] = n
+	}
+	slices.SortStableFunc(all, func(a, b catalogue.Outcome) int { return at[a.Source.ID] - at[b.Source.ID] })
+	return all
+}
+
+// slices surveys a source, a turn in its lane for each slice.
+func (r *round) slices(ctx context.Context, n int, src catalogue.Source, outcome *catalogue.Outcome) (err error) {
+	defer func() { // a fault in one source takes no other with it, see jobs
+		if fault := recover(); fault != nil {
+			err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
+		}
+	}()
+	turn, err := r.lanes.take(ctx, r.laneOf(ctx, src), r.request.Priority)
 	if err != nil {
 		return err
 	}
-	progress := func(seen int64, dir string) { r.progress(src, seen, dir) }
-	result, err := Run(ctx, s, src, r.now(), progress)
-	if errors.Is(err, catalogue.ErrMeanwhile) { // something was brought back from it: what is there now is read again
-		result, err = Run(ctx, s, src, r.now(), progress)
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if _, gone := s.Catalogue.Sources.ByID(ctx, src.ID); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
-		err = errors.New("it was removed while it was surveyed; what had been recorded of it went with it")
-	}
-	outcome := catalogue.Outcome{Source: src, Found: result.Found, Fresh: result.Fresh, Gone: result.Gone, Notes: result.Notes}
-	if err != nil {
-		r.fail()
-		outcome.Error = say.Error(err)
-		if err := s.Catalogue.Sources.SetTrouble(ctx, src.ID, outcome.Error); err != nil {
+	defer turn.give()
+	for again := true; again; {
+		r.part(n, func(p *catalogue.Part) { p.State = catalogue.JobRunning })
+		if again, err = r.slice(ctx, n, src, turn, outcome); err != nil {
 			return err
 		}
+		if again {
+			r.part(n, func(p *catalogue.Part) { p.State = catalogue.JobWaiting })
+			if err := turn.again(ctx); err != nil {
+				return err
+			}
+		}
 	}
-	if err == nil && r.request.ReadAll {
-		unread, err := r.reader.DigestAll(ctx, src.ID, func(_, bytes int64, path string) {
-			r.reading(src, bytes, "reading "+place.Readable(path))
-		})
+	return r.contents(ctx, n, src, turn, outcome)
+}
+
+// slice surveys as much of a source as one turn is for, and tells whether that was not all.
+func (r *round) slice(ctx context.Context, n int, src catalogue.Source, turn *turn, outcome *catalogue.Outcome) (again bool, err error) {
+	s := r.reader.Site
+	if src.Traits.Live() {
+		if err := (registry.Registry{Site: s}).RefreshPeople(ctx, src.Machine, r.now()); err != nil {
+			return false, err
+		}
+	}
+	if src, err = s.Catalogue.Sources.ByID(ctx, src.ID); err != nil { // as it is now that it has its turn
+		return false, err
+	}
+	outcome.Source = src
+	following := Following{Due: turn.due,
+		Seen: func(seen int64, dir string) {
+			r.part(n, func(p *catalogue.Part) {
+				p.Done, p.Doing = seen, src.AtMachine+":"+place.Readable(place.Join(src.At, dir))
+			})
+		},
+		Progress: func(done, total int64, doing string) {
+			r.part(n, func(p *catalogue.Part) {
+				p.Read, p.Total, p.Doing = done, total, src.AtMachine+":"+place.Readable(place.Join(src.At, doing))
+			})
+		}}
+	result, err := Run(ctx, s, src, r.now(), following)
+	if errors.Is(err, catalogue.ErrMeanwhile) { // something was brought back from it: what is there now is read again
+		if src, err = s.Catalogue.Sources.ByID(ctx, src.ID); err == nil {
+			result, err = Run(ctx, s, src, r.now(), following)
+		}
+	}
+	if _, gone := s.Catalogue.Sources.ByID(ctx, src.ID); err != nil && errors.Is(gone, catalogue.ErrNotFound) {
+		err = gone
+	}
+	outcome.Found, outcome.Fresh, outcome.Gone, outcome.Notes = result.Found, result.Fresh, result.Gone, result.Notes
+	return result.Again, err
+}
+
+// contents reads what is asked for besides, and lets others have their turn between files.
+func (r *round) contents(ctx context.Context, n int, src catalogue.Source, turn *turn, outcome *catalogue.Outcome) error {
+	reading := func(bytes int64, doing string) {
+		r.part(n, func(p *catalogue.Part) { p.Doing = doing })
+		r.task.Update(func(j *catalogue.Job) { j.Bytes = max(j.Bytes, bytes) })
+		if turn.due() {
+			_ = turn.again(ctx) // what reads on notices by itself that its context is done
+		}
+	}
+	if r.request.ReadAll {
+		unread, err := r.reader.DigestAll(ctx, src.ID, func(_, bytes int64, path string) { reading(bytes, "reading "+place.Readable(path)) })
 		if err != nil {
 			return err
 		}
@@ -172,9 +291,9 @@ func (r *round) source(ctx context.Context, src catalogue.Source) error {
 				fmt.Sprintf("%d files could not be read, or changed since; their digests stay unknown.", unread))
 		}
 	}
-	if err == nil && r.request.Examine {
+	if r.request.Examine {
 		unread, err := r.examiner.All(ctx, src.ID, func(files, bytes int64) {
-			r.reading(src, bytes, fmt.Sprintf("examining: %d files so far", files))
+			reading(bytes, fmt.Sprintf("examining: %d files so far", files))
 		})
 		if err != nil {
 			return err
@@ -183,53 +302,5 @@ func (r *round) source(ctx context.Context, src catalogue.Source) error {
 			outcome.Notes = append(outcome.Notes, fmt.Sprintf("%d files could not be examined: they cannot be read, or changed since.", unread))
 		}
 	}
-	r.done(src, outcome)
 	return nil
-}
-
-func (r *round) fail() {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.failed++
-}
-
-// progress says how far a source is; the job counts all of them together.
-func (r *round) progress(src catalogue.Source, seen int64, dir string) {
-	r.mu.Lock()
-	r.seen[src.ID] = seen
-	all := sum(r.seen)
-	r.mu.Unlock()
-	r.task.Update(func(j *catalogue.Job) {
-		j.Done, j.Doing = all, src.AtMachine+":"+place.Readable(place.Join(src.At, dir))
-	})
-}
-
-func (r *round) reading(src catalogue.Source, bytes int64, doing string) {
-	r.mu.Lock()
-	r.read[src.ID] = bytes
-	all := sum(r.read)
-	r.mu.Unlock()
-	r.task.Update(func(j *catalogue.Job) { j.Bytes, j.Doing = all, doing })
-}
-
-// done adds what became of a source, in the order in which they were asked for.
-func (r *round) done(src catalogue.Source, outcome catalogue.Outcome) {
-	r.mu.Lock()
-	r.seen[src.ID], r.outcomes[src.ID] = outcome.Found, outcome
-	all := sum(r.seen)
-	var outcomes []catalogue.Outcome
-	for _, id := range r.request.Sources {
-		if o, ended := r.outcomes[id]; ended {
-			outcomes = append(outcomes, o)
-		}
-	}
-	r.mu.Unlock()
-	r.task.Update(func(j *catalogue.Job) { j.Done, j.Outcomes = all, outcomes })
-}
-
-func sum(counts map[copies.SourceID]int64) (all int64) {
-	for _, n := range counts {
-		all += n
-	}
-	return all
 }

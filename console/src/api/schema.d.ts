@@ -304,7 +304,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Bring the catalogue up to date */
+        /** Bring the catalogue up to date. Where the same is asked for already and was not begun, that is the job */
         post: operations["startSurvey"];
         delete?: never;
         options?: never;
@@ -1058,6 +1058,8 @@ export interface components {
             read_all?: boolean;
             /** @description Also examine all content not yet examined */
             examine?: boolean;
+            /** @description Somebody waits for its end: it goes before those that nobody waits for */
+            waited?: boolean;
             machines?: string[];
             source?: string;
         };
@@ -1089,6 +1091,31 @@ export interface components {
             /** @description The receipt of a bring-back or an undo */
             receipt?: string;
             outcomes?: components["schemas"]["SurveyOutcome"][];
+            /** @description Of a survey its sources, each of which goes on, fails and ends by itself */
+            parts?: components["schemas"]["JobPart"][];
+        };
+        JobPart: {
+            /** @description Its number */
+            source: string;
+            /** @description On which its store lies */
+            machine: string;
+            state: components["schemas"]["JobState"];
+            /**
+             * Format: int64
+             * @description Copies
+             */
+            done: number;
+            /**
+             * Format: int64
+             * @description Of total, in a measure of the store's own
+             */
+            read: number;
+            /**
+             * Format: int64
+             * @description 0 while unknown
+             */
+            total: number;
+            doing?: string;
         };
         JobList: {
             jobs: components["schemas"]["Job"][];

@@ -44,6 +44,18 @@ type Job struct {
 	Error     string
 	Receipt   int64 // 0 where there is none
 	Outcomes  []Outcome
+	Parts     []Part // of a survey, in the order in which they were asked for
+}
+
+// Part is one source of a survey: a piece of the job that goes on, fails and ends by itself.
+type Part struct {
+	Source  copies.SourceID `json:"source"`
+	Machine string          `json:"machine"` // on which its store lies
+	State   JobState        `json:"state"`
+	Done    int64           `json:"done"`            // copies
+	Read    int64           `json:"read,omitempty"`  // of Total, in a measure of the store's own
+	Total   int64           `json:"total,omitempty"` // 0 while unknown
+	Doing   string          `json:"doing,omitempty"`
 }
 
 // Outcome is what a survey of one source came to.
@@ -85,7 +97,7 @@ func (c *Jobs) Save(ctx context.Context, j Job) error {
 	return file.Affected(
 		c.f.Write.ExecContext(
 			ctx,
-			`UPDATE jobs SET state = ?, doing = ?, done = ?, total = ?, bytes = ?, ended_at = ?, error = ?, outcomes = ? WHERE id = ?`,
+			`UPDATE jobs SET state = ?, doing = ?, done = ?, total = ?, bytes = ?, ended_at = ?, error = ?, outcomes = ?, parts = ? WHERE id = ?`,
 			j.State,
 			j.Doing,
 			j.Done,
@@ -94,6 +106,7 @@ func (c *Jobs) Save(ctx context.Context, j Job) error {
 			file.Nanos(j.EndedAt),
 			j.Error,
 			file.ToJSON(j.Outcomes),
+			file.ToJSON(j.Parts),
 			j.ID,
 		),
 	)
@@ -126,7 +139,7 @@ func (c *Jobs) Unfinished(ctx context.Context) ([]Job, error) {
 
 func (c *Jobs) jobs(ctx context.Context, where string, args ...any) ([]Job, error) {
 	rows, err := c.f.Read.QueryContext(ctx, `SELECT id, kind, state, by, request, doing, done, total, bytes, created_at, ended_at, error,
-		coalesce(receipt_id, 0), outcomes FROM jobs WHERE `+where, args...)
+		coalesce(receipt_id, 0), outcomes, parts FROM jobs WHERE `+where, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -135,13 +148,16 @@ func (c *Jobs) jobs(ctx context.Context, where string, args ...any) ([]Job, erro
 	for rows.Next() {
 		var j Job
 		var created, ended sql.NullInt64
-		var request, outcomes string
+		var request, outcomes, parts string
 		if err := rows.Scan(&j.ID, &j.Kind, &j.State, &j.By, &request, &j.Doing, &j.Done, &j.Total, &j.Bytes, &created, &ended,
-			&j.Error, &j.Receipt, &outcomes); err != nil {
+			&j.Error, &j.Receipt, &outcomes, &parts); err != nil {
 			return nil, err
 		}
 		j.Request, j.CreatedAt, j.EndedAt = json.RawMessage(request), file.Moment(created), file.Moment(ended)
 		if j.Outcomes, err = file.FromJSON[[]Outcome](outcomes); err != nil {
+			return nil, err
+		}
+		if j.Parts, err = file.FromJSON[[]Part](parts); err != nil {
 			return nil, err
 		}
 		all = append(all, j)

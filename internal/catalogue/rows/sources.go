@@ -22,6 +22,7 @@ type Source struct {
 	Renew        bool // what is known of its points in time is wrong, and has to be forgotten before it is surveyed
 	Recheck      bool // what its records say was believed without looking, and is looked at again by the next survey
 	Notes        []string
+	Slice        string // how far a survey came that goes on in a further slice, see package spans; "" where none does
 	Memo         []byte // what its kind keeps from one survey for the next
 }
 
@@ -78,7 +79,7 @@ func (c *Sources) Add(ctx context.Context, s Source) (Source, error) {
 func (c *Sources) Change(ctx context.Context, s Source) error {
 	defer c.changed(s.ID)
 	_, err := c.f.Write.ExecContext(ctx, `UPDATE sources SET at = ?2, at_machine_id = (SELECT id FROM machines WHERE name = ?3), drive = ?4,
-		options = ?5, named = ?6, exclusions = ?7, zone = ?8, maps = ?9, retention_days = ?10, notes = ?11, renew = ?12, memo = ?13
+		options = ?5, named = ?6, exclusions = ?7, zone = ?8, maps = ?9, retention_days = ?10, notes = ?11, renew = ?12, memo = ?13, slice = NULL
 		WHERE id = ?1`, s.ID, []byte(s.At), s.AtMachine, s.Drive, file.ToJSON(s.Options), s.Named, file.ToJSON(s.Exclusions), s.Zone,
 		file.ToJSON(s.Maps), s.OwnRetention, file.ToJSON(s.Notes), s.Renew, s.Memo)
 	return file.Taken(err, fmt.Sprintf("%s at %s:%s", s.Kind, s.AtMachine, s.At))
@@ -112,7 +113,7 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 		`SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps,
 			s.retention_days,
 			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck,
-				s.notes, s.memo
+				s.notes, s.memo, coalesce(s.slice, '')
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
 		WHERE `+where+` ORDER BY m.name, s.id`,
 		args...)
@@ -127,7 +128,7 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 		var exclusions, maps, notes, declared, options string
 		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named,
 			&exclusions, &s.Zone, &maps, &own,
-			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo); err != nil {
+			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo, &s.Slice); err != nil {
 			return nil, err
 		}
 		if own.Valid {

@@ -39,6 +39,12 @@ type Difference struct {
 	delta   bool // only what changed since the one before is sighted
 
 	failed error // of a look-up that could not say so itself
+
+	// Of slices, see slices.go.
+	slice  slice
+	cursor []byte
+	sliced bool
+	begun  int64 // sightings, and points in time, of this slice
 }
 
 // Counts are what a survey of one source came to.
@@ -66,7 +72,9 @@ func (c Surveys) Begin(ctx context.Context, src rows.Source, at time.Time, follo
 	if following.Note == nil {
 		following.Note = func(string) {}
 	}
-	return &Difference{ctx: ctx, room: c.room, source: src, at: at, following: following}
+	d := &Difference{ctx: ctx, room: c.room, source: src, at: at, following: following}
+	d.failed = d.resume()
+	return d
 }
 
 // Counts returns what the survey came to so far.
@@ -86,7 +94,7 @@ func (d *Difference) End(notes []string) (Counts, error) {
 	found := d.seen
 	switch {
 	case d.held != nil && !d.line:
-		found = d.source.Found + d.counts.Fresh
+		found = d.source.Found + d.counts.Fresh - d.slice.Fresh
 	case d.partly:
 		found = d.source.Found + d.counts.Fresh - d.counts.Gone
 	}
@@ -135,8 +143,12 @@ func (d *Difference) begin(point sighting.Capture, dated bool) (err error) {
 		}
 	}
 	d.capture, err = d.room.capture(d.ctx, d.source, point, dated, d.folders)
-	if err == nil {
-		d.capture.owner = d.following.Owner
+	if err != nil {
+		return err
+	}
+	d.capture.owner = d.following.Owner
+	if d.slice.N > 0 && !dated {
+		err = d.capture.readBefore(d.ctx)
 	}
 	return err
 }
@@ -156,6 +168,7 @@ func (d *Difference) Begin(point sighting.Capture) (err error) {
 	if point.Same {
 		return nil
 	}
+	d.begun++
 	d.unread, d.fresh, d.delta = nil, 0, point.Since != ""
 	if err := d.begin(point, true); err != nil || !d.delta {
 		return err
@@ -319,6 +332,7 @@ func (d *Difference) Sight(s sighting.Sighting) error {
 		return err
 	}
 	d.seen++
+	d.begun++
 	if d.seen%512 == 0 {
 		if err := d.ctx.Err(); err != nil {
 			return err

@@ -165,7 +165,7 @@ func (c *room) endSurvey(ctx context.Context, src rows.Source, at time.Time, hel
 	}
 	_, err := c.f.Write.ExecContext(
 		ctx,
-		"UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, notes = ?, found = ?, memo = ? WHERE id = ?",
+		"UPDATE sources SET surveyed_at = ?, trouble = '', recheck = 0, slice = NULL, notes = ?, found = ?, memo = ? WHERE id = ?",
 		at.UnixNano(),
 		file.ToJSON(notes),
 		readable,

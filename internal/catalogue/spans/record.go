@@ -44,7 +44,8 @@ type Capture struct {
 	waiting []waiting  // of which folders
 	writing chan error // of the batch being written meanwhile; nil where none is
 	dirs    map[string]int64
-	gone    int64 // spans that ended
+	gone    int64              // spans that ended
+	earlier map[[2]uint64]bool // folders that earlier slices of the survey have read
 }
 
 // waiting is a folder whose change waits, and when it was read.
@@ -204,7 +205,7 @@ func (k *Capture) in(ctx context.Context, dir string) (*merge, error) {
 	if k.open != nil && k.open.folder.path == dir {
 		return k.open, nil
 	}
-	if err := k.closeFolder(ctx); err != nil {
+	if err := errors.Join(k.closeFolder(ctx), k.toldBefore(dir)); err != nil {
 		return nil, err
 	}
 	m, err := k.ask(ctx, dir)
@@ -374,7 +375,7 @@ func (k *Capture) complete(ctx context.Context, w *file.Writing) error {
 			return err
 		}
 	}
-	if err := w.Exec(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id); err != nil {
+	if err := errors.Join(w.Exec(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id), k.lastSlice(ctx, w)); err != nil {
 		return err
 	}
 	return w.Exec(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC "+

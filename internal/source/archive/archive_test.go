@@ -137,6 +137,9 @@ func (r *survey) Marks(context.Context, string) (func(string) entry.Mark, error)
 }
 func (r *survey) Unchanged(context.Context, string, []byte, int) (bool, error) { return false, nil }
 func (r *survey) Captures(context.Context) (map[string]time.Time, error)       { return r.known, nil }
+func (r *survey) Cursor() []byte                                               { return nil }
+func (r *survey) Progress(int64, int64, string)                                {}
+func (r *survey) Due() bool                                                    { return false }
 func (r *survey) Memo() []byte                                                 { return r.memo }
 func (r *survey) Remember(memo []byte)                                         { r.memo = memo }
 func (r *survey) Gone(sighting.Locator) error                                  { return errors.New("gone") }

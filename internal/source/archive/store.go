@@ -235,27 +235,38 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 			}
 		}
 	}
-	for _, p := range points {
+	encoded, err := json.Marshal(memo)
+	if err != nil {
+		return err
+	}
+	for n, p := range points {
 		if p.Same {
 			continue
 		}
+		report.Progress(int64(n), int64(len(points)), p.Name)
 		if err := report.Begin(p.Capture); err != nil {
 			return err
 		}
 		if err := s.survey(ctx, p, known, report); err != nil {
 			return err
 		}
+		if n < len(points)-1 && report.Due() {
+			return report.Again(encoded)
+		}
 	}
-	encoded, err := json.Marshal(memo)
 	report.Remember(encoded)
-	return err
+	return nil
 }
 
 // points works out which points in time the archives are, oldest first, and what is to be remembered of them.
 func (s *store) points(ctx context.Context, files []file, known source.Known, report source.Reporter) ([]point, map[string]revised, error) {
 	var before map[string]revised
-	if memo := known.Memo(); memo != nil {
-		if err := json.Unmarshal(memo, &before); err != nil {
+	remembered := known.Cursor() // by an earlier slice: those that it read are the same as it says
+	if remembered == nil {
+		remembered = known.Memo()
+	}
+	if remembered != nil {
+		if err := json.Unmarshal(remembered, &before); err != nil {
 			before = nil // they are read again
 		}
 	}

@@ -260,7 +260,7 @@ func TestAServerThatDoesNotKeepToTheProtocol(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			defer cancel()
 			go func() {
-				_, err := survey.Run(ctx, o.Site.Site, o.src, time.Now(), func(int64, string) {})
+				_, err := survey.Run(ctx, o.Site.Site, o.src, time.Now(), survey.Following{})
 				done <- err
 			}()
 			err = <-done

@@ -85,7 +85,7 @@ func TestATakenOverGitIsGivenUp(t *testing.T) {
 			ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 			defer cancel()
 			most := heap(t)
-			_, err := survey.Run(ctx, s.Site, src, time.Now(), func(int64, string) {})
+			_, err := survey.Run(ctx, s.Site, src, time.Now(), survey.Following{})
 			assert.Less(t, most(), uint64(160<<20))
 			if assert.Error(t, err) {
 				assert.NoError(t, ctx.Err(), "it was given up before anybody lost patience")

@@ -333,10 +333,11 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 			}
 		}
 	}
-	for _, p := range points {
+	for n, p := range points {
 		if read(p) {
 			continue
 		}
+		report.Progress(int64(n), int64(len(points)), p.Name)
 		if err := report.Begin(p.Capture); err != nil {
 			return err
 		}
@@ -346,6 +347,9 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		}
 		if err != nil {
 			return err
+		}
+		if n < len(points)-1 && report.Due() {
+			return report.Again(nil) // the points that were read are known then
 		}
 	}
 	return nil

@@ -79,7 +79,9 @@ func (l *listing) Unread(dir string, why error) error {
 	l.notes = append(l.notes, dir+": "+why.Error())
 	return nil
 }
-func (l *listing) Note(text string) { l.notes = append(l.notes, text) }
+func (l *listing) Progress(int64, int64, string) {}
+func (l *listing) Due() bool                     { return false }
+func (l *listing) Note(text string)              { l.notes = append(l.notes, text) }
 func (l *listing) Begin(c sighting.Capture) error {
 	l.captures = append(l.captures, c.Name+" "+c.At.UTC().Format(time.RFC3339))
 	return nil

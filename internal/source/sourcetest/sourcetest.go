@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"maps"
 	"testing"
 	"time"
 
@@ -54,6 +55,7 @@ func Run(t *testing.T, k source.Kind, setup source.Setup) {
 	}
 	require.Positive(t, files, "a source without a file proves little")
 	surveyedAgain(t, s, first)
+	surveyedInSlices(t, s, first)
 
 	missing := sighting.Locator{Capture: first.seen[0].At.Capture, Dir: first.seen[0].At.Dir, Name: "nothing of this name"}
 	_, err = s.Open(ctx, missing.Ref())
@@ -145,6 +147,28 @@ func surveyedAgain(t *testing.T, s source.Store, first *record) {
 	}
 }
 
+// surveyedInSlices checks that a survey whose turn is over at once each time comes to the same, and to an end.
+func surveyedInSlices(t *testing.T, s source.Store, first *record) {
+	all := newRecord()
+	all.due = true
+	for again := true; again; {
+		require.Less(t, all.slices, 1000, "slices come to an end")
+		all.again, all.left, all.done = false, nil, maps.Clone(all.points)
+		require.NoError(t, s.Survey(context.Background(), all, all))
+		again = all.again
+	}
+	assert.Equal(t, first.points, all.points)
+	assert.False(t, all.scattered)
+	told := func(r *record) map[sighting.Locator]int {
+		times := map[sighting.Locator]int{}
+		for _, seen := range r.seen {
+			times[seen.At]++
+		}
+		return times
+	}
+	assert.Equal(t, told(first), told(all), "each thing is told once")
+}
+
 // outlivesItsStore checks that an open copy can be read to its end although its store was closed.
 func outlivesItsStore(t *testing.T, s source.Store, first *record) {
 	for _, seen := range first.seen {
@@ -173,6 +197,23 @@ type record struct {
 	delta     bool
 	memo      []byte // that the survey before asked to be remembered
 	kept      []byte
+	due       bool // others should have their turn
+	again     bool // it goes on from the cursor
+	cursor    []byte
+	slices    int
+}
+
+func (r *record) Cursor() []byte                { return r.cursor }
+func (r *record) Progress(int64, int64, string) {}
+func (r *record) Due() bool                     { return r.due }
+
+func (r *record) Again(cursor []byte) error {
+	if r.again {
+		return errors.New("a slice ends twice")
+	}
+	r.again, r.cursor = true, cursor
+	r.slices++
+	return nil
 }
 
 func newRecord() *record {

@@ -133,7 +133,7 @@ func TestDrivesCarryTheirOwnTrash(t *testing.T) {
 
 	require.NoError(t, os.RemoveAll(s.Path(card)))
 	s.Lay(map[string]string{card + "/": ""})
-	_, err = survey.Run(t.Context(), s.Site, src, time.Now(), func(int64, string) {})
+	_, err = survey.Run(t.Context(), s.Site, src, time.Now(), survey.Following{})
 	assert.ErrorContains(t, err, "not plugged in")
 	assert.Len(t, s.Find(catalogue.Query{Words: "own.jpg"}), 1, "what is known of an absent drive stays")
 }

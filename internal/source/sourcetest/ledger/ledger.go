@@ -166,7 +166,7 @@ func (s store) Survey(ctx context.Context, known source.Known, report source.Rep
 		return err
 	}
 	before := ""
-	for _, c := range commits {
+	for n, c := range commits {
 		at, same := read[c.ID]
 		point := sighting.Capture{Name: c.ID, At: c.At, Same: same && at.Equal(c.At), Since: before}
 		before = c.ID
@@ -178,6 +178,9 @@ func (s store) Survey(ctx context.Context, known source.Known, report source.Rep
 		}
 		if err := s.report(c, report); err != nil {
 			return err
+		}
+		if n < len(commits)-1 && report.Due() {
+			return report.Again([]byte(c.ID))
 		}
 		if err := ctx.Err(); err != nil {
 			return err

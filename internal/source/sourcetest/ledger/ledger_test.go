@@ -141,6 +141,6 @@ func TestWhatChangedSinceSomethingElseIsRefused(t *testing.T) {
 	require.NoError(t, err)
 	s.Survey(src)
 	require.NoError(t, ledger.Write(book, "c1", day.AddDate(0, 0, -1), map[string]string{"/home/ines/a.txt": "one"}))
-	_, err = survey.Run(context.Background(), s.Site, src, day, func(int64, string) {})
+	_, err = survey.Run(context.Background(), s.Site, src, day, survey.Following{})
 	assert.ErrorContains(t, err, "what changed since c2")
 }
