@@ -47,7 +47,7 @@ func Open(ctx context.Context, dir string) (*Catalogue, error) {
 
 func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	s := spans.Make()
-	f, err := file.Open(ctx, path, s.Load, spans.RewriteMarks, spans.MoveSpans, rows.BatchItems, rows.MachinesOfReceipts, names.BySource(spans.SourceOf))
+	f, err := file.Open(ctx, path, s.Load, spans.RewriteMarks, spans.MoveSpans, rows.BatchItems, rows.MachinesOfReceipts, spans.CountSteps, names.BySource(spans.SourceOf))
 	if err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ func (c *Catalogue) takeFrom(ctx context.Context, path string) error {
 		statements,
 		// No number is given twice, and the old ones are answered with a sentence.
 		"UPDATE main.counters SET value = (SELECT o.value FROM old.counters o WHERE o.name = main.counters.name)",
-		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', slice = NULL, "+
+		"UPDATE main.sources SET last_capture = NULL, found = 0, surveyed_at = NULL, renew = 0, recheck = 0, trouble = '', slice = NULL, steps = '{}', "+
 			"renewed_below = (SELECT value FROM main.counters WHERE name = 'spans') + 1",
 	)
 	if err := c.f.TakeFrom(ctx, path, statements); err != nil {

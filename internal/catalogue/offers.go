@@ -33,6 +33,7 @@ type (
 	JobState    = rows.JobState
 	Part        = rows.Part
 	Outcome     = rows.Outcome
+	Surveyed    = rows.Surveyed
 	Case        = rows.Case
 	CaseState   = rows.CaseState
 	CaseEntry   = rows.CaseEntry
@@ -56,6 +57,9 @@ type (
 	Following  = spans.Following
 	Counts     = spans.Counts
 )
+
+// SurveyedOf is what is told of a source that was surveyed.
+var SurveyedOf = rows.SurveyedOf
 
 // The states of jobs.
 const (

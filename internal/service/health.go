@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"io"
 	"log/slog"
 	"sync"
@@ -9,6 +10,7 @@ import (
 
 	"humble-rewind/api"
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/survey"
 )
 
 // health is what checks of the service's own records found.
@@ -42,6 +44,7 @@ func (s *Service) careForRecords(ctx context.Context) {
 	for {
 		if now := s.now(); now.Sub(s.lastChecked()) >= daily {
 			s.check(ctx, restFrom(ctx))
+			s.thin(ctx)
 		}
 		if problem, _ := s.found(); problem == "" && s.copyIsDue() && ctx.Err() == nil {
 			if err := s.catalogue.CopyRecords(ctx); err != nil && ctx.Err() == nil {
@@ -53,6 +56,21 @@ func (s *Service) careForRecords(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+	}
+}
+
+// thin drops what the records need no more: surveys by which nothing was found, with the times at which they were.
+func (s *Service) thin(ctx context.Context) {
+	if problem, _ := s.found(); problem != "" || ctx.Err() != nil {
+		return
+	}
+	captures, err := s.catalogue.Surveys.Thin(ctx, s.now(), restFrom(ctx))
+	jobs, failed := s.catalogue.Jobs.Thin(ctx, survey.JobKind, s.now())
+	if err = errors.Join(err, failed); err != nil && ctx.Err() == nil {
+		s.log.LogAttrs(ctx, slog.LevelError, "records not thinned", slog.String("error", err.Error()))
+	}
+	if captures > 0 || jobs > 0 {
+		s.log.LogAttrs(ctx, slog.LevelInfo, "records thinned", slog.Int("captures", captures), slog.Int64("jobs", jobs))
 	}
 }
 

@@ -204,7 +204,8 @@ func toJob(j catalogue.Job) api.Job {
 	if len(j.Outcomes) > 0 {
 		outcomes := make([]api.SurveyOutcome, len(j.Outcomes))
 		for i, o := range j.Outcomes {
-			outcomes[i] = api.SurveyOutcome{Source: toSourceRef(o.Source.Source), Machine: o.Source.Machine, At: place.Readable(o.Source.At),
+			outcomes[i] = api.SurveyOutcome{Source: api.SourceRef{Id: o.Source.ID.String(), Kind: o.Source.Kind, Drive: optional(o.Source.Drive)},
+				Machine: o.Source.Machine, At: place.Readable(o.Source.At),
 				Found: o.Found, Fresh: o.Fresh, Gone: o.Gone, Error: optional(o.Error)}
 			if len(o.Notes) > 0 {
 				outcomes[i].Notes = &o.Notes

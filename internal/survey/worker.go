@@ -176,7 +176,7 @@ func count(j *catalogue.Job) {
 
 // survey surveys one source, slice by slice, and does what else is asked for. What goes wrong with it ends it alone.
 func (r *round) survey(ctx context.Context, n int, src catalogue.Source) {
-	outcome := catalogue.Outcome{Source: src}
+	outcome := catalogue.Outcome{Source: catalogue.SurveyedOf(src.Source)}
 	err := r.slices(ctx, n, src, &outcome)
 	if ctx.Err() != nil {
 		return
@@ -247,7 +247,7 @@ func (r *round) slice(ctx context.Context, n int, src catalogue.Source, turn *tu
 	if src, err = s.Catalogue.Sources.ByID(ctx, src.ID); err != nil { // as it is now that it has its turn
 		return false, err
 	}
-	outcome.Source = src
+	outcome.Source = catalogue.SurveyedOf(src.Source)
 	following := Following{Due: turn.due,
 		Seen: func(seen int64, dir string) {
 			r.part(n, func(p *catalogue.Part) {

@@ -10,6 +10,7 @@ import (
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/traits"
 )
 
 // JobState is how far a job is.
@@ -60,12 +61,29 @@ type Part struct {
 
 // Outcome is what a survey of one source came to.
 type Outcome struct {
-	Source Source   `json:"source"`
+	Source Surveyed `json:"source"`
 	Found  int64    `json:"found"`
 	Fresh  int64    `json:"fresh"`
 	Gone   int64    `json:"gone"`
 	Notes  []string `json:"notes"`
 	Error  string   `json:"error"`
+}
+
+// Surveyed is a source as it was when it was surveyed, as far as that is told of it afterwards.
+type Surveyed struct {
+	ID      copies.SourceID
+	Kind    string
+	Machine string
+	At      string
+	Drive   string `json:",omitempty"`
+	Traits  struct {
+		Shape traits.Shape `json:"shape"`
+	}
+}
+
+// SurveyedOf is what is told of a source.
+func SurveyedOf(s copies.Source) Surveyed {
+	return Surveyed{s.ID, s.Kind, s.Machine, s.At, s.Drive}
 }
 
 // Jobs are pieces of long work.

@@ -97,6 +97,13 @@ func (c *room) readStore(ctx context.Context, src rows.Source) (*copies.Store, e
 		return nil, err
 	}
 	s.Resolution = resolution
+	if !src.Traits.Dated() { // points in time are all there
+		steps, err := stepsOf(ctx, c.f.Reads, src.ID)
+		if err != nil {
+			return nil, err
+		}
+		s.Step = steps.Usual()
+	}
 	return s, nil
 }
 

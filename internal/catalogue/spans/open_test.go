@@ -22,7 +22,7 @@ type records struct {
 
 func open(ctx context.Context, dir string) (*records, error) {
 	s := Make()
-	f, err := file.Open(ctx, filepath.Join(dir, file.Name), s.Load, RewriteMarks, MoveSpans, rows.BatchItems, names.BySource(SourceOf))
+	f, err := file.Open(ctx, filepath.Join(dir, file.Name), s.Load, RewriteMarks, MoveSpans, rows.BatchItems, rows.MachinesOfReceipts, CountSteps, names.BySource(SourceOf))
 	if err != nil {
 		return nil, err
 	}

@@ -375,7 +375,7 @@ func (k *Capture) complete(ctx context.Context, w *file.Writing) error {
 			return err
 		}
 	}
-	if err := errors.Join(w.Exec(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id), k.lastSlice(ctx, w)); err != nil {
+	if err := errors.Join(w.Exec(ctx, "UPDATE captures SET complete = 1, held = 1 WHERE id = ?", k.id), k.lastSlice(ctx, w), k.countStep(ctx, w)); err != nil {
 		return err
 	}
 	return w.Exec(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC "+

@@ -68,6 +68,7 @@ type Store struct {
 	Held       []time.Time   // those of them that can still be read
 	Names      []string      // of those held
 	Resolution time.Duration // of its write times
+	Step       time.Duration // that is usual from one capture to the next, also those not kept any more; 0: that of those that are
 }
 
 // Latest returns the latest capture; the zero Time where there is none.

@@ -119,22 +119,38 @@ func (b *builder) events(versions []Version) (all []Event) {
 	return all
 }
 
-// usual is three times the median distance between captures that show what stands, at least an hour.
+// usual is three times what is usual from one capture that shows what stands to the next, of the store that is looked at most often; at least an
+// hour.
 func (b *builder) usual() time.Duration {
-	var all []time.Time
+	least := time.Duration(0)
 	for source := range b.byStore {
-		if b.stores[source].Traits.Shows() {
-			all = append(all, b.stores[source].Captures...)
+		s := b.stores[source]
+		if !s.Traits.Shows() {
+			continue
+		}
+		step := s.Step
+		if step == 0 {
+			step = median(s.Captures)
+		}
+		if step > 0 && (least == 0 || step < least) {
+			least = step
 		}
 	}
-	slices.SortFunc(all, time.Time.Compare)
-	var steps []time.Duration
+	if least == 0 {
+		return 24 * time.Hour
+	}
+	return max(time.Hour, 3*least)
+}
+
+// median is the median distance between moments, which are ascending; 0 where there are fewer than two.
+func median(all []time.Time) time.Duration {
+	steps := make([]time.Duration, 0, len(all))
 	for i := 1; i < len(all); i++ {
 		steps = append(steps, all[i].Sub(all[i-1]))
 	}
 	if len(steps) == 0 {
-		return 24 * time.Hour
+		return 0
 	}
 	slices.Sort(steps)
-	return max(time.Hour, 3*steps[len(steps)/2])
+	return steps[len(steps)/2]
 }
