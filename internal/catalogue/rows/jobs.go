@@ -10,7 +10,6 @@ import (
 	"humble-rewind/internal/catalogue/file"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/core/traits"
 )
 
 // JobState is how far a job is.
@@ -76,9 +75,6 @@ type Surveyed struct {
 	Machine string
 	At      string
 	Drive   string `json:",omitempty"`
-	Traits  struct {
-		Shape traits.Shape `json:"shape"`
-	}
 }
 
 // SurveyedOf is what is told of a source.
