@@ -7,6 +7,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
+
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 )
 
 // The two sides talk in frames over the child's standard input and output: a byte for the kind, four bytes for the length (big
@@ -42,14 +45,17 @@ const (
 	opShares  op = "shares"
 	opHolds   op = "holds"
 	opUnpack  op = "unpack"
+	opMembers op = "members"
 )
 
 type request struct {
-	Op    op       `json:"op"`
-	Words []string `json:"words,omitempty"`
-	Form  string   `json:"form,omitempty"` // of what is to be unpacked
-	Names []string `json:"names"`
-	Sizes []int64  `json:"sizes"`
+	Op     op       `json:"op"`
+	Words  []string `json:"words,omitempty"`
+	Form   string   `json:"form,omitempty"`   // of what is to be unpacked, or taken apart
+	Packed string   `json:"packed,omitempty"` // the form as which that is packed
+	Most   int64    `json:"most,omitempty"`   // bytes that are unpacked
+	Names  []string `json:"names"`
+	Sizes  []int64  `json:"sizes"`
 	// Sent says that the first piece of the first content follows at once, unasked: of most contents it is all of it.
 	Sent bool `json:"sent,omitempty"`
 }
@@ -57,9 +63,31 @@ type request struct {
 type result struct {
 	Value json.RawMessage `json:"value,omitempty"`
 	// Of a failure: what kind it is of, and its words.
-	Failure failure `json:"failure,omitempty"`
-	Error   string  `json:"error,omitempty"`
+	Failure failure      `json:"failure,omitempty"`
+	Error   string       `json:"error,omitempty"`
+	Code    problem.Code `json:"code,omitempty"` // "" where it is none
 }
+
+// said is a failure as the child said it.
+func (r result) said() error {
+	text := place.Readable(r.Error[:min(len(r.Error), maxSaid)])
+	if r.Code == "" {
+		return errors.New(text)
+	}
+	return saidError{text, r.Code}
+}
+
+// maxSaid is how much of what a child says of a failure is passed on, in bytes.
+const maxSaid = 400
+
+// saidError is what a child said of a failure that has a code.
+type saidError struct {
+	text string
+	code problem.Code
+}
+
+func (e saidError) Error() string { return e.text }
+func (e saidError) Unwrap() error { return e.code }
 
 type failure string
 

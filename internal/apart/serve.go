@@ -25,6 +25,7 @@ import (
 	"humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/pdf"
 	"humble-rewind/internal/core/peek"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/similar"
 )
 
@@ -132,7 +133,10 @@ func (w *worker) answer(r request, first []byte) error {
 	contents := make([]Input, len(r.Sizes))
 	for i, size := range r.Sizes {
 		pieces, _ := simplelru.NewLRU[int64, []byte](keptPieces, nil) // it fails for no size alone
-		of := &remote{w: w, content: byte(i), size: size, pieces: pieces}
+		of := &remote{w: w, content: byte(i), size: size, pieces: pieces, of: pieceSize}
+		if r.Op == opMembers && r.Form == "tar" {
+			of.of = headPiece // what lies between heads is of no interest
+		}
 		if i == 0 && first != nil {
 			of.pieces.Add(0, first)
 		}
@@ -151,6 +155,7 @@ func (w *worker) answer(r request, first []byte) error {
 		answer.Failure, answer.Error = noPicture, strings.TrimPrefix(err.Error(), peek.ErrNoPicture.Error()+": ")
 	default:
 		answer.Failure, answer.Error = failed, err.Error()
+		answer.Code, _ = errors.AsType[problem.Code](err)
 	}
 	encoded, err := json.Marshal(answer)
 	if err == nil {
@@ -186,6 +191,8 @@ func (w *worker) do(r request, c []Input) (any, error) {
 		return holds(c[0], r.Words), nil
 	case r.Op == opUnpack && len(c) == 0:
 		return nil, w.unpack(r.Form)
+	case r.Op == opMembers:
+		return w.members(r, c)
 	}
 	return nil, errors.New("not a request")
 }
@@ -253,7 +260,11 @@ type remote struct {
 	content byte
 	size    int64
 	pieces  *simplelru.LRU[int64, []byte] // by their numbers
+	of      int64                         // bytes
 }
+
+// headPiece is how much of a tar is asked for at once.
+const headPiece = 64 << 10
 
 // keptPieces is how many pieces of a content are kept.
 const keptPieces = 16
@@ -269,11 +280,11 @@ func (r *remote) ReadAt(p []byte, off int64) (n int, err error) {
 		if at >= r.size {
 			return n, io.EOF
 		}
-		piece, err := r.piece(at / pieceSize)
+		piece, err := r.piece(at / r.of)
 		if err != nil {
 			return n, err
 		}
-		within := int(at % pieceSize)
+		within := int(at % r.of)
 		if within >= len(piece) {
 			return n, io.EOF
 		}
@@ -286,8 +297,8 @@ func (r *remote) piece(number int64) ([]byte, error) {
 	if piece, ok := r.pieces.Get(number); ok {
 		return piece, nil
 	}
-	question := append(binary.BigEndian.AppendUint64([]byte{r.content}, uint64(number*pieceSize)), 0, 0, 0, 0)
-	binary.BigEndian.PutUint32(question[9:], pieceSize)
+	question := append(binary.BigEndian.AppendUint64([]byte{r.content}, uint64(number*r.of)), 0, 0, 0, 0)
+	binary.BigEndian.PutUint32(question[9:], uint32(r.of))
 	if err := errors.Join(writeFrame(r.w.out, frameRead, question), r.w.out.Flush()); err != nil {
 		return nil, err
 	}

@@ -16,6 +16,7 @@ import (
 	"slices"
 	"time"
 
+	"humble-rewind/internal/core/archived"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -190,11 +191,17 @@ type Setup struct {
 	Unpacker Unpacker
 }
 
-// Unpacker unpacks streams apart from the service: whoever packed one may have meant harm.
+// Unpacker unpacks streams and takes archives apart, apart from the service: whoever packed one may have meant harm.
 type Unpacker interface {
 	// Unpack unpacks what is packed in a form: gzip, bzip2, xz or zstd. What is damaged is read as far as it goes, to an error. Closing
 	// the answer does not close what is packed.
 	Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error)
+	// Zip, Tar and PackedTar call each with what an archive says of each member, in their order, until it fails. A tar can be read at any
+	// offset, or is packed as one stream in a form of Unpack, of
+	// which no more than most bytes are unpacked.
+	Zip(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
+	Tar(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
+	PackedTar(ctx context.Context, form string, packed io.Reader, most int64, each func(archived.Head) error) (archived.Told, error)
 }
 
 // OwnFolder returns a folder on the service's host for the store alone, and what to call when it is not needed any more: that of the source,

@@ -17,8 +17,8 @@ import (
 	"hash/crc32"
 	"io"
 
+	"humble-rewind/internal/core/archived"
 	"humble-rewind/internal/core/problem"
-	"humble-rewind/internal/reach"
 )
 
 // errPassword says that a member does not open with the password that was given.
@@ -50,32 +50,26 @@ const (
 const aesMethod = 99
 
 // crypticOf tells how a member is encrypted; ok is false where it is in a way that is not read.
-func crypticOf(f *zip.File) (c cryptic, ok bool) {
-	c.method = f.Method
-	if f.Flags&flagStrong != 0 {
+func crypticOf(h archived.Head) (c cryptic, ok bool) {
+	c.method = h.Method
+	if h.Flags&flagStrong != 0 {
 		return c, false
 	}
-	if f.Method != aesMethod {
-		c.check = byte(f.CRC32 >> 24)
-		if f.Flags&flagDescriptor != 0 {
-			c.check = byte(f.ModifiedTime >> 8)
+	if h.Method != aesMethod {
+		c.check = byte(h.CRC32 >> 24)
+		if h.Flags&flagDescriptor != 0 {
+			c.check = byte(h.Clock >> 8)
 		}
-		return c, f.Method == zip.Store || f.Method == zip.Deflate
+		return c, h.Method == zip.Store || h.Method == zip.Deflate
 	}
-	for extra := f.Extra; len(extra) >= 4; {
-		id, size := binary.LittleEndian.Uint16(extra), int(binary.LittleEndian.Uint16(extra[2:]))
-		if extra = extra[4:]; size > len(extra) {
-			break
-		}
-		if id == 0x9901 && size >= 7 {
-			version, strength := binary.LittleEndian.Uint16(extra), extra[4]
-			c.method, c.key, c.unchecked = binary.LittleEndian.Uint16(extra[5:]), 8+8*int(strength), version == 2
-			known := (version == 1 || version == 2) && strength >= 1 && strength <= 3
-			return c, known && (c.method == zip.Store || c.method == zip.Deflate)
-		}
-		extra = extra[size:]
+	of := h.Cryptic
+	if len(of) < 7 {
+		return c, false
 	}
-	return c, false
+	version, strength := binary.LittleEndian.Uint16(of), of[4]
+	c.method, c.key, c.unchecked = binary.LittleEndian.Uint16(of[5:]), 8+8*int(strength), version == 2
+	known := (version == 1 || version == 2) && strength >= 1 && strength <= 3
+	return c, known && (c.method == zip.Store || c.method == zip.Deflate)
 }
 
 // mostTried bounds, in bytes, what is read of an archive to try a password; the smallest member is read.
@@ -121,11 +115,7 @@ func (o *opened) tryPassword(ctx context.Context) (needed, opens bool) {
 	if number < 0 {
 		return false, false
 	}
-	f, err := o.zip.file(number)
-	if err != nil {
-		return true, false
-	}
-	r, err := o.decrypt(ctx, f, number, o.cryptic[number])
+	r, err := o.decrypt(ctx, member{number: number, size: o.cryptic[number].size}, o.cryptic[number])
 	if err != nil {
 		return true, false
 	}
@@ -134,28 +124,16 @@ func (o *opened) tryPassword(ctx context.Context) (needed, opens bool) {
 	return true, err == nil
 }
 
-// raw reads a member's bytes as they are packed and encrypted.
-func (o *opened) raw(ctx context.Context, f *zip.File, number int) (io.Reader, error) {
-	if o.begins != nil {
-		return reach.Until(ctx, io.NewSectionReader(o.at, o.begins[number], int64(f.CompressedSize64))), nil
-	}
-	r, err := f.OpenRaw()
-	if err != nil {
-		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
-	}
-	return reach.Until(ctx, r), nil
-}
-
 // decrypt reads a member's bytes as they were before they were encrypted and packed.
-func (o *opened) decrypt(ctx context.Context, f *zip.File, number int, c cryptic) (io.ReadCloser, error) {
+func (o *opened) decrypt(ctx context.Context, m member, c cryptic) (io.ReadCloser, error) {
 	if o.secret == nil {
 		return nil, errLocked
 	}
-	raw, err := o.raw(ctx, f, number)
+	raw, err := o.raw(ctx, m.number)
 	if err != nil {
 		return nil, err
 	}
-	size := int64(f.CompressedSize64)
+	size := o.heads[m.number].size
 	raw = io.LimitReader(raw, size)
 	var plain io.Reader
 	if c.key > 0 {
@@ -166,12 +144,12 @@ func (o *opened) decrypt(ctx context.Context, f *zip.File, number int, c cryptic
 	if err != nil {
 		return nil, err
 	}
-	return newPacked(plain, f, c.method, !c.unchecked), nil
+	return o.plain(plain, m, c.method, !c.unchecked), nil
 }
 
-// newPacked unpacks a member's bytes.
-func newPacked(r io.Reader, f *zip.File, method uint16, checked bool) *packedMember {
-	p := &packedMember{from: r, left: int64(f.UncompressedSize64), want: f.CRC32, packed: io.NopCloser(r)}
+// plain unpacks a member's bytes.
+func (o *opened) plain(r io.Reader, m member, method uint16, checked bool) *packedMember {
+	p := &packedMember{from: r, left: m.size, want: o.heads[m.number].crc, packed: io.NopCloser(r)}
 	if checked {
 		p.sum = crc32.NewIEEE()
 	}

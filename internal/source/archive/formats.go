@@ -3,11 +3,10 @@ package archive
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io"
 	"strings"
 
-	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/archived"
 )
 
 // format is a format by how names of such archives end, in lower case.
@@ -43,16 +42,6 @@ func formatOf(name string) (f *format, stem string) {
 	return nil, ""
 }
 
-// What is unpacked as one stream may be many times as large as what it is packed into, but what is packed to do harm is more.
-const (
-	packedBy  = 1000
-	packedFew = 4 << 30 // bytes that are unpacked of any
-)
-
-// errBomb says that unpacking was given up.
-var errBomb = fmt.Errorf("it unpacks to more than %d times its size and %d GiB, as no archive of real files does: %w",
-	packedBy, packedFew>>30, problem.TooLarge)
-
 // start begins to read the archive, unpacked where it is packed as one stream.
 func (o *opened) start(ctx context.Context) (io.ReadCloser, error) {
 	s, err := o.from.Stream(ctx)
@@ -63,8 +52,11 @@ func (o *opened) start(ctx context.Context) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
-	return &unpacked{u, s, o.file.size*packedBy + packedFew}, nil
+	return &unpacked{u, s, o.mostUnpacked()}, nil
 }
+
+// mostUnpacked is how many bytes the archive may unpack to.
+func (o *opened) mostUnpacked() int64 { return o.file.size*archived.PackedBy + archived.PackedFew }
 
 // unpacked is what comes out of a packed stream.
 type unpacked struct {
@@ -75,7 +67,7 @@ type unpacked struct {
 
 func (u *unpacked) Read(p []byte) (int, error) {
 	if u.left <= 0 {
-		return 0, errBomb
+		return 0, archived.ErrBomb
 	}
 	n, err := u.ReadCloser.Read(p)
 	u.left -= int64(n)

@@ -1,7 +1,6 @@
 package archive
 
 import (
-	"archive/zip"
 	"cmp"
 	"context"
 	"errors"
@@ -11,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"humble-rewind/internal/core/archived"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -18,15 +18,13 @@ import (
 	"humble-rewind/internal/source"
 )
 
-// maxMembers is how many members of an archive are read: more would take more memory than is given to any content.
-const maxMembers = 200_000
+// What is read of any archive, and what is said of one that is more, or not as it was packed.
+const (
+	maxMembers = archived.MaxMembers
+	maxHeld    = archived.MaxHeld
+)
 
-// errTooMany says that an archive has more members than are read of any, or longer names.
-var errTooMany = fmt.Errorf("it has more than %d members, or names that take more than %d MiB, which is more than is read of any archive: %w",
-	maxMembers, maxHeld>>20, problem.TooLarge)
-
-// errDamaged says that what is read of a member is not what was packed.
-var errDamaged = fmt.Errorf("the archive is damaged there: %w", problem.Broken)
+var errTooMany, errDamaged = archived.ErrTooMany, archived.ErrDamaged
 
 // member is a file, folder or link of an archive.
 type member struct {
@@ -61,19 +59,14 @@ type opened struct {
 	notes    []string
 	newest   time.Time
 	held     int64           // bytes, about, of what is known of members
-	zip      records         // of a zip; nil of any other
-	begins   []int64         // of a zip without a directory, where its members' contents begin, by their numbers; nil of any other
+	heads    []packed        // of a zip's members, by their numbers; nil of any other
+	begun    bool            // they say where contents begin, not their own heads
 	cryptic  map[int]cryptic // of a zip's encrypted members, by their numbers
 	length   int64           // of a packed tar, unpacked
 	kept     keptTar
 	close    func() error
 	users    int
 	gone     bool // it was replaced or is to be closed; mu of the store guards both
-}
-
-// records are what a zip says of its members, by their numbers.
-type records interface {
-	file(number int) (*zip.File, error)
 }
 
 // anywhere makes the archive readable at any offset, for longer than whoever asked for it waits.
@@ -110,8 +103,7 @@ func (o *opened) take(m member, raw string, left passed) error {
 
 // Bounds on what is known of an archive's members, in bytes.
 const (
-	maxHeld   = 72 << 20
-	perMember = 240  // besides its path
+	perMember = 264  // besides its path
 	maxPath   = 4096 // PATH_MAX
 )
 

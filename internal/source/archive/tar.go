@@ -1,13 +1,13 @@
 package archive
 
 import (
-	"archive/tar"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"sync"
 
+	"humble-rewind/internal/core/archived"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -15,106 +15,64 @@ import (
 	"humble-rewind/internal/reach/spool"
 )
 
-// readTar reads all headers of a tar. A tar that ends in the middle is read as far as it goes.
+// readTar reads all heads of a tar. A tar that ends in the middle is read as far as it goes.
 func (o *opened) readTar(ctx context.Context) error {
-	if _, ok := o.from.(io.ReaderAt); ok && o.format.packed == "" {
-		if err := o.anywhere(ctx); err != nil {
-			return err
-		}
-	}
-	s, err := o.start(ctx)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	counted := &counting{r: s}
-	var from io.Reader = counted
-	if o.at.ReaderAt != nil {
-		from = io.NewSectionReader(o.at, 0, o.at.Size) // which can be sought in, past contents
-	}
-	r := tar.NewReader(from)
 	left := passed{}
-	for {
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
-		h, err := r.Next()
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if len(o.members) == 0 {
-				return fmt.Errorf("%w (%w)", errDamaged, err)
-			}
-			o.notes = append(
-				o.notes,
-				fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %v.", place.Readable(o.called), err),
-			)
-			break
-		}
-		if err := o.takeTar(h, position(from, counted), left); err != nil {
-			return err
-		}
+	told, err := o.tarHeads(ctx, func(h archived.Head) error { return o.takeTar(h, left) })
+	if err != nil {
+		return o.misread(err)
 	}
-	o.length = counted.n
+	if told.Why != "" {
+		o.notes = append(o.notes, fmt.Sprintf("%s: it cannot be read to its end, so members may be missing: %s.", place.Readable(o.called), told.Why))
+	}
+	o.length = told.Length
 	o.settle(left)
 	return nil
 }
 
-// counting counts what was read.
-type counting struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counting) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
-}
-
-// position is how far a reader has come: after a header, where the content begins.
-func position(from io.Reader, c *counting) int64 {
-	if s, ok := from.(io.Seeker); ok {
-		at, _ := s.Seek(0, io.SeekCurrent) // which asks for nothing
-		return at
-	}
-	return c.n
-}
-
-func (o *opened) takeTar(h *tar.Header, at int64, left passed) error {
-	m := member{size: h.Size, written: h.ModTime.UTC(), zoned: true, at: at}
-	switch h.Typeflag {
-	case tar.TypeReg, '\x00':
-		m.typ = entry.File
-		if sparse(h) {
-			m.why = "It is packed as a file with holes, which are not read."
+func (o *opened) tarHeads(ctx context.Context, each func(archived.Head) error) (told archived.Told, err error) {
+	if _, ok := o.from.(io.ReaderAt); ok && o.format.packed == "" {
+		if err := o.anywhere(ctx); err != nil {
+			return told, err
 		}
-	case tar.TypeDir:
-		m.typ, m.size = entry.Folder, 0
-	case tar.TypeSymlink:
-		m.typ, m.size, m.target = entry.Link, 0, h.Linkname
-	case tar.TypeLink:
+		return o.unpacker.Tar(ctx, o.at, o.at.Size, each)
+	}
+	s, err := o.from.Stream(ctx)
+	if err != nil {
+		return told, err
+	}
+	told, err = o.unpacker.PackedTar(ctx, o.format.packed, s, o.mostUnpacked(), each)
+	return told, errors.Join(err, s.Close())
+}
+
+func (o *opened) takeTar(h archived.Head, left passed) error {
+	m := member{size: h.Size, written: h.Written.Time(), zoned: true, at: h.At}
+	switch h.Kind {
+	case archived.File:
+		m.typ = entry.File
+	case archived.Holes:
+		if h.Size < 0 {
+			left["are files with holes"]++
+			return nil
+		}
+		m.typ, m.why = entry.File, "It is packed as a file with holes, which are not read."
+	case archived.Folder:
+		m.typ = entry.Folder
+	case archived.Link:
+		m.typ, m.target = entry.Link, h.Target
+	case archived.Second:
 		left["are second names of others (hard links)"]++
 		return nil
-	case tar.TypeXGlobalHeader:
-		return nil
-	case tar.TypeGNUSparse:
-		left["are files with holes"]++
+	case archived.None:
 		return nil
 	default:
 		left["are devices, pipes or sockets"]++
 		return nil
 	}
+	if m.size < 0 || m.at < 0 {
+		m.why = senselessSize
+	}
 	return o.take(m, h.Name, left)
-}
-
-// sparse tells whether a member is packed without its holes, so that its bytes do not lie in one piece.
-func sparse(h *tar.Header) bool {
-	return h.PAXRecords["GNU.sparse.major"] != "" || h.PAXRecords["GNU.sparse.map"] != "" || h.PAXRecords["GNU.sparse.numblocks"] != ""
 }
 
 // streamTar reads a member's bytes: where they lie or, in a tar that can only be read from its beginning, after all before them.
@@ -150,7 +108,7 @@ type keptTar struct {
 
 // get returns the unpacked tar, and what to call when it is not read any more; nil where it is not packed, or is more than is kept.
 func (k *keptTar) get(ctx context.Context, o *opened) (io.ReaderAt, func()) {
-	if o.format.packed == "" || o.length > packedFew { // how much room it takes without its zeros shows
+	if o.format.packed == "" || o.length > archived.PackedFew { // how much room it takes without its zeros shows
 		return nil, nil
 	}
 	k.unpacking.Lock()

@@ -7,87 +7,100 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"maps"
 	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
 
+	"humble-rewind/internal/core/archived"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/zonetime"
 	"humble-rewind/internal/reach"
 )
 
-// readZip reads a zip's directory.
+// readZip reads what a zip says of its members.
 func (o *opened) readZip(ctx context.Context) error {
 	if err := o.anywhere(ctx); err != nil {
 		return err
 	}
-	d, err := readDirectory(ctx, o.at)
-	if errors.Is(err, zip.ErrFormat) {
-		return o.recoverZip(ctx)
-	}
-	if err != nil {
-		return err
-	}
 	left := passed{}
-	o.zip = d
-	for n := 0; n < len(d.starts); {
-		files, err := d.files(n)
-		if err != nil {
-			return err
-		}
-		for _, f := range files {
-			if err := o.takeZip(n, f, left); err != nil {
-				return err
-			}
-			n++
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
-		}
+	told, err := o.unpacker.Zip(ctx, o.at, o.at.Size, func(h archived.Head) error { return o.takeZip(h, left) })
+	if err != nil {
+		return o.misread(err)
 	}
+	if told.Lost {
+		o.notes = append(o.notes, fmt.Sprintf("%s: its directory is missing; it was read from the heads of its members, of which some may be "+
+			"missing or may have been removed from it.", place.Readable(o.called)))
+	}
+	if told.Why != "" {
+		o.notes = append(o.notes, fmt.Sprintf("%s: it cannot be read to its end: %s.", place.Readable(o.called), told.Why))
+	}
+	o.begun = told.Lost
 	o.settle(left)
 	return nil
 }
 
-func (o *opened) takeZip(n int, f *zip.File, left passed) error {
-	name := f.Name
-	if f.NonUTF8 && !utf8.ValidString(name) {
+// misread words why an archive could not be taken apart.
+func (o *opened) misread(err error) error {
+	if errors.Is(err, problem.Broken) && !errors.Is(err, archived.ErrDamaged) {
+		return saidDamaged{err}
+	}
+	return err
+}
+
+// saidDamaged is what was said of a damaged archive where it was taken apart.
+type saidDamaged struct{ error }
+
+func (s saidDamaged) Unwrap() error { return archived.ErrDamaged }
+
+// packed is how the content of a zip's member lies in it.
+type packed struct {
+	at, size int64 // where its own head begins, or its content; bytes
+	crc      uint32
+	method   uint16
+}
+
+func (o *opened) takeZip(h archived.Head, left passed) error {
+	n := len(o.heads)
+	if n == maxMembers {
+		return errTooMany
+	}
+	o.heads = append(o.heads, packed{h.At, h.Packed, h.CRC32, h.Method})
+	name := h.Name
+	if h.NotUTF8 {
 		name = decoded(name, o.page)
 	}
-	if slices.Contains(backslashed, f.CreatorVersion>>8) {
+	if h.Backslashs {
 		name = strings.ReplaceAll(name, "\\", "/")
 	}
-	m := member{number: n, size: int64(f.UncompressedSize64), content: entry.ContentID{Kind: entry.CRC32Size,
-		Value: fmt.Sprintf("%08x+%d", f.CRC32, f.UncompressedSize64)}}
-	m.written, m.zoned = f.Modified, hasInstant(f.Extra)
+	m := member{number: n, size: h.Size, content: entry.ContentID{Kind: entry.CRC32Size, Value: fmt.Sprintf("%08x+%d", h.CRC32, uint64(h.Size))}}
+	m.written, m.zoned = h.Written.Time(), h.Zoned
 	if !m.zoned && !m.written.IsZero() {
 		m.written, _ = zonetime.Resolve(m.written, o.zone, time.Time{})
 	}
 	m.written = m.written.UTC()
-	switch mode := f.Mode(); {
-	case f.FileInfo().IsDir():
+	switch h.Kind {
+	case archived.Folder:
 		m.typ, m.size, m.content = entry.Folder, 0, entry.ContentID{}
-	case mode&fs.ModeSymlink != 0:
-		m.typ = entry.Link
-		m.target = targetOf(f) // which what comes without a directory does not tell of
-	case !mode.IsRegular():
+	case archived.Link:
+		m.typ, m.target = entry.Link, h.Target
+	case archived.File:
+		m.typ = entry.File
+	default:
 		left["are devices, pipes or sockets"]++
 		return nil
-	default:
-		m.typ = entry.File
 	}
 	switch {
 	case m.typ == entry.Folder:
-	case f.Flags&flagEncrypted != 0:
-		o.takeCryptic(n, f, &m)
-	case f.Method != zip.Store && f.Method != zip.Deflate:
-		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", f.Method)
-	case m.size < 0:
+	case h.Flags&flagEncrypted != 0:
+		o.takeCryptic(n, h, &m)
+	case h.Method != zip.Store && h.Method != zip.Deflate:
+		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", h.Method)
+	case m.size < 0 || h.Packed < 0 || h.At < 0:
 		m.why = senselessSize
 	}
 	return o.take(m, name, left)
@@ -96,12 +109,12 @@ func (o *opened) takeZip(n int, f *zip.File, left passed) error {
 const senselessSize = "Its size makes no sense."
 
 // takeCryptic takes note of how a member is encrypted.
-func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
-	if m.size < 0 {
+func (o *opened) takeCryptic(n int, h archived.Head, m *member) {
+	if m.size < 0 || h.Packed < 0 || h.At < 0 {
 		m.why = senselessSize
 		return
 	}
-	c, ok := crypticOf(f)
+	c, ok := crypticOf(h)
 	if !ok {
 		m.why = "It is encrypted in a way that is not read; the classic one and AES are."
 		return
@@ -118,82 +131,36 @@ func (o *opened) takeCryptic(n int, f *zip.File, m *member) {
 	}
 }
 
-// backslashed are the systems (APPNOTE 4.4.2) on which some packers write backslashes between names: no name there holds one.
-var backslashed = []uint16{0, 10, 11, 14}
-
-// targetOf reads what a link points to, which is its content; "" where that cannot be read.
-func targetOf(f *zip.File) string {
-	const longest = 4096 // PATH_MAX
-	if f.UncompressedSize64 > longest {
-		return ""
-	}
-	r, err := f.Open()
-	if err != nil {
-		return ""
-	}
-	defer r.Close()
-	target, err := io.ReadAll(io.LimitReader(r, longest))
-	if err != nil {
-		return ""
-	}
-	return string(target)
-}
-
-// hasInstant tells whether a member's extra fields give its write time in UTC: the extended timestamp, NTFS's, or the older one of
-// Unix (APPNOTE 4.5, and the fields that are registered there).
-func hasInstant(extra []byte) bool {
-	for len(extra) >= 4 {
-		id, size := binary.LittleEndian.Uint16(extra), int(binary.LittleEndian.Uint16(extra[2:]))
-		extra = extra[4:]
-		if size > len(extra) {
-			return false
-		}
-		switch {
-		case id == 0x5455 && size >= 5 && extra[0]&1 != 0, id == 0x000a && size >= 32, id == 0x5855 && size >= 8:
-			return true
-		}
-		extra = extra[size:]
-	}
-	return false
-}
-
 func (o *opened) stream(ctx context.Context, m member) (io.ReadCloser, error) {
-	if o.zip == nil {
+	if o.heads == nil {
 		return o.streamTar(ctx, m)
 	}
-	f, err := o.zip.file(m.number)
+	if c, ok := o.cryptic[m.number]; ok {
+		return o.decrypt(ctx, m, c)
+	}
+	raw, err := o.raw(ctx, m.number)
 	if err != nil {
 		return nil, err
 	}
-	if c, ok := o.cryptic[m.number]; ok {
-		return o.decrypt(ctx, f, m.number, c)
-	}
-	if o.begins != nil {
-		raw, err := o.raw(ctx, f, m.number)
-		if err != nil {
-			return nil, err
+	return o.plain(raw, m, o.heads[m.number].method, true), nil
+}
+
+// raw reads a member's bytes as they are packed and encrypted.
+func (o *opened) raw(ctx context.Context, number int) (io.Reader, error) {
+	h := o.heads[number]
+	begins := h.at
+	if !o.begun { // its own head stands before it (APPNOTE 4.3.7), whose name and fields may be others than those of the directory
+		const mark, size = 0x04034b50, 30
+		var b [size]byte
+		if _, err := o.at.ReadAt(b[:], h.at); err != nil || binary.LittleEndian.Uint32(b[:]) != mark {
+			return nil, fmt.Errorf("%w (its head is not where it is said to be)", errDamaged)
 		}
-		return newPacked(raw, f, f.Method, true), nil
+		begins += size + int64(binary.LittleEndian.Uint16(b[26:])) + int64(binary.LittleEndian.Uint16(b[28:]))
 	}
-	r, err := f.Open()
-	if err != nil {
-		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
+	if begins > o.at.Size || h.size > o.at.Size-begins {
+		return nil, fmt.Errorf("%w (it ends early)", errDamaged)
 	}
-	return checked{reach.Until(ctx, r), r}, nil
-}
-
-// checked says of what the library finds wrong while it is read that the archive is damaged.
-type checked struct {
-	io.Reader
-	io.Closer
-}
-
-func (c checked) Read(p []byte) (int, error) {
-	n, err := c.Reader.Read(p)
-	if err != nil && err != io.EOF && !errors.Is(err, context.Canceled) && !errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf("%w (%w)", errDamaged, err)
-	}
-	return n, err
+	return reach.Until(ctx, io.NewSectionReader(o.at, begins, h.size)), nil
 }
 
 // codePages are those of names, by what they are called.

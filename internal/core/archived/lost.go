@@ -1,4 +1,4 @@
-package archive
+package archived
 
 import (
 	"archive/zip"
@@ -15,7 +15,6 @@ import (
 	"unicode/utf8"
 
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/reach"
 )
 
 // A zip whose directory is lost, as of a copy that was broken off, is read from the heads that stand before its members (APPNOTE 4.3.7).
@@ -31,69 +30,51 @@ const (
 // errNoDirectory says that a zip has no directory.
 var errNoDirectory = errors.New("its directory is missing")
 
-// recoverZip finds out the members by their own heads.
-func (o *opened) recoverZip(ctx context.Context) error {
-	left := passed{}
-	skipped := int64(0)
-	var found heads
-	o.begins = []int64{}
-	why := ""
-	for at := int64(0); at+headSize <= o.at.Size && why == ""; {
+// lost tells the members of a zip without a directory by their own heads.
+func lost(ctx context.Context, at content, each func(Head) error) (Told, error) {
+	told, found, skipped := Told{Lost: true}, 0, int64(0)
+	for from := int64(0); from+headSize <= at.Size && told.Why == ""; {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return told, ctx.Err()
 		}
-		next, err := o.nextHead(at)
+		next, err := at.nextHead(from)
 		if err != nil {
-			return err
+			return told, err
 		}
-		if skipped += next - at; next < 0 || skipped > maxSkipped {
+		if skipped += next - from; next < 0 || skipped > maxSkipped {
 			break
 		}
-		f, begins, err := o.head(next)
+		f, begins, err := at.head(next)
 		if err != nil {
-			at = next + 4 // it was no head
+			from = next + 4 // it was no head
 			continue
 		}
-		if at, err = o.pastContent(ctx, f, begins); err != nil {
+		if from, err = at.pastContent(ctx, f, begins); err != nil {
 			if ctx.Err() != nil {
-				return ctx.Err()
+				return told, ctx.Err()
 			}
-			why = err.Error()
+			told.Why = err.Error()
 			continue
 		}
-		if err := o.takeZip(len(found), f, left); err != nil {
-			return err
+		if found++; found > MaxMembers {
+			return told, ErrTooMany
 		}
-		if len(found) == maxMembers {
-			return errTooMany
+		if err := each(zipHead(f, begins)); err != nil {
+			return told, err
 		}
-		f.Name, f.Extra = "", nil // which is known by now
-		found, o.begins = append(found, &f.FileHeader), append(o.begins, begins)
 	}
-	o.zip = found
-	if len(found) == 0 {
-		return fmt.Errorf("%w (%w, and no member has a head of its own)", errDamaged, errNoDirectory)
+	if found == 0 {
+		return told, fmt.Errorf("%w (%w, and no member has a head of its own)", ErrDamaged, errNoDirectory)
 	}
-	o.notes = append(o.notes, fmt.Sprintf("%s: its directory is missing; it was read from the heads of its members, of which some may be "+
-		"missing or may have been removed from it.", place.Readable(o.called)))
-	if why != "" {
-		o.notes = append(o.notes, fmt.Sprintf("%s: it cannot be read to its end: %s.", place.Readable(o.called), why))
-	}
-	o.settle(left)
-	return nil
+	return told, nil
 }
 
-// heads are what stood before members that were found by that.
-type heads []*zip.FileHeader
-
-func (h heads) file(number int) (*zip.File, error) { return &zip.File{FileHeader: *h[number]}, nil }
-
 // nextHead finds the next head from a position on; -1 where there is none.
-func (o *opened) nextHead(from int64) (int64, error) {
+func (o content) nextHead(from int64) (int64, error) {
 	mark := binary.LittleEndian.AppendUint32(nil, headMark)
 	piece := make([]byte, 64<<10)
 	for skipped := int64(0); skipped <= maxSkipped; {
-		n, err := o.at.ReadAt(piece, from)
+		n, err := o.ReadAt(piece, from)
 		if i := bytes.Index(piece[:n], mark); i >= 0 {
 			return from + int64(i), nil
 		}
@@ -110,14 +91,14 @@ func (o *opened) nextHead(from int64) (int64, error) {
 }
 
 // head reads the head at a position, and returns where the content begins.
-func (o *opened) head(at int64) (*zip.File, int64, error) {
+func (o content) head(at int64) (*zip.File, int64, error) {
 	var b [headSize]byte
-	if _, err := o.at.ReadAt(b[:], at); err != nil {
+	if _, err := o.ReadAt(b[:], at); err != nil {
 		return nil, 0, err
 	}
 	u16, u32 := binary.LittleEndian.Uint16, binary.LittleEndian.Uint32
 	rest := make([]byte, int(u16(b[26:]))+int(u16(b[28:])))
-	if _, err := o.at.ReadAt(rest, at+headSize); err != nil {
+	if _, err := o.ReadAt(rest, at+headSize); err != nil {
 		return nil, 0, err
 	}
 	name, extra := rest[:u16(b[26:])], rest[u16(b[26:]):]
@@ -129,7 +110,7 @@ func (o *opened) head(at int64) (*zip.File, int64, error) {
 	h.Modified = h.ModTime()
 	h.NonUTF8 = h.Flags&utf8Marked == 0 && !isASCII(name)
 	if u32(b[:]) != headMark || len(name) == 0 || h.Method != zip.Store && h.Method != zip.Deflate && h.Method != aesMethod {
-		return nil, 0, errDamaged
+		return nil, 0, ErrDamaged
 	}
 	for extra := extra; len(extra) >= 4; {
 		id, size := u16(extra), int(u16(extra[2:]))
@@ -158,9 +139,9 @@ func isASCII(b []byte) bool {
 
 // pastContent returns where a member's content and what follows it end. A size that only stands behind the content is found out by
 // unpacking it.
-func (o *opened) pastContent(ctx context.Context, f *zip.File, begins int64) (int64, error) {
+func (o content) pastContent(ctx context.Context, f *zip.File, begins int64) (int64, error) {
 	if f.Flags&flagDescriptor == 0 || f.CompressedSize64 > 0 {
-		if f.CompressedSize64 > uint64(o.at.Size-begins) {
+		if f.CompressedSize64 > uint64(o.Size-begins) {
 			return 0, fmt.Errorf("%s ends early", place.Quote(place.Readable(f.Name)))
 		}
 		end := begins + int64(f.CompressedSize64)
@@ -172,11 +153,11 @@ func (o *opened) pastContent(ctx context.Context, f *zip.File, begins int64) (in
 	if f.Method != zip.Deflate || f.Flags&flagEncrypted != 0 {
 		return 0, fmt.Errorf("where %s ends is told by the directory alone", place.Quote(place.Readable(f.Name)))
 	}
-	packed := &byteCounter{r: bufio.NewReaderSize(io.NewSectionReader(o.at, begins, o.at.Size-begins), 64<<10)}
+	packed := &byteCounter{r: bufio.NewReaderSize(io.NewSectionReader(o, begins, o.Size-begins), 64<<10)}
 	r := flate.NewReader(packed)
 	defer r.Close()
 	sum := crc32.NewIEEE()
-	n, err := io.Copy(sum, io.LimitReader(reach.Until(ctx, r), (o.at.Size-begins)*packedBy+1))
+	n, err := io.Copy(sum, io.LimitReader(until(ctx, r), (o.Size-begins)*PackedBy+1))
 	if err != nil {
 		return 0, fmt.Errorf("%s ends early", place.Quote(place.Readable(f.Name)))
 	}
@@ -185,9 +166,9 @@ func (o *opened) pastContent(ctx context.Context, f *zip.File, begins int64) (in
 }
 
 // descriptor reads the checksum behind a content, and returns how many bytes stand there.
-func (o *opened) descriptor(at int64, f *zip.File) int64 {
+func (o content) descriptor(at int64, f *zip.File) int64 {
 	var b [24]byte
-	n, _ := o.at.ReadAt(b[:], at) // fewer at the end
+	n, _ := o.ReadAt(b[:], at) // fewer at the end
 	rest, length := b[:n], int64(0)
 	if len(rest) >= 4 && binary.LittleEndian.Uint32(rest) == afterMark {
 		rest, length = rest[4:], 4

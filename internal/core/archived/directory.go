@@ -1,4 +1,4 @@
-package archive
+package archived
 
 import (
 	"archive/zip"
@@ -9,8 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-
-	"humble-rewind/internal/reach"
 )
 
 // A zip's directory (APPNOTE 4.3.12 to 4.3.16) may be of many members, of which hardly any is ever read. So it is taken apart by the
@@ -33,7 +31,7 @@ const (
 
 // directory is the directory of a zip.
 type directory struct {
-	at     reach.Anywhere
+	at     content
 	begins int64   // where it begins
 	base   int64   // what stands before the zip, as a program that unpacks it
 	starts []int64 // where the records of members begin
@@ -41,7 +39,7 @@ type directory struct {
 }
 
 // readDirectory finds out where the records of all members stand. The error is zip.ErrFormat where there is no directory.
-func readDirectory(ctx context.Context, at reach.Anywhere) (*directory, error) {
+func readDirectory(ctx context.Context, at content) (*directory, error) {
 	d := &directory{at: at}
 	records, err := d.findEnd()
 	if err != nil {
@@ -57,8 +55,8 @@ func readDirectory(ctx context.Context, at reach.Anywhere) (*directory, error) {
 		if length == 0 || d.ends+length > at.Size {
 			break
 		}
-		if len(d.starts) == maxMembers || d.ends+length-d.begins > maxDirectory {
-			return nil, errTooMany
+		if len(d.starts) == MaxMembers || d.ends+length-d.begins > maxDirectory {
+			return nil, ErrTooMany
 		}
 		if len(d.starts)%1000 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -151,8 +149,8 @@ func (d *directory) end(number int) int64 {
 	return d.ends
 }
 
-// files reads the records of members in succession, of as many as fit into a part.
-func (d *directory) files(from int) ([]*zip.File, error) {
+// files reads the records of members in succession, of as many as fit into a part, with where their own heads stand.
+func (d *directory) files(from int) ([]*zip.File, []int64, error) {
 	to := from + 1
 	for to < len(d.starts) && d.end(to)-d.starts[from] <= partSize {
 		to++
@@ -160,20 +158,15 @@ func (d *directory) files(from int) ([]*zip.File, error) {
 	return d.some(from, to)
 }
 
-// file reads the record of one member.
-func (d *directory) file(number int) (*zip.File, error) {
-	files, err := d.some(number, number+1)
-	if err != nil {
-		return nil, err
-	}
-	return files[0], nil
-}
-
 // some has the standard library read what it takes for a zip of these members alone.
-func (d *directory) some(from, to int) ([]*zip.File, error) {
+func (d *directory) some(from, to int) ([]*zip.File, []int64, error) {
 	records := make([]byte, d.end(to-1)-d.starts[from])
 	if _, err := d.at.ReadAt(records, d.starts[from]); err != nil && err != io.EOF {
-		return nil, err
+		return nil, nil, err
+	}
+	offsets := make([]int64, to-from)
+	for n := range offsets {
+		offsets[n] = d.base + headOffset(records[d.starts[from+n]-d.starts[from]:])
 	}
 	le, count, size := binary.LittleEndian, uint64(to-from), uint64(len(records))
 	end := le.AppendUint32(records, largeMark)
@@ -193,12 +186,37 @@ func (d *directory) some(from, to int) ([]*zip.File, error) {
 	end = append(end, 0, 0)
 	r, err := zip.NewReader(spliced{d.at, d.begins, end}, d.begins+int64(len(end)))
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return nil, fmt.Errorf("%w (%w)", errDamaged, err)
+		return nil, nil, fmt.Errorf("%w (%w)", ErrDamaged, err)
 	}
 	if len(r.File) != to-from {
-		return nil, fmt.Errorf("%w (its directory is of %d members where there are %d)", errDamaged, len(r.File), to-from)
+		return nil, nil, fmt.Errorf("%w (its directory is of %d members where there are %d)", ErrDamaged, len(r.File), to-from)
 	}
-	return r.File, nil
+	return r.File, offsets, nil
+}
+
+// headOffset is where a member's own head stands, from the beginning of the zip, by its record: of large zips in the extra field of larger numbers
+// (APPNOTE 4.5.3), behind the sizes that do not fit either.
+func headOffset(record []byte) int64 {
+	le := binary.LittleEndian
+	offset := le.Uint32(record[42:])
+	if offset != 1<<32-1 {
+		return int64(offset)
+	}
+	behind := 0
+	for _, at := range []int{24, 20} { // the size, and the packed one
+		if le.Uint32(record[at:]) == 1<<32-1 {
+			behind += 8
+		}
+	}
+	name, extra := int(le.Uint16(record[28:])), int(le.Uint16(record[30:]))
+	if recordHead+name+extra > len(record) {
+		return -1
+	}
+	large := extraOf(record[recordHead+name:recordHead+name+extra], 0x0001)
+	if len(large) < behind+8 {
+		return int64(offset)
+	}
+	return int64(le.Uint64(large[behind:]))
 }
 
 // spliced is the beginning of a file, with something else behind it.
