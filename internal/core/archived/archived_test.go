@@ -83,7 +83,9 @@ func TestWhatAZipSaysOfItsMembers(t *testing.T) {
 
 func TestWhatATarSaysOfItsMembers(t *testing.T) {
 	b := aTar(t)
-	heads, said, err := told(func(each func(archived.Head) error) (archived.Told, error) { return archived.Tar(t.Context(), bytes.NewReader(b), each) })
+	heads, said, err := told(func(each func(archived.Head) error) (archived.Told, error) {
+		return archived.Tar(t.Context(), bytes.NewReader(b), each)
+	})
 	require.NoError(t, err)
 	assert.Empty(t, said.Why)
 	var kinds []archived.Kind
@@ -93,7 +95,7 @@ func TestWhatATarSaysOfItsMembers(t *testing.T) {
 	assert.Equal(t, []archived.Kind{archived.Folder, archived.File, archived.Link, archived.Device, archived.Second}, kinds)
 	assert.Equal(t, "oak", string(b[heads[1].At:heads[1].At+3]))
 	cut, said, err := told(func(each func(archived.Head) error) (archived.Told, error) {
-		return archived.Tar(t.Context(), bytes.NewReader(b[:1100]), each)
+		return archived.Tar(t.Context(), bytes.NewReader(b[:1800]), each)
 	})
 	require.NoError(t, err)
 	assert.NotEmpty(t, said.Why)
