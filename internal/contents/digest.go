@@ -74,7 +74,8 @@ func (r *Reader) DigestKept(ctx context.Context, c *copies.Copy) (digest.Sum, er
 }
 
 func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source.Opened, error)) (digest.Sum, error) {
-	if c.Mark.Content.Kind.Names() {
+	names := c.Mark.Content.Kind.Names() && !c.Store.Traits.Unproved
+	if names {
 		if known, err := r.known(ctx, c.Mark.Content); err != nil || known.Known() {
 			return known, err
 		}
@@ -85,7 +86,7 @@ func (r *Reader) digest(ctx context.Context, c *copies.Copy, open func() (source
 	}
 	defer content.Close()
 	sum, err := r.DigestAsSeen(ctx, c, content)
-	if err == nil && c.Mark.Content.Kind.Names() {
+	if err == nil && names {
 		r.cache().Add(c.Mark.Content, sum)
 	}
 	return sum, err

@@ -184,14 +184,26 @@ func storesOf(seen []*copies.Copy) []*copies.Store {
 	return all
 }
 
+// unproved is 1 of a copy that is known by its digest alone, see traits.Traits.
+func unproved(c *copies.Copy) int {
+	if c.Store.Traits.Unproved {
+		return 1
+	}
+	return 0
+}
+
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
 // finds. The machine's own files are only believed where they still are as the survey saw them.
 func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]remark.Remark, error) {
 	left := int64(contents.DigestBytes)
 	skipped := 0
 	digests := map[copies.ID]digest.Sum{}
-	for n := len(seen) - 1; n >= 0; n-- {
-		f := seen[n]
+	order := slices.Clone(seen)
+	slices.Reverse(order)
+	slices.SortStableFunc(order, func(a, b *copies.Copy) int { // what may be another's is read last
+		return cmp.Compare(unproved(a), unproved(b))
+	})
+	for _, f := range order {
 		if f.Type != entry.File || f.SHA256.Known() || !f.Readable {
 			continue
 		}

@@ -160,6 +160,7 @@ var ofAdvice = map[string]string{
 	"assume-no-save":  "It is likely, not certain: nobody looked between {from} and {to}, and a save in that time is possible.",
 	"assume-break":    "It is likely, not certain: that the save of {at} is the one that went wrong is worked out from its content.",
 	"assume-leftover": "It is likely, not certain: that it belongs to this document is told by its name and content, not by a save that was seen.",
+	"assume-unproved": "Only a store whose contents may have become another file's since has it, and nothing else proves which this is.",
 	"assume-whole":    "It is likely, not certain: nothing in its format proves that it is whole.",
 	"assume-followed": "It is likely, not certain: that it is what became of the file is told by its content and its time.",
 	"assume-claimed":  "It is likely, not certain: an item written on {at}, in {source}, claims to come from here too. That may be forged; look at it.",

@@ -278,6 +278,23 @@ func AsReturning(s Store) (Returning, bool) {
 	return r, ok
 }
 
+// Telling is a store that says of itself, once it is open, what its kind cannot say of all: a drive's file systems differ.
+type Telling interface {
+	// Traits are its own, given those of its kind. They must not take anything from the store's folders that would have to be waited for long.
+	Traits(ctx context.Context, declared traits.Traits) traits.Traits
+}
+
+// TraitsOf returns a store's traits; told says that they are its own.
+func TraitsOf(ctx context.Context, k Kind, s Store) (t traits.Traits, told bool) {
+	if lease, ok := s.(*Lease); ok {
+		s = lease.Store
+	}
+	if own, ok := s.(Telling); ok {
+		return own.Traits(ctx, k.Traits()), true
+	}
+	return k.Traits(), false
+}
+
 // Described is what a location turned out to be.
 type Described struct {
 	Drive string // the name of the drive that the store belongs to; "" where it is the machine's own

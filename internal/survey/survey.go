@@ -15,8 +15,10 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/say"
 	"humble-rewind/internal/site"
+	"humble-rewind/internal/source"
 )
 
 // Result is what a survey of one source came to.
@@ -57,6 +59,9 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 		return Result{}, err
 	}
 	defer store.Close()
+	if src.Traits, err = ownTraits(ctx, s, src, store); err != nil {
+		return Result{}, err
+	}
 	judge, err := s.Judge(ctx, src.Source)
 	if err != nil {
 		return Result{}, err
@@ -65,7 +70,7 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	r := &reporter{source: src, following: following, judge: func(seen sighting.Sighting) sighting.Sighting { return judge.Of(ctx, store, seen) }}
 	r.Difference = s.Catalogue.Surveys.Begin(ctx, src, at, catalogue.Following{Owner: ownerOf(machine), Progress: following.Seen, Note: r.Note})
 	defer r.Abandon()
-	r.notes = r.Noted()
+	_, r.notes = r.Sliced()
 	if src.Traits.Live() {
 		if _, latest, err := r.Latest(ctx); err != nil {
 			return Result{}, err
@@ -78,11 +83,24 @@ func Run(ctx context.Context, s *site.Site, src catalogue.Source, at time.Time, 
 	if err := store.Survey(ctx, r, r); err != nil {
 		return Result{Counts: r.Counts(), Notes: r.notes}, err
 	}
-	if r.Sliced() {
+	if again, _ := r.Sliced(); again {
 		return Result{Counts: r.Counts(), Notes: r.notes, Again: true}, nil
 	}
 	counts, err := r.End(r.notes)
 	return Result{Counts: counts, Notes: r.notes}, err
+}
+
+// ownTraits keeps what a store that was opened says of itself.
+func ownTraits(ctx context.Context, s *site.Site, src catalogue.Source, store source.Store) (traits.Traits, error) {
+	kind, err := s.Kinds.Named(src.Kind)
+	if err != nil {
+		return src.Traits, err
+	}
+	t, told := source.TraitsOf(ctx, kind, store)
+	if told && t != src.Traits {
+		err = s.Catalogue.Sources.SetOwnTraits(ctx, src.ID, t)
+	}
+	return t, err
 }
 
 // ahead is how far ahead of now a survey may have been without a word.

@@ -156,16 +156,23 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 	return all, rows.Err()
 }
 
-// SetTraits keeps what a kind declares of its stores with all sources of the kind.
+// SetTraits keeps what a kind declares of its stores with all sources of the kind, but those whose stores say it of themselves.
 func (c *Sources) SetTraits(ctx context.Context, kind string, t traits.Traits) error {
 	defer c.changed()
 	_, err := c.f.Write.ExecContext(
 		ctx,
-		"UPDATE sources SET shape = ?2, traits = ?3 WHERE kind = ?1 AND traits <> ?3",
+		"UPDATE sources SET shape = ?2, traits = ?3 WHERE kind = ?1 AND traits <> ?3 AND NOT told",
 		kind,
 		string(t.Shape),
 		file.ToJSON(t),
 	)
+	return err
+}
+
+// SetOwnTraits keeps what a store says of itself.
+func (c *Sources) SetOwnTraits(ctx context.Context, id copies.SourceID, t traits.Traits) error {
+	defer c.changed(id)
+	_, err := c.f.Write.ExecContext(ctx, "UPDATE sources SET shape = ?2, traits = ?3, told = 1 WHERE id = ?1", id, string(t.Shape), file.ToJSON(t))
 	return err
 }
 

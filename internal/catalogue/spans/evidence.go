@@ -247,7 +247,8 @@ func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorde
 	err = c.eachSized(ctx, size, &at.Int64, func(folder int64) (bool, error) {
 		err := r.eachIn(ctx, folder, func(l *located) bool {
 			if l.Type == entry.File && l.Size == size && l.OriginKnown && instantNanos(l.Written) == at &&
-				(l.placePath() != than.Path || r.machineOf(l) != than.Machine) {
+				(l.placePath() != than.Path || r.machineOf(l) != than.Machine) &&
+				!r.stores[l.folder.source].Traits.Unproved {
 				all = append(all, *l)
 			}
 			return len(all) < limit

@@ -64,8 +64,8 @@ func dropSlice(ctx context.Context, w *file.Writing, source copies.SourceID) err
 // Cursor is where to go on; nil at the beginning of a survey.
 func (d *Difference) Cursor() []byte { return d.cursor }
 
-// Noted are what earlier slices had to say about the store as a whole.
-func (d *Difference) Noted() []string { return d.slice.Notes }
+// Sliced tells whether the survey goes on in another slice, and what earlier ones had to say about the store as a whole.
+func (d *Difference) Sliced() (again bool, noted []string) { return d.sliced, d.slice.Notes }
 
 // Again ends a slice of the survey, which goes on from cursor in another. What was sighted in it is kept; notes are those of all slices.
 func (d *Difference) Again(cursor []byte, notes []string) error {
@@ -105,9 +105,6 @@ func (d *Difference) Again(cursor []byte, notes []string) error {
 func (d *Difference) keepSlice(w *file.Writing, s slice, found int64) error {
 	return w.Exec(d.ctx, "UPDATE sources SET slice = ?, found = ? WHERE id = ?", file.ToJSON(s), found, d.source.ID)
 }
-
-// Sliced tells whether the survey goes on in another slice.
-func (d *Difference) Sliced() bool { return d.sliced }
 
 // pause writes what was sighted until now, without saying what is gone; keep is called with the folders read in this slice.
 func (k *Capture) pause(ctx context.Context, keep func(w *file.Writing, read []int64) error) error {

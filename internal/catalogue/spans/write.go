@@ -310,7 +310,7 @@ func (f *folderWriter) lookedUp(ctx context.Context, change *folderChange, s *bl
 		}
 	}
 	id := s.Mark.Content
-	if id.Value == "" {
+	if id.Value == "" || f.source.Traits.Unproved { // what it calls its contents tells nothing of what they are now
 		return nil
 	}
 	var sum any

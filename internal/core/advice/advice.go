@@ -60,6 +60,7 @@ type Candidate struct {
 	Source   int // index into the evidence's sources; negative where it is in none
 	Live     bool
 	Remote   bool // its source is on another machine than its place
+	Unproved bool // what it holds may be another's: its digest alone tells, see traits.Traits
 	Leftover bool // a program left it behind, and may do away with it
 	Access   Access
 	Verified bool // its digest is known
@@ -70,7 +71,7 @@ type Candidate struct {
 
 // CandidateOf makes a candidate of a copy from one of the evidence's sources, by its index.
 func CandidateOf(c *copies.Copy, source int) Candidate {
-	a := Candidate{ID: c.ID, Rank: c.Store.Traits.Rank, Source: source, Live: c.Store.Traits.Live(), Leftover: c.Store.Traits.Leftovers,
+	a := Candidate{ID: c.ID, Rank: c.Store.Traits.Rank, Source: source, Live: c.Store.Traits.Live(), Unproved: c.Store.Traits.Unproved, Leftover: c.Store.Traits.Leftovers,
 		Remote: c.Store.AtMachine != c.Place.Machine, Verified: c.SHA256.Known(), Expires: c.Expires(), Place: c.Place, Record: c}
 	switch {
 	case !c.Readable:

@@ -268,6 +268,7 @@ func (c *chooser) copiesOf(n int) []Candidate {
 	slices.SortStableFunc(all, func(a, b Candidate) int {
 		return cmp.Or(
 			cmp.Compare(a.Access, b.Access),
+			Behind(a.Unproved, b.Unproved),
 			Behind(a.Leftover && a.Place != c.Evidence.Place, b.Leftover && b.Place != c.Evidence.Place),
 			Behind(a.Place != c.Evidence.Place, b.Place != c.Evidence.Place),
 			Behind(!a.Live, !b.Live),

@@ -1,6 +1,7 @@
 package advice
 
 import (
+	"slices"
 	"strings"
 
 	"humble-rewind/internal/core/condition"
@@ -41,6 +42,9 @@ func (c *chooser) surely(w candidates, n int) {
 	}
 	if r.Copy.Access == Doubted && r.Sure == Certain {
 		r.Sure, why = Likely, remark.New("assume-whole")
+	}
+	if of := c.copiesOf(n); r.Sure == Certain && r.Copy.Unproved && !slices.ContainsFunc(of, func(x Candidate) bool { return !x.Unproved }) {
+		r.Sure, why = Likely, remark.New("assume-unproved")
 	}
 	if e := c.contradicting(n); e != nil && r.Sure == Certain {
 		r.Sure, why = Likely, remark.New("assume-claimed", "at", e.At, "source", c.sourceName(e.Copy))

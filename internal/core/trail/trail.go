@@ -201,16 +201,18 @@ func (b *builder) same(i int, c *content) bool {
 		return s.Target == c.target
 	case s.SHA256.Known() && c.sha.Known():
 		return s.SHA256 == c.sha
+	case b.store(i).Traits.Unproved:
+		return false
 	case id != entry.ContentID{} && slices.ContainsFunc(c.seen, func(o int) bool {
-		return b.seen[o].Mark.Content.Kind == id.Kind && (id.Kind.Names() || b.spans[o].store == b.spans[i].store)
+		return !b.store(o).Traits.Unproved && b.seen[o].Mark.Content.Kind == id.Kind && (id.Kind.Names() || b.spans[o].store == b.spans[i].store)
 	}):
-		return slices.ContainsFunc(c.seen, func(o int) bool { return b.seen[o].Mark.Content == id })
+		return slices.ContainsFunc(c.seen, func(o int) bool { return !b.store(o).Traits.Unproved && b.seen[o].Mark.Content == id })
 	case s.Size != c.size:
 		return false
 	}
 	return slices.ContainsFunc(c.seen, func(k int) bool {
 		o := b.seen[k]
-		if s.Written.IsZero() || o.Written.IsZero() {
+		if s.Written.IsZero() || o.Written.IsZero() || b.store(k).Traits.Unproved {
 			return false
 		}
 		slack := max(b.store(i).Resolution, b.store(k).Resolution, time.Nanosecond)

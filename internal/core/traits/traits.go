@@ -26,7 +26,7 @@ const (
 	Whole  Cost = "whole"  // what stands before it in its store has to be read as well
 )
 
-// Traits of a kind of store. The zero Traits are of a store of which nothing is known.
+// Traits of a store: those of its kind, unless it says of itself otherwise when it is opened. The zero Traits are of a store of which nothing is known.
 type Traits struct {
 	Shape Shape `json:"shape"`
 	// Rank orders stores among copies of equal content: the lower is taken first.
@@ -40,6 +40,10 @@ type Traits struct {
 	Ownerless bool `json:"ownerless,omitempty"`
 	// Proves says that its copies carry checksums, so that reading one shows whether it is whole.
 	Proves bool `json:"proves,omitempty"`
+	// Unproved says that what it holds now may be another's than what its records say, such as blocks that were given away: that two contents
+	// are one is known by digests that were read of it, never by size and time, nor by what it calls them; it is read last, and what only it
+	// has is never certain.
+	Unproved bool `json:"unproved,omitempty"`
 	// Entire says that its points in time are all that there were: between two of them the earlier holds, whatever write times say.
 	Entire bool `json:"entire,omitempty"`
 	// Expires says that what it holds goes by itself after a while.

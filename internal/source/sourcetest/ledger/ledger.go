@@ -107,6 +107,13 @@ type store struct{ source.Setup }
 
 func (store) Close() error { return nil }
 
+// Traits says that a ledger whose folder holds a file "unproved" is one whose contents may have been given to other entries since.
+func (s store) Traits(ctx context.Context, declared traits.Traits) traits.Traits {
+	_, err := reach.Look(ctx, s.Files, place.Join(s.At, "unproved"))
+	declared.Unproved = err == nil
+	return declared
+}
+
 // Vouches names the ledger.
 func (s store) Vouches(context.Context, sighting.Locator) []string {
 	return []string{place.Join(s.At, "ledger.jsonl")}

@@ -2,6 +2,7 @@ package ledger_test
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -10,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/choosing"
+	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -143,4 +146,67 @@ func TestWhatChangedSinceSomethingElseIsRefused(t *testing.T) {
 	require.NoError(t, ledger.Write(book, "c1", day.AddDate(0, 0, -1), map[string]string{"/home/ines/a.txt": "one"}))
 	_, err = survey.Run(context.Background(), s.Site, src, day, survey.Following{})
 	assert.ErrorContains(t, err, "what changed since c2")
+}
+
+// An entry of a ledger whose contents may have been given to others is never taken for a version that it has the size, the time and even the name
+// of: its own bytes tell. The same entry of one that can be believed is.
+func TestWhatIsUnprovedIsKnownByItsBytesAlone(t *testing.T) {
+	for _, c := range []struct {
+		unproved bool
+		bytes    string // that stand where the entry's are said to be; "" none can be read
+		one      bool   // the version of the snapshot and the entry are one content
+	}{{false, "oakoak", true}, {false, "", true}, {true, "oakoak", true}, {true, "xxxxxx", false}, {true, "", false}} {
+		s := sitetest.New(t)
+		rules, _ := kinds.Leftovers()
+		s.Kinds = append(kinds.All(rules), ledger.Kind)
+		book := s.Path("/book")
+		require.NoError(t, ledger.Write(book, "c1", day, map[string]string{"/home/ines/a.txt": "oakoak"}))
+		contents, err := os.ReadDir(filepath.Join(book, "contents"))
+		require.NoError(t, err)
+		at := filepath.Join(book, "contents", contents[0].Name())
+		if c.bytes == "" {
+			require.NoError(t, os.Remove(at))
+		} else {
+			require.NoError(t, os.WriteFile(at, []byte(c.bytes), 0o644))
+		}
+		if c.unproved {
+			s.Lay(map[string]string{"/book/unproved": ""})
+		}
+		s.Lay(map[string]string{"/srv/points/2026-01-01T0000/home/ines/a.txt": "oakoak", "/home/ines/other.txt": "x"})
+		written := day.Add(-time.Minute)
+		require.NoError(t, os.Chtimes(s.Path("/srv/points/2026-01-01T0000/home/ines/a.txt"), written, written))
+		for _, n := range []registry.NewSource{{Machine: "loft", Kind: "snapshots", At: "/srv/points", Zone: "UTC", Named: "%Y-%m-%dT%H%M"},
+			{Machine: "loft", Kind: "ledger", At: "/book"}} {
+			src, err := s.AddSource(t.Context(), n)
+			require.NoError(t, err)
+			s.Survey(src)
+			now, err := s.Catalogue.Sources.ByID(t.Context(), src.ID)
+			require.NoError(t, err)
+			assert.Equal(t, c.unproved && n.Kind == "ledger", now.Traits.Unproved, "what a store says of itself is kept with it")
+		}
+		require.NoError(t, s.Site.Begin(t.Context())) // a start keeps what kinds declare, and not over that
+		tr, err := s.Past.Trail(t.Context(), place.Place{Machine: "loft", Path: "/home/ines/a.txt"})
+		require.NoError(t, err)
+		stores := map[int]map[copies.SourceID]bool{}
+		for _, v := range tr.Versions {
+			if stores[v.Content] == nil {
+				stores[v.Content] = map[copies.SourceID]bool{}
+			}
+			for _, n := range v.Seen {
+				stores[v.Content][tr.Seen[n].Store.ID] = true
+			}
+		}
+		both := false
+		for _, of := range stores {
+			both = both || len(of) == 2
+		}
+		assert.Equal(t, c.one, both, "%+v", c)
+
+		answer, err := s.Adviser.Advise(t.Context(), choosing.Question{Question: advice.Question{Loss: advice.Deleted},
+			Place: place.Place{Machine: "loft", Path: "/home/ines/a.txt"}})
+		require.NoError(t, err)
+		if r := answer.Recommended; c.unproved && !c.one && r != nil {
+			assert.False(t, r.Copy.Unproved && r.Sure == advice.Certain, "%+v: it is never certain by such a store alone", c)
+		}
+	}
 }
