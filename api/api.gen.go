@@ -546,6 +546,33 @@ func (e Loss) Valid() bool {
 	}
 }
 
+// Defines values for MachineSessionState.
+const (
+	MachineSessionStateAsleep  MachineSessionState = "asleep"
+	MachineSessionStateAwake   MachineSessionState = "awake"
+	MachineSessionStateLocked  MachineSessionState = "locked"
+	MachineSessionStateStopped MachineSessionState = "stopped"
+	MachineSessionStateUnasked MachineSessionState = "unasked"
+)
+
+// Valid indicates whether the value is a known member of the MachineSessionState enum.
+func (e MachineSessionState) Valid() bool {
+	switch e {
+	case MachineSessionStateAsleep:
+		return true
+	case MachineSessionStateAwake:
+		return true
+	case MachineSessionStateLocked:
+		return true
+	case MachineSessionStateStopped:
+		return true
+	case MachineSessionStateUnasked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Only.
 const (
 	OnlyChanged Only = "changed"
@@ -1533,8 +1560,11 @@ type Machine struct {
 	People []Person `json:"people"`
 
 	// RetentionDays 0 means that nothing expires
-	RetentionDays int      `json:"retention_days"`
-	Sources       []Source `json:"sources"`
+	RetentionDays int `json:"retention_days"`
+
+	// Session How the machine is reached now. Nobody asks it for this
+	Session *MachineSession `json:"session,omitempty"`
+	Sources []Source        `json:"sources"`
 
 	// Zone IANA time zone
 	Zone string `json:"zone"`
@@ -1548,11 +1578,44 @@ type MachineChanges struct {
 	// Password With which it is reached; kept in memory only
 	Password      *string `json:"password,omitempty"`
 	RetentionDays *int    `json:"retention_days,omitempty"`
+
+	// Stopped It is left alone: nothing reaches it, and what is open of it answers that it is lost; false takes it up again
+	Stopped *bool `json:"stopped,omitempty"`
 }
 
 // MachineList defines model for MachineList.
 type MachineList struct {
 	Machines []Machine `json:"machines"`
+}
+
+// MachineSession How the machine is reached now. Nobody asks it for this
+type MachineSession struct {
+	// Again When it is tried again at the earliest
+	Again *time.Time `json:"again,omitempty"`
+	Since *time.Time `json:"since,omitempty"`
+
+	// State unasked: nobody has wanted to reach it since the service began; asleep: it was not reached when it was wanted last; locked: it needs a password first; stopped: it is left alone until somebody takes it up again
+	State MachineSessionState `json:"state"`
+
+	// Why Why it was not reached
+	Why *string `json:"why,omitempty"`
+}
+
+// MachineSessionState unasked: nobody has wanted to reach it since the service began; asleep: it was not reached when it was wanted last; locked: it needs a password first; stopped: it is left alone until somebody takes it up again
+type MachineSessionState string
+
+// MachineTrial defines model for MachineTrial.
+type MachineTrial struct {
+	Reached bool `json:"reached"`
+	Steps   []struct {
+		Doing string `json:"doing"`
+
+		// Error Left out where it succeeded
+		Error *string `json:"error,omitempty"`
+
+		// Shown What the other side showed, such as its certificate
+		Shown *string `json:"shown,omitempty"`
+	} `json:"steps"`
 }
 
 // MassChange defines model for MassChange.
@@ -1657,6 +1720,12 @@ type NewMachine struct {
 	RetentionDays *int    `json:"retention_days,omitempty"`
 	WithSuggested *bool   `json:"with_suggested,omitempty"`
 	Zone          *string `json:"zone,omitempty"`
+}
+
+// NewMachineTrial defines model for NewMachineTrial.
+type NewMachineTrial struct {
+	At       string  `json:"at"`
+	Password *string `json:"password,omitempty"`
 }
 
 // NewSource defines model for NewSource.
@@ -1843,7 +1912,10 @@ type Problem struct {
 
 	// Reasons Where there are several
 	Reasons *[]string `json:"reasons,omitempty"`
-	Status  int       `json:"status"`
+
+	// Shown What the other side showed while it was tried, such as its certificate
+	Shown  *[]string `json:"shown,omitempty"`
+	Status int       `json:"status"`
 
 	// Steps The same as codes, where there are such
 	Steps *[]Step `json:"steps,omitempty"`
@@ -2428,6 +2500,9 @@ type AddToCaseJSONRequestBody = NewCaseEntry
 // AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
 type AddMachineJSONRequestBody = NewMachine
 
+// TryMachineJSONRequestBody defines body for TryMachine for application/json ContentType.
+type TryMachineJSONRequestBody = NewMachineTrial
+
 // ChangeMachineJSONRequestBody defines body for ChangeMachine for application/json ContentType.
 type ChangeMachineJSONRequestBody = MachineChanges
 
@@ -2745,6 +2820,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /machines (the `AddMachine` operationId).
 	AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMachineWithBody Try to reach what is at an address, step by step; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /machines/try (the `TryMachine` operationId).
+	TryMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMachine Try to reach what is at an address, step by step; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /machines/try (the `TryMachine` operationId).
+	TryMachine(ctx context.Context, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ForgetMachine Stop looking after a machine; its records go, its files are not touched, receipts stay
 	//
@@ -3530,6 +3619,40 @@ func (c *Client) AddMachineWithBody(ctx context.Context, contentType string, bod
 // Corresponds with POST /machines (the `AddMachine` operationId).
 func (c *Client) AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddMachineRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMachineWithBody Try to reach what is at an address, step by step; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /machines/try (the `TryMachine` operationId).
+func (c *Client) TryMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMachineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMachine Try to reach what is at an address, step by step; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /machines/try (the `TryMachine` operationId).
+func (c *Client) TryMachine(ctx context.Context, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMachineRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5762,6 +5885,46 @@ func NewAddMachineRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewTryMachineRequest calls the generic TryMachine builder with application/json body
+func NewTryMachineRequest(server string, body TryMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryMachineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryMachineRequestWithBody constructs an http.Request for the TryMachine method, with any body, and a specified content type
+func NewTryMachineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/machines/try")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewForgetMachineRequest constructs an http.Request for the ForgetMachine method
 func NewForgetMachineRequest(server string, name MachineName) (*http.Request, error) {
 	var err error
@@ -7073,6 +7236,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /machines (the `AddMachine` operationId).
 	AddMachineWithResponse(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// TryMachineWithBodyWithResponse Try to reach what is at an address, step by step; nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/try (the `TryMachine` operationId).
+	TryMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMachineResponse, error)
+
+	// TryMachineWithResponse Try to reach what is at an address, step by step; nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /machines/try (the `TryMachine` operationId).
+	TryMachineWithResponse(ctx context.Context, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMachineResponse, error)
 
 	// ForgetMachineWithResponse Stop looking after a machine; its records go, its files are not touched, receipts stay
 	//
@@ -8793,6 +8970,54 @@ func (r AddMachineResponse) ContentType() string {
 	return ""
 }
 
+type TryMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MachineTrial
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryMachineResponse) GetJSON200() *MachineTrial {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TryMachineResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ForgetMachineResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10366,6 +10591,32 @@ func (c *ClientWithResponses) AddMachineWithResponse(ctx context.Context, body A
 	return ParseAddMachineResponse(rsp)
 }
 
+// TryMachineWithBodyWithResponse Try to reach what is at an address, step by step; nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/try (the `TryMachine` operationId).
+func (c *ClientWithResponses) TryMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMachineResponse, error) {
+	rsp, err := c.TryMachineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMachineResponse(rsp)
+}
+
+// TryMachineWithResponse Try to reach what is at an address, step by step; nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /machines/try (the `TryMachine` operationId).
+func (c *ClientWithResponses) TryMachineWithResponse(ctx context.Context, body TryMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMachineResponse, error) {
+	rsp, err := c.TryMachine(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMachineResponse(rsp)
+}
+
 // ForgetMachineWithResponse Stop looking after a machine; its records go, its files are not touched, receipts stay
 //
 // Returns a wrapper object for the known response body format(s).
@@ -11796,6 +12047,39 @@ func ParseAddMachineResponse(rsp *http.Response) (*AddMachineResponse, error) {
 	return response, nil
 }
 
+// ParseTryMachineResponse parses an HTTP response from a TryMachineWithResponse call
+func ParseTryMachineResponse(rsp *http.Response) (*TryMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MachineTrial
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseForgetMachineResponse parses an HTTP response from a ForgetMachineWithResponse call
 func ParseForgetMachineResponse(rsp *http.Response) (*ForgetMachineResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12655,6 +12939,9 @@ type ServerInterface interface {
 	// AddMachine Look after another machine
 	// (POST /machines)
 	AddMachine(ctx *echo.Context) error
+	// TryMachine Try to reach what is at an address, step by step; nothing is kept
+	// (POST /machines/try)
+	TryMachine(ctx *echo.Context) error
 	// ForgetMachine Stop looking after a machine; its records go, its files are not touched, receipts stay
 	// (DELETE /machines/{name})
 	ForgetMachine(ctx *echo.Context, name MachineName) error
@@ -13457,6 +13744,15 @@ func (w *ServerInterfaceWrapper) AddMachine(ctx *echo.Context) error {
 	return err
 }
 
+// TryMachine converts echo context to params.
+func (w *ServerInterfaceWrapper) TryMachine(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TryMachine(ctx)
+	return err
+}
+
 // ForgetMachine converts echo context to params.
 func (w *ServerInterfaceWrapper) ForgetMachine(ctx *echo.Context) error {
 	var err error
@@ -13881,6 +14177,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
 	router.GET(options.BaseURL+"/machines", wrapper.ListMachines, options.OperationMiddlewares["listMachines"]...)
 	router.POST(options.BaseURL+"/machines", wrapper.AddMachine, options.OperationMiddlewares["addMachine"]...)
+	router.POST(options.BaseURL+"/machines/try", wrapper.TryMachine, options.OperationMiddlewares["tryMachine"]...)
 	router.DELETE(options.BaseURL+"/machines/:name", wrapper.ForgetMachine, options.OperationMiddlewares["forgetMachine"]...)
 	router.GET(options.BaseURL+"/machines/:name", wrapper.GetMachine, options.OperationMiddlewares["getMachine"]...)
 	router.PATCH(options.BaseURL+"/machines/:name", wrapper.ChangeMachine, options.OperationMiddlewares["changeMachine"]...)
@@ -15328,6 +15625,45 @@ func (response AddMachinedefaultApplicationProblemPlusJSONResponse) VisitAddMach
 	return err
 }
 
+type TryMachineRequestObject struct {
+	Body *TryMachineJSONRequestBody
+}
+
+type TryMachineResponseObject interface {
+	VisitTryMachineResponse(w http.ResponseWriter) error
+}
+
+type TryMachine200JSONResponse MachineTrial
+
+func (response TryMachine200JSONResponse) VisitTryMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryMachinedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryMachinedefaultApplicationProblemPlusJSONResponse) VisitTryMachineResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ForgetMachineRequestObject struct {
 	Name MachineName `json:"name"`
 }
@@ -16306,6 +16642,9 @@ type StrictServerInterface interface {
 	// AddMachine Look after another machine
 	// (POST /machines)
 	AddMachine(ctx context.Context, request AddMachineRequestObject) (AddMachineResponseObject, error)
+	// TryMachine Try to reach what is at an address, step by step; nothing is kept
+	// (POST /machines/try)
+	TryMachine(ctx context.Context, request TryMachineRequestObject) (TryMachineResponseObject, error)
 	// ForgetMachine Stop looking after a machine; its records go, its files are not touched, receipts stay
 	// (DELETE /machines/{name})
 	ForgetMachine(ctx context.Context, request ForgetMachineRequestObject) (ForgetMachineResponseObject, error)
@@ -17302,6 +17641,52 @@ func (sh *strictHandler) AddMachine(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(AddMachineResponseObject); ok {
 		return validResponse.VisitAddMachineResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TryMachine operation middleware
+func (sh *strictHandler) TryMachine(ctx *echo.Context) error {
+	var request TryMachineRequestObject
+
+	var body TryMachineJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TryMachine(ctx.Request().Context(), request.(TryMachineRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryMachine")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TryMachineResponseObject); ok {
+		return validResponse.VisitTryMachineResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

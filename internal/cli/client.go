@@ -171,6 +171,11 @@ func problemError(status int, body []byte) error {
 	if p.Detail != nil {
 		text += ": " + strings.TrimSuffix(*p.Detail, ".") + "."
 	}
+	if p.Shown != nil {
+		for _, shown := range *p.Shown {
+			text += "\n  " + shown
+		}
+	}
 	if p.Reasons != nil {
 		for _, reason := range *p.Reasons {
 			text += "\n  - " + reason

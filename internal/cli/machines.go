@@ -55,6 +55,19 @@ func (p *Program) machineCommand() *cli.Command {
 			Action: p.client(1, 1, "the machine's name", machineChange),
 		},
 		{
+			Name: "try", Usage: "try to reach what is at an address, step by step; nothing is kept", ArgsUsage: "ADDRESS",
+			Flags:  []cli.Flag{passwordFlag(), jsonFlag()},
+			Action: p.client(1, 1, "a directory, or an address such as davs://USER@HOST/PATH", machineTry),
+		},
+		{
+			Name: "stop", Usage: "leave a machine alone until it is taken up again: nothing reaches it", ArgsUsage: "NAME",
+			Action: p.client(1, 1, "the machine's name", machineStopped(true)),
+		},
+		{
+			Name: "start", Usage: "take a machine up again that was stopped", ArgsUsage: "NAME",
+			Action: p.client(1, 1, "the machine's name", machineStopped(false)),
+		},
+		{
 			Name:      "unlock",
 			Usage:     "give the password of a cloud drive again, after the service was restarted",
 			ArgsUsage: "NAME",
@@ -148,6 +161,65 @@ func machineAdd(ctx context.Context, s *session, c *cli.Command, args []string) 
 	return nil
 }
 
+func machineTry(ctx context.Context, s *session, c *cli.Command, args []string) error {
+	at := args[0]
+	if !strings.Contains(at, "://") {
+		absolute, err := filepath.Abs(at)
+		if err != nil {
+			return err
+		}
+		at = absolute
+	}
+	trial := api.NewMachineTrial{At: at}
+	if file := c.String(passwordFile); file != "" {
+		given, err := s.passwordFrom(file, "Password: ")
+		if err != nil {
+			return err
+		}
+		trial.Password = &given
+	}
+	response, err := s.api.TryMachine(ctx, trial)
+	t, err := shown[api.MachineTrial](s, response, err)
+	if err != nil {
+		return err
+	}
+	for _, step := range t.Steps {
+		if s.json {
+			break
+		}
+		came := "yes"
+		if step.Error != nil {
+			came = *step.Error
+		}
+		fmt.Fprintf(s.Stdout, "%s: %s\n", step.Doing, came)
+		if step.Shown != nil {
+			fmt.Fprintf(s.Stdout, "  %s\n", *step.Shown)
+		}
+	}
+	if !t.Reached {
+		return silent(1)
+	}
+	if !s.json {
+		fmt.Fprintf(s.Stdout, "It was reached. Next: humble-rewind machine add NAME --at %s\n", quotePath(args[0]))
+	}
+	return nil
+}
+
+func machineStopped(stopped bool) func(context.Context, *session, *cli.Command, []string) error {
+	return func(ctx context.Context, s *session, _ *cli.Command, args []string) error {
+		response, err := s.api.ChangeMachine(ctx, args[0], api.MachineChanges{Stopped: &stopped})
+		if _, err := answer[api.Machine](s, response, err); err != nil {
+			return err
+		}
+		if stopped {
+			fmt.Fprintf(s.Stdout, "%s is left alone; what is known of it stays. Next: humble-rewind machine start %s\n", args[0], args[0])
+		} else {
+			fmt.Fprintf(s.Stdout, "%s is taken up again. Next: humble-rewind survey %s --wait\n", args[0], args[0])
+		}
+		return nil
+	}
+}
+
 func machineUnlock(ctx context.Context, s *session, c *cli.Command, args []string) error {
 	password, err := s.passwordFrom(c.String(passwordFile), "Password of "+args[0]+": ")
 	if err != nil {
@@ -176,13 +248,13 @@ func machineList(ctx context.Context, s *session, c *cli.Command, args []string)
 	if s.json {
 		return nil
 	}
-	t := table{head: []string{"MACHINE", "ZONE", "PEOPLE", "SOURCES", "AT"}}
+	t := table{head: []string{"MACHINE", "STATE", "ZONE", "PEOPLE", "SOURCES", "AT"}}
 	for _, m := range all.Machines {
 		names := make([]string, len(m.People))
 		for i, person := range m.People {
 			names[i] = person.Name
 		}
-		t.add(m.Name, m.Zone, dash(strings.Join(names, ", ")), fmt.Sprint(len(m.Sources)), quotePath(m.At))
+		t.add(m.Name, sessionState(m.Session), m.Zone, dash(strings.Join(names, ", ")), fmt.Sprint(len(m.Sources)), quotePath(m.At))
 	}
 	t.print(s.Stdout)
 	return nil
@@ -206,6 +278,13 @@ func (s *session) showMachine(m api.Machine) {
 		retention += fmt.Sprintf("; its clock is %s ahead", time.Duration(*m.ClockAheadSeconds)*time.Second)
 	}
 	fmt.Fprintf(s.Stdout, "%s, at %s, in %s; %s\n", m.Name, quotePath(m.At), m.Zone, retention)
+	if m.Session != nil && m.Session.State != api.MachineSessionStateUnasked {
+		why := ""
+		if m.Session.Why != nil {
+			why = ": " + *m.Session.Why
+		}
+		fmt.Fprintf(s.Stdout, "  %s%s\n", sessionState(m.Session), why)
+	}
 	for _, note := range m.Notes {
 		fmt.Fprintf(s.Stdout, "  note: %s\n", note)
 	}
@@ -219,6 +298,14 @@ func (s *session) showMachine(m api.Machine) {
 	if len(m.Sources) > 0 {
 		s.showSources(m.Sources)
 	}
+}
+
+// sessionState says how a machine is reached now.
+func sessionState(session *api.MachineSession) string {
+	if session == nil || session.State == api.MachineSessionStateUnasked {
+		return "-"
+	}
+	return string(session.State)
 }
 
 func machineForget(ctx context.Context, s *session, c *cli.Command, args []string) error {

@@ -21,6 +21,8 @@ type Sessions struct {
 	Ways Ways
 	// Now is the clock; nil: time.Now.
 	Now func() time.Time
+	// Changed is called whenever a machine's state has, see Condition; nil: nobody wants to know.
+	Changed func(name string)
 	// Idle is for how long a machine stays reached that nobody uses; 0: IdleSession.
 	Idle time.Duration
 
@@ -43,6 +45,7 @@ const (
 // machine is one that is or was reached. Its lock is never held over a call to it.
 type machine struct {
 	sessions *Sessions
+	name     string
 	at       string
 	secret   []byte
 	reaching singleflight.Group // at most one attempt at a time, which all wait for who want it
@@ -59,6 +62,8 @@ type machine struct {
 	failure  error     // of the last attempt; nil where that succeeded
 	again    time.Time // when it is tried again
 	pauses   *backoff.ExponentialBackOff
+	state    State
+	since    time.Time // when it came to be in that state
 }
 
 // BackoffError says that a machine could not be reached lately and is left alone for a while.
@@ -113,7 +118,7 @@ func (s *Sessions) machine(name, at string, secret []byte) (*machine, error) {
 	if s.open == nil {
 		s.open = map[string]*machine{}
 	}
-	m = &machine{sessions: s, at: at, secret: secret}
+	m = &machine{sessions: s, name: name, at: at, secret: secret}
 	s.open[name] = m
 	return m, nil
 }
@@ -192,6 +197,9 @@ func (m *machine) dial(ctx context.Context) (*lasting, error) {
 	}
 	inner, err := m.sessions.Ways.Open(ctx, m.at)
 	m.mu.Lock()
+	if m.came(err, now) && m.sessions.Changed != nil {
+		defer m.sessions.Changed(m.name)
+	}
 	defer m.mu.Unlock()
 	if m.gone {
 		if err == nil {

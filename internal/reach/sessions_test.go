@@ -233,3 +233,31 @@ func TestOneAttemptIsForAllWhoWait(t *testing.T) {
 	all.Wait()
 	assert.EqualValues(t, 1, d.count.Load())
 }
+
+// A machine is awake, asleep or locked by what reaching it last came to; each change is told once; a stopped one is reached by nobody.
+func TestTheStateOfAMachineIsWhatReachingItCameTo(t *testing.T) {
+	var fails error
+	way := reach.Way{Scheme: "made", Open: func(context.Context, reach.Address) (reach.Session, error) {
+		if fails != nil {
+			return nil, fails
+		}
+		return local.Open(t.TempDir())
+	}}
+	var changed []string
+	s := &reach.Sessions{Ways: reach.Ways{way}, Changed: func(name string) { changed = append(changed, name) }}
+	defer s.Close()
+	assert.Equal(t, reach.Unasked, s.Condition("loft").State)
+	for _, c := range []struct {
+		fails error
+		state reach.State
+	}{{nil, reach.Awake}, {problem.Unreachable, reach.Asleep}, {problem.Lost, reach.Asleep}, {problem.NotSignedIn, reach.Locked}, {nil, reach.Awake}} {
+		fails = c.fails
+		s.Drop("loft")
+		_, err := s.Get(t.Context(), "loft", "made://x")
+		assert.Equal(t, c.fails == nil, err == nil)
+		now := s.Condition("loft")
+		assert.Equal(t, c.state, now.State)
+		assert.Equal(t, c.fails == nil, now.Err == nil)
+	}
+	assert.NotEmpty(t, changed)
+}

@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
+	"humble-rewind/internal/site"
 )
 
 // MachineChanges are what to change about a machine; nil fields stay.
@@ -21,13 +22,15 @@ type MachineChanges struct {
 	At            *string
 	Secret        []byte // with which it is reached
 	RetentionDays *int
+	Stopped       *bool // it is to be left alone
 }
 
 // ChangeMachine changes how a machine is reached, having tried it, and for how long its trashes keep things. What is known of it stays: at
 // another address it has to be the same machine, see sameMachine.
 func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChanges) (catalogue.Machine, error) {
+	var shown []string
 	refuse := func(err error, next string) (catalogue.Machine, error) {
-		return catalogue.Machine{}, &problem.Input{What: "change machine " + name, Err: err, Next: next}
+		return catalogue.Machine{}, &problem.Input{What: "change machine " + name, Err: err, Next: next, Shown: shown}
 	}
 	m, err := r.View.Machines.Named(ctx, name)
 	if err != nil {
@@ -35,6 +38,10 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 	}
 	if c.RetentionDays != nil {
 		m.RetentionDays = *c.RetentionDays
+	}
+	stopped := c.Stopped != nil && *c.Stopped && !m.Stopped
+	if c.Stopped != nil {
+		m.Stopped = *c.Stopped
 	}
 	moved := c.At != nil && *c.At != m.At
 	secret := c.Secret
@@ -45,7 +52,8 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 		m.At = *c.At
 	}
 	if moved || c.Secret != nil {
-		files, err := r.Try(ctx, m.At, secret)
+		files, steps, err := r.Try(ctx, m.At, secret)
+		shown = site.Shown(steps)
 		if err != nil {
 			return refuse(err, "Check the address and the password; nothing was changed.")
 		}
@@ -56,6 +64,9 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 	}
 	if err := r.Catalogue.ChangeMachine(ctx, m); err != nil {
 		return m, err
+	}
+	if stopped {
+		r.Leave(name)
 	}
 	if moved || c.Secret != nil {
 		r.SetMachineSecret(name, secret)

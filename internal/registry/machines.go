@@ -40,8 +40,9 @@ type NewMachine struct {
 
 // AddMachine reads who lives on a machine and in which zone it is, and begins to look after it.
 func (r Registry) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machine, error) {
+	var steps []reach.Step
 	refuse := func(err error, next string) (catalogue.Machine, error) {
-		return catalogue.Machine{}, &problem.Input{What: "add machine " + n.Name, Err: err, Next: next}
+		return catalogue.Machine{}, &problem.Input{What: "add machine " + n.Name, Err: err, Next: next, Shown: site.Shown(steps)}
 	}
 	if !machineName.MatchString(n.Name) {
 		return refuse(
@@ -49,7 +50,9 @@ func (r Registry) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machi
 			"Choose another name.",
 		)
 	}
-	files, err := r.Try(ctx, n.At, n.Secret)
+	var files reach.Session
+	var err error
+	files, steps, err = r.Try(ctx, n.At, n.Secret)
 	if err != nil && strings.Contains(n.At, "://") {
 		return refuse(err, "Check the address, the name and the password. A drive's certificate that no authority vouches for is named in the "+
 			"address: ?certificate=sha256:…")

@@ -31,7 +31,7 @@ var update = flag.Bool("update", false, "record the answers anew")
 
 // named are the fields that answers have been given since they were recorded. Whatever else differs is a change that somebody
 // who reads the answers would see.
-var named = []string{"code", "options", "lies", "path", "sealed"}
+var named = []string{"code", "options", "lies", "path", "sealed", "session"}
 
 // asked are the questions whose answers are recorded: some of each that the API answers, on the sample world.
 var asked = []string{

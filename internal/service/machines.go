@@ -29,7 +29,7 @@ func (s *Service) ListMachines(ctx context.Context, _ api.ListMachinesRequestObj
 	}
 	all := make([]api.Machine, len(machines))
 	for i, m := range machines {
-		all[i] = toMachine(m, sources)
+		all[i] = s.toMachine(m, sources)
 	}
 	return api.ListMachines200JSONResponse{Machines: all}, nil
 }
@@ -64,6 +64,27 @@ func (s *Service) AddMachine(ctx context.Context, request api.AddMachineRequestO
 	shown, err := s.machine(ctx, m.Name)
 	shown.Notes = append(shown.Notes, left...)
 	return api.AddMachine201JSONResponse(shown), err
+}
+
+// TryMachine tells what comes of each step of reaching an address.
+func (s *Service) TryMachine(ctx context.Context, request api.TryMachineRequestObject) (api.TryMachineResponseObject, error) {
+	files, steps, err := s.site.Try(ctx, request.Body.At, secretOf(request.Body.Password))
+	a := api.TryMachine200JSONResponse{Reached: err == nil}
+	for _, step := range steps {
+		shown := struct {
+			Doing string  `json:"doing"`
+			Error *string `json:"error,omitempty"`
+			Shown *string `json:"shown,omitempty"`
+		}{Doing: step.Doing, Shown: optional(step.Shown)}
+		if step.Err != nil {
+			shown.Error = optional(say.Error(step.Err))
+		}
+		a.Steps = append(a.Steps, shown)
+	}
+	if err != nil {
+		return a, ctx.Err()
+	}
+	return a, files.Close()
 }
 
 // secretOf is a password that was given; nil where none was.
@@ -104,14 +125,14 @@ func (s *Service) machine(ctx context.Context, name string) (api.Machine, error)
 		return api.Machine{}, err
 	}
 	sources, err := s.asked(ctx).view.Sources.Of(ctx, name)
-	return toMachine(m, sources), err
+	return s.toMachine(m, sources), err
 }
 
 // ChangeMachine changes how a machine is reached.
 func (s *Service) ChangeMachine(ctx context.Context, request api.ChangeMachineRequestObject) (api.ChangeMachineResponseObject, error) {
 	b := request.Body
 	if _, err := s.asked(ctx).registry.ChangeMachine(ctx, request.Name,
-		registry.MachineChanges{At: b.At, Secret: secretOf(b.Password), RetentionDays: b.RetentionDays}); err != nil {
+		registry.MachineChanges{At: b.At, Secret: secretOf(b.Password), RetentionDays: b.RetentionDays, Stopped: b.Stopped}); err != nil {
 		return nil, err
 	}
 	s.changes.tell(changedMachine, request.Name)

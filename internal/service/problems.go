@@ -26,6 +26,7 @@ type refusal struct {
 	Title, Detail, Next string
 	Reasons             []string
 	do                  []problem.Step // what Next says, as codes
+	shown               []string       // by the other side
 	code                problem.Code   // "" where it is none of the vocabulary
 }
 
@@ -70,7 +71,7 @@ func worded(err error) *refusal {
 		case errors.Is(err, catalogue.ErrTaken):
 			status = http.StatusConflict
 		}
-		return &refusal{Status: status, Title: "Could not " + input.What, Detail: say.Error(input.Err), Next: input.Next, do: input.Do}
+		return &refusal{Status: status, Title: "Could not " + input.What, Detail: say.Error(input.Err), Next: input.Next, do: input.Do, shown: input.Shown}
 	case errors.Is(err, past.ErrTooMuch):
 		return &refusal{Status: http.StatusUnprocessableEntity, Title: "The folder is too large to be put together at once",
 			Detail: err.Error() + ".", Next: "Name a folder in it, one after the other; to look at it, ask for pages of it with a limit."}
@@ -164,6 +165,9 @@ func (s *Service) writeProblem(c *echo.Context, err error) {
 			steps[i] = api.Step{Do: string(s.Do), About: optional(s.About)}
 		}
 		answer.Steps = &steps
+	}
+	if p.shown != nil {
+		answer.Shown = &p.shown
 	}
 	if p.Reasons != nil {
 		answer.Reasons = &p.Reasons

@@ -259,6 +259,7 @@ func (h *halves) bodies() map[string][]string {
 	theirKeel, ownKeel := place(otherMachine, "/home/quentin-"+theirs+"/Keel.txt"), place(ownMachine, "/home/ines/Keel.txt")
 	return map[string][]string{
 		"addMachine": {`{"name":"quay","at":"/x"}`, fmt.Sprintf(`{"name":%q,"at":"/x"}`, otherMachine)}, "changeMachine": {`{"retention_days":3}`},
+		"tryMachine":    {`{"at":"/"}`},
 		"unlockMachine": {`{"password":"x"}`}, "unlockSource": {`{"password":"x"}`},
 		"addSource": {fmt.Sprintf(`{"machine":%q,"kind":"live","at":"/etc"}`, otherMachine),
 			fmt.Sprintf(`{"machine":%q,"kind":"live","at":%q}`, ownMachine, otherMachine+":/home")},

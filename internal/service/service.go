@@ -134,7 +134,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	s.expire(ctx)
 	s.apart = &apart.Pool{}
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"),
-		Unpacker: s.apart}
+		Unpacker: s.apart, Changed: func(machine string) { s.changes.tell(changedMachine, machine) }}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
 		return err
 	}

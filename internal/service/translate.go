@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/restore/journal"
 	"humble-rewind/internal/say"
 )
@@ -112,7 +113,20 @@ func toSource(s catalogue.Source) api.Source {
 	return a
 }
 
-func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
+// session tells how a machine is reached now.
+func (s *Service) session(m catalogue.Machine) *api.MachineSession {
+	c := s.site.Condition(m)
+	a := &api.MachineSession{State: api.MachineSessionState(c.State), Since: optionalTime(c.Since), Again: optionalTime(c.Again)}
+	if c.State == reach.Unasked {
+		a.State = api.MachineSessionStateUnasked
+	}
+	if c.Err != nil {
+		a.Why = optional(say.Error(c.Err))
+	}
+	return a
+}
+
+func (s *Service) toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
 	a := api.Machine{
 		Name:              m.Name,
 		At:                m.At,
@@ -122,14 +136,15 @@ func toMachine(m catalogue.Machine, sources []catalogue.Source) api.Machine {
 		People:            []api.Person{},
 		Sources:           []api.Source{},
 		Notes:             list(m.Notes),
+		Session:           s.session(m),
 	}
 	for _, p := range m.People {
 		a.People = append(a.People, api.Person{Name: p.Name, FullName: optional(p.FullName), Uid: p.UID, Home: place.Readable(p.Home),
 			Id: optional(p.Person.String())})
 	}
-	for _, s := range sources {
-		if s.Machine == m.Name {
-			a.Sources = append(a.Sources, toSource(s))
+	for _, src := range sources {
+		if src.Machine == m.Name {
+			a.Sources = append(a.Sources, toSource(src))
 		}
 	}
 	return a

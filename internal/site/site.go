@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
+	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -28,6 +29,8 @@ type Site struct {
 	Kinds     source.Kinds
 	// Kept is the folder of the service's host in which each source has one for itself; "" where there is none.
 	Kept string
+	// Changed is called whenever a machine's state has; nil: nobody wants to know.
+	Changed func(machine string)
 	// Unpacker is what stores unpack streams with.
 	Unpacker source.Unpacker
 
@@ -57,13 +60,30 @@ func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error)
 	if err != nil {
 		return nil, err
 	}
-	s.once.Do(func() { s.sessions.Ways = s.Ways })
+	if m.Stopped {
+		return nil, fmt.Errorf("machine %s: %w", machine, problem.Stopped)
+	}
+	s.once.Do(s.begin)
 	files, err := s.sessions.Get(reach.WithSecret(ctx, s.MachineSecret(machine)), machine, m.At)
 	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", machine, err)
 	}
 	return files, nil
 }
+
+// begin makes the sessions ready.
+func (s *Site) begin() { s.sessions.Ways, s.sessions.Changed = s.Ways, s.Changed }
+
+// Condition tells how a machine's session is, without asking the machine.
+func (s *Site) Condition(m catalogue.Machine) reach.Condition {
+	if m.Stopped {
+		return reach.Condition{State: reach.Stopped}
+	}
+	return s.sessions.Condition(m.Name)
+}
+
+// Leave lets go of a machine that is to be left alone: what is open of it answers that it is lost.
+func (s *Site) Leave(machine string) { s.sessions.Drop(machine) }
 
 // Far tells whether a machine is reached over the network, without asking it; false of one that is not known.
 func (s *Site) Far(ctx context.Context, machine string) bool {

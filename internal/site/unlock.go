@@ -40,17 +40,29 @@ func (s *Site) UnlockMachine(ctx context.Context, name string, secret []byte) er
 	if err != nil {
 		return err
 	}
-	files, err := s.Try(ctx, m.At, secret)
+	files, steps, err := s.Try(ctx, m.At, secret)
 	if err != nil {
-		return &problem.Input{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count."}
+		return &problem.Input{What: "unlock machine " + name, Err: err, Next: "Ask for the password or token again; capitals count.",
+			Shown: Shown(steps)}
 	}
 	s.SetMachineSecret(name, secret)
 	return files.Close()
 }
 
-// Try reaches what is at an address, apart from whoever is at work on it, with a secret; nil is none. The answer must be closed.
-func (s *Site) Try(ctx context.Context, at string, secret []byte) (reach.Session, error) {
-	return s.Ways.Open(reach.WithSecret(ctx, secret), at)
+// Try reaches what is at an address, apart from whoever is at work on it, with a secret; nil is none. It tells what came of each step. The session
+// must be closed.
+func (s *Site) Try(ctx context.Context, at string, secret []byte) (reach.Session, []reach.Step, error) {
+	return s.Ways.Try(reach.WithSecret(ctx, secret), at)
+}
+
+// Shown are the steps in which something was shown, for whoever has to make sense of one that failed.
+func Shown(steps []reach.Step) (all []string) {
+	for _, step := range steps {
+		if step.Shown != "" {
+			all = append(all, step.Doing+": "+step.Shown)
+		}
+	}
+	return all
 }
 
 // SetMachineSecret gives a machine the secret with which it is reached, which is kept in memory alone. Nobody has tried it.

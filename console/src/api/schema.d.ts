@@ -92,6 +92,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/machines/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try to reach what is at an address, step by step; nothing is kept */
+        post: operations["tryMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/machines/{name}": {
         parameters: {
             query?: never;
@@ -840,6 +857,8 @@ export interface components {
             steps?: components["schemas"]["Step"][];
             /** @description Where there are several */
             reasons?: string[];
+            /** @description What the other side showed while it was tried, such as its certificate */
+            shown?: string[];
             /** @description Which problem it is, such as not-there, full or locked; left out where it is none that scripts could act on */
             code?: string;
         };
@@ -917,6 +936,39 @@ export interface components {
             sources: components["schemas"]["Source"][];
             /** @description What could not be worked out and was assumed */
             notes: string[];
+            session?: components["schemas"]["MachineSession"];
+        };
+        /** @description How the machine is reached now. Nobody asks it for this */
+        MachineSession: {
+            /**
+             * @description unasked: nobody has wanted to reach it since the service began; asleep: it was not reached when it was wanted last; locked: it needs a password first; stopped: it is left alone until somebody takes it up again
+             * @enum {string}
+             */
+            state: "unasked" | "awake" | "asleep" | "locked" | "stopped";
+            /** Format: date-time */
+            since?: string;
+            /** @description Why it was not reached */
+            why?: string;
+            /**
+             * Format: date-time
+             * @description When it is tried again at the earliest
+             */
+            again?: string;
+        };
+        MachineTrial: {
+            reached: boolean;
+            steps: {
+                doing: string;
+                /** @description What the other side showed, such as its certificate */
+                shown?: string;
+                /** @description Left out where it succeeded */
+                error?: string;
+            }[];
+        };
+        NewMachineTrial: {
+            at: string;
+            /** Format: password */
+            password?: string;
         };
         MachineList: {
             machines: components["schemas"]["Machine"][];
@@ -952,6 +1004,8 @@ export interface components {
              */
             password?: string;
             retention_days?: number;
+            /** @description It is left alone: nothing reaches it, and what is open of it answers that it is lost; false takes it up again */
+            stopped?: boolean;
         };
         /** @description What to change; what is left out stays */
         SourceChanges: {
@@ -2191,6 +2245,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Machine"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    tryMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMachineTrial"];
+            };
+        };
+        responses: {
+            /** @description What came of each step */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachineTrial"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -21,6 +21,7 @@ type Machine struct {
 	Zone          string        // IANA
 	RetentionDays int           // 0: nothing expires
 	ClockAhead    time.Duration // of its write times; negative where its clock is behind
+	Stopped       bool          // it is to be left alone
 	Notes         []string
 	People        []Account
 }
@@ -78,10 +79,10 @@ func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 	return m, err
 }
 
-// Change keeps how a machine is reached and for how long its trashes keep things.
+// Change keeps how a machine is reached, whether at all, and for how long its trashes keep things.
 func (c *Machines) Change(ctx context.Context, m Machine) error {
-	const change = "UPDATE machines SET at = ?, retention_days = ? WHERE id = ?"
-	err := file.Affected(c.f.Write.ExecContext(ctx, change, m.At, m.RetentionDays, m.ID))
+	const change = "UPDATE machines SET at = ?, retention_days = ?, stopped = ? WHERE id = ?"
+	err := file.Affected(c.f.Write.ExecContext(ctx, change, m.At, m.RetentionDays, m.Stopped, m.ID))
 	c.known.forget()
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", m.Name, err)
@@ -162,7 +163,7 @@ func (c *Machines) ByID(ctx context.Context, id copies.MachineID) (Machine, erro
 func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
 	rows, err := c.f.Read.QueryContext(
 		ctx,
-		"SELECT id, name, at, zone, retention_days, clock_ahead, notes FROM machines WHERE "+where,
+		"SELECT id, name, at, zone, retention_days, clock_ahead, stopped, notes FROM machines WHERE "+where,
 		args...)
 	if err != nil {
 		return nil, err
@@ -172,7 +173,7 @@ func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]M
 	for rows.Next() {
 		var m Machine
 		var notes string
-		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &notes); err != nil {
+		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &m.Stopped, &notes); err != nil {
 			return nil, err
 		}
 		if m.Notes, err = file.FromJSON[[]string](notes); err != nil {

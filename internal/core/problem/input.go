@@ -14,6 +14,8 @@ type Input struct {
 	Err  error  // what went wrong
 	Next string // what to do next
 	Do   []Step // the same as codes, where there are such
+	// Shown is what the other side showed while it was tried, such as its certificate.
+	Shown []string
 }
 
 func (e *Input) Error() string { return fmt.Sprintf("%s: %v", e.What, e.Err) }

@@ -46,8 +46,9 @@ const (
 	Slow            Code = "slow"
 	Lost            Code = "lost" // the connection
 	Unreachable     Code = "unreachable"
-	NoWay           Code = "no-way" // to addresses of this kind
-	Locked          Code = "locked" // a store that a secret opens
+	Stopped         Code = "stopped" // somebody said that it is to be left alone
+	NoWay           Code = "no-way"  // to addresses of this kind
+	Locked          Code = "locked"  // a store that a secret opens
 	NotSignedIn     Code = "not-signed-in"
 	NotAllowed      Code = "not-allowed" // whoever asks has no right to it
 	Untrusted       Code = "untrusted"   // a server whose certificate nobody that is believed vouches for
@@ -125,6 +126,7 @@ var words = map[Code]string{
 	System:               "the system refuses it",
 	NotKnown:             "not in the catalogue",
 	Known:                "already in the catalogue",
+	Stopped:              "it was stopped, and is left alone until it is taken up again",
 	NotAllowed:           "whoever asks has no right to it",
 	BadCursor:            "the cursor is not one that this list gave out",
 	ChangedByOther:       "somebody else changed it meanwhile",

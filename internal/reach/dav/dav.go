@@ -73,7 +73,8 @@ func (s *Step) Unwrap() error { return s.Err }
 
 // open reaches a drive, step by step; an error says which did not succeed.
 func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error) {
-	refuse := func(doing string, err error) (reach.Session, error) {
+	refuse := func(doing string, err error, shown ...string) (reach.Session, error) {
+		reach.Tell(ctx, doing, strings.Join(shown, ""), err)
 		return nil, &Step{fmt.Sprintf("reach the drive at %s: %s", at.Host, doing), err}
 	}
 	if err := at.TakeOnly(optionSecret, optionCertificate, optionAuthority); err != nil {
@@ -97,6 +98,9 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 	if err != nil {
 		return refuse("read whom to believe", err)
 	}
+	reach.Tell(ctx, "read its address", s.base.Host, nil)
+	shown := ""
+	settings = shows(settings, &shown)
 	s.client = &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 		Transport: &http.Transport{TLSClientConfig: settings, TLSHandshakeTimeout: patience, ResponseHeaderTimeout: 2 * patience,
@@ -112,13 +116,62 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 		if unencrypted(err) {
 			err = fmt.Errorf("%w (%w)", errEncryption, err)
 		}
-		return refuse(stepOf(err), err)
+		tellUntil(ctx, s.base.Scheme, stepOf(err), shown)
+		if refused, ok := errors.AsType[*tls.CertificateVerificationError](err); ok {
+			shown = certificateOf(refused.UnverifiedCertificates)
+		}
+		return refuse(stepOf(err), err, shown)
 	}
+	tellUntil(ctx, s.base.Scheme, "", shown)
 	if !root.folder() {
 		s.Close()
 		return refuse("look at its top folder", problem.NotFolder)
 	}
 	return s, nil
+}
+
+// steps are those of reaching a drive, in their order.
+var steps = []string{"find its host by name", "connect to it", "agree on encryption with it", checking, "sign in", "look at its top folder"}
+
+const checking = "check its certificate"
+
+// tellUntil tells that the steps before one succeeded, all where it is "", and which certificate the server showed.
+func tellUntil(ctx context.Context, scheme, failed, certificate string) {
+	for _, step := range steps {
+		if step == failed {
+			return
+		}
+		of := ""
+		if step == checking {
+			of = certificate
+		}
+		if scheme == "https" || step != checking && step != "agree on encryption with it" {
+			reach.Tell(ctx, step, of, nil)
+		}
+	}
+}
+
+// shows notes the certificate of a server that is believed, and changes nothing about whom that is.
+func shows(settings *tls.Config, shown *string) *tls.Config {
+	settings = settings.Clone()
+	verify := settings.VerifyConnection
+	settings.VerifyConnection = func(state tls.ConnectionState) error {
+		*shown = certificateOf(state.PeerCertificates)
+		if verify == nil {
+			return nil
+		}
+		return verify(state)
+	}
+	return settings
+}
+
+// certificateOf says which certificate was shown, so that it can be compared and named in an address; "" where none was.
+func certificateOf(shown []*x509.Certificate) string {
+	if len(shown) == 0 {
+		return ""
+	}
+	return fmt.Sprintf("sha256:%x, of %s, until %s", sha256.Sum256(shown[0].Raw), place.Quote(place.Readable(shown[0].Subject.CommonName)),
+		shown[0].NotAfter.UTC().Format("2006-01-02"))
 }
 
 // patience is how long one step over the network may take.
@@ -142,7 +195,7 @@ func stepOf(err error) string {
 	case errors.Is(err, problem.NoWay):
 		return "agree on encryption with it"
 	case errors.Is(err, problem.Untrusted):
-		return "check its certificate"
+		return checking
 	case errors.Is(err, problem.NotSignedIn):
 		return "sign in"
 	case errors.Is(err, problem.Unreachable), errors.Is(err, problem.Lost):

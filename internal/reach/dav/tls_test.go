@@ -103,17 +103,23 @@ func TestOnlyAServerThatIsVouchedForIsToldThePassword(t *testing.T) {
 				server.StartTLS()
 			}
 			defer server.Close()
-			session, err := dav.Ways(dav.Files{dir}).Open(t.Context(), fmt.Sprintf("davs://ines@%s/files?secret-file=%s&%s",
+			session, steps, err := dav.Ways(dav.Files{dir}).Try(t.Context(), fmt.Sprintf("davs://ines@%s/files?secret-file=%s&%s",
 				server.Listener.Addr(), secret, c.option))
 			if c.want == nil {
 				require.NoError(t, err)
 				assert.EqualValues(t, 1, told.Load())
+				assert.Equal(t, "look at its top folder", steps[len(steps)-1].Doing)
 				require.NoError(t, session.Close())
 				return
 			}
 			require.ErrorIs(t, err, c.want)
 			assert.ErrorContains(t, err, map[error]string{problem.Untrusted: "check its certificate", problem.NoWay: "agree on encryption"}[c.want])
 			assert.Zero(t, told.Load(), "the password was sent")
+			last := steps[len(steps)-1]
+			require.Error(t, last.Err)
+			if c.want == problem.Untrusted {
+				assert.Contains(t, last.Shown, fmt.Sprintf("sha256:%x", sha256.Sum256(c.shown.Certificate[0])), "it is told which one was shown")
+			}
 			assert.NotContains(t, err.Error(), "oak")
 		})
 	}
