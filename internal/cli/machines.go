@@ -248,13 +248,13 @@ func machineList(ctx context.Context, s *session, c *cli.Command, args []string)
 	if s.json {
 		return nil
 	}
-	t := table{head: []string{"MACHINE", "STATE", "ZONE", "PEOPLE", "SOURCES", "AT"}}
+	t := table{head: []string{"MACHINE", "ZONE", "PEOPLE", "SOURCES", "AT", "STATE"}}
 	for _, m := range all.Machines {
 		names := make([]string, len(m.People))
 		for i, person := range m.People {
 			names[i] = person.Name
 		}
-		t.add(m.Name, sessionState(m.Session), m.Zone, dash(strings.Join(names, ", ")), fmt.Sprint(len(m.Sources)), quotePath(m.At))
+		t.add(m.Name, m.Zone, dash(strings.Join(names, ", ")), fmt.Sprint(len(m.Sources)), quotePath(m.At), sessionState(m.Session))
 	}
 	t.print(s.Stdout)
 	return nil

@@ -412,7 +412,7 @@ func failure(ctx context.Context, err error) error {
 	case errors.Is(err, problem.Untrusted):
 		return err
 	case errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid):
-		return fmt.Errorf("%w (%v)", problem.Untrusted, err)
+		return fmt.Errorf("%w (%w)", problem.Untrusted, err)
 	case errors.As(err, &dialled) && dialled.Op == "dial":
 		return fmt.Errorf("%w: %w", problem.Unreachable, err)
 	}
