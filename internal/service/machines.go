@@ -313,6 +313,14 @@ func (s *Service) toSurvey(ctx context.Context, machines []string, source string
 		sources = slices.DeleteFunc(sources, func(src catalogue.Source) bool {
 			return !slices.Contains(machines, src.Machine) && !slices.Contains(machines, src.AtMachine)
 		})
+	} else { // who wants all of them means those that are not left alone
+		known, err := s.asked(ctx).view.Machines.All(ctx)
+		if err != nil {
+			return nil, err
+		}
+		sources = slices.DeleteFunc(sources, func(src catalogue.Source) bool {
+			return slices.ContainsFunc(known, func(m catalogue.Machine) bool { return m.Name == src.AtMachine && m.Stopped })
+		})
 	}
 	if len(sources) == 0 {
 		return nil, &problem.Input{What: "survey", Err: fmt.Errorf("there is no source to read: %w", catalogue.ErrNotFound),

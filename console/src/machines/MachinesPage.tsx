@@ -4,13 +4,14 @@ import { Link, useParams } from "react-router";
 import styled from "styled-components";
 import type { Schemas } from "../api/client";
 import { kinds, machines } from "../api/queries";
-import { Mono, Plain, Quiet } from "../parts/controls";
+import { Care, Mono, Plain, Quiet } from "../parts/controls";
 import { Columns, Desk, Pane, Row } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
 import { AddDrive } from "./AddDrive";
 import { AddStore } from "./AddStore";
 import { Persons } from "./Persons";
+import { said, Session } from "./Session";
 import { Sources } from "./Sources";
 import { Unlock } from "./Unlock";
 
@@ -43,6 +44,7 @@ export function MachinesPage() {
               <li key={m.name}>
                 <Link to={`/machines/${m.name}`} aria-current={m === one ? "page" : undefined} onClick={stop}>
                   {m.name}
+                  {said(m) && <Care as="div">{said(m)}</Care>}
                   <Quiet as="div">
                     {sourcesOf(m.sources.length)}
                     {held(m, data.machines).length > 0 && `, holds ${held(m, data.machines).length} of others`}
@@ -60,6 +62,7 @@ export function MachinesPage() {
             at {one.at.split("?")[0]}, in {one.zone}
           </Quiet>
         </p>
+        <Session machine={one} />
         {one.notes.map((n) => (
           <Quiet as="p" key={n}>
             {n}
