@@ -31,6 +31,7 @@ func (s *session) follow(ctx context.Context, j api.Job) (api.Job, error) {
 			broken = err
 			break
 		}
+		j = api.Job{} // what is left out is not as it was before
 		if err := json.Unmarshal([]byte(event.Data), &j); err != nil {
 			return j, fmt.Errorf("read the job's progress: %w", err)
 		}

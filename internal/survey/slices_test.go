@@ -27,7 +27,6 @@ type pile struct {
 	folders *[]string // of each there are two copies
 	fault   func(slice int) error
 	slices  int
-	done    []int64 // that it told of its progress
 }
 
 func (p *pile) Name() string { return "pile" }

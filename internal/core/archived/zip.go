@@ -59,7 +59,6 @@ const (
 const aesMethod = 99
 
 func zipHead(f *zip.File, at int64) Head {
-	//lint:ignore SA1019 what the classic encryption checks a password with is the clock as it is packed
 	clock := f.ModifiedTime
 	h := Head{Name: f.Name, Size: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64), Written: entry.At(f.Modified), Zoned: hasInstant(f.Extra), At: at,
 		Method: f.Method, Flags: f.Flags, CRC32: f.CRC32, Clock: clock, Cryptic: extraOf(f.Extra, 0x9901),
