@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/reachtest"
@@ -119,6 +120,8 @@ const atTheTop = "at the top"
 
 // Every kind that is registered holds the contract of stores over every way, and a new one has to show a store here.
 func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
+	unpacker := &apart.Pool{}
+	t.Cleanup(func() { assert.NoError(t, unpacker.Close()) })
 	rules, _ := Leftovers()
 	ranks := map[int]string{}
 	for _, kind := range All(rules) {
@@ -155,7 +158,8 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 				require.NoError(t, err)
 				files := way(plain)
 				t.Cleanup(func() { assert.NoError(t, files.Close()) })
-				sourcetest.Run(t, kind, source.Setup{Files: files, Own: files, At: lies, Zone: time.UTC, Homes: []string{"/home/ines"}})
+				sourcetest.Run(t, kind, source.Setup{Files: files, Own: files, At: lies, Zone: time.UTC, Homes: []string{"/home/ines"},
+					Unpacker: unpacker})
 			})
 		}
 	}
