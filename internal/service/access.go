@@ -98,10 +98,10 @@ func (s *Service) Allow(ctx context.Context, name string, machines []string, rig
 		scope = principal.Of(ids...)
 	}
 	made := newSecret()
-	if err := s.catalogue.Technicians.Set(ctx, name, made.hash()); err != nil {
+	if err := s.catalogue.Technicians.Admit(ctx, name, made.hash(), scope, rights...); err != nil {
 		return "", err
 	}
-	return string(made), s.catalogue.Technicians.Allow(ctx, name, scope, rights...)
+	return string(made), nil
 }
 
 // A browser sends a host's cookies to every port of it, so the cookie alone is of no use: with it goes a key that only the

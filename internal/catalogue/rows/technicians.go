@@ -62,20 +62,32 @@ func (c *Technicians) Named(ctx context.Context, name string) (principal.Princip
 
 // Allow says what a technician may do from now on, and of which machines he knows.
 func (c *Technicians) Allow(ctx context.Context, name string, scope principal.Scope, rights ...principal.Right) error {
+	return c.f.Tx(ctx, func(w *file.Writing) error { return allow(ctx, w, name, scope, rights) })
+}
+
+// Admit lets somebody in by a token with no more than some rights, or changes both of somebody who is in already: at no moment has he others.
+func (c *Technicians) Admit(ctx context.Context, name string, tokenHash []byte, scope principal.Scope, rights ...principal.Right) error {
+	return c.f.Tx(ctx, func(w *file.Writing) error {
+		if err := setToken(ctx, w, name, tokenHash); err != nil {
+			return err
+		}
+		return allow(ctx, w, name, scope, rights)
+	})
+}
+
+func allow(ctx context.Context, w *file.Writing, name string, scope principal.Scope, rights []principal.Right) error {
 	if rights == nil {
 		rights = []principal.Right{}
 	}
-	return c.f.Tx(ctx, func(w *file.Writing) error {
-		if err := file.Affected(w.ExecContext(ctx, "UPDATE technicians SET rights = ?, whole = ? WHERE name = ?", file.ToJSON(rights),
-			scope.Whole(), name)); err != nil {
-			return err
-		}
-		if err := w.Exec(ctx, "DELETE FROM technician_machines WHERE technician_id = (SELECT id FROM technicians WHERE name = ?)", name); err != nil {
-			return err
-		}
-		return w.Exec(ctx, "INSERT INTO technician_machines (technician_id, machine_id) SELECT t.id, m.id FROM technicians t CROSS JOIN "+
-			"json_each(?) e JOIN machines m ON m.id = e.value WHERE t.name = ?", file.ToJSON(scope.Machines()), name)
-	})
+	if err := file.Affected(w.ExecContext(ctx, "UPDATE technicians SET rights = ?, whole = ? WHERE name = ?", file.ToJSON(rights),
+		scope.Whole(), name)); err != nil {
+		return err
+	}
+	if err := w.Exec(ctx, "DELETE FROM technician_machines WHERE technician_id = (SELECT id FROM technicians WHERE name = ?)", name); err != nil {
+		return err
+	}
+	return w.Exec(ctx, "INSERT INTO technician_machines (technician_id, machine_id) SELECT t.id, m.id FROM technicians t CROSS JOIN "+
+		"json_each(?) e JOIN machines m ON m.id = e.value WHERE t.name = ?", file.ToJSON(scope.Machines()), name)
 }
 
 // Remove takes somebody's access away.
@@ -86,18 +98,20 @@ func (c *Technicians) Remove(ctx context.Context, name string) error {
 // Set adds a technician, with all rights and the whole site, or gives a known one a new token, of which only the hash is kept. With the old token end the
 // sessions that it began.
 func (c *Technicians) Set(ctx context.Context, name string, tokenHash []byte) error {
+	return c.f.Tx(ctx, func(w *file.Writing) error { return setToken(ctx, w, name, tokenHash) })
+}
+
+func setToken(ctx context.Context, w *file.Writing, name string, tokenHash []byte) error {
 	if name == TheService {
 		return fmt.Errorf("technician %s: %w", name, problem.Known)
 	}
-	return c.f.Tx(ctx, func(w *file.Writing) error {
-		if _, err := w.ExecContext(ctx, "DELETE FROM sessions WHERE technician_id IN (SELECT id FROM technicians WHERE name = ? AND "+
-			"token_hash <> ?)", name, tokenHash); err != nil {
-			return err
-		}
-		_, err := w.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)
-			ON CONFLICT (name) DO UPDATE SET token_hash = excluded.token_hash`, name, tokenHash)
+	if _, err := w.ExecContext(ctx, "DELETE FROM sessions WHERE technician_id IN (SELECT id FROM technicians WHERE name = ? AND "+
+		"token_hash <> ?)", name, tokenHash); err != nil {
 		return err
-	})
+	}
+	_, err := w.ExecContext(ctx, `INSERT INTO technicians (name, token_hash) VALUES (?, ?)
+		ON CONFLICT (name) DO UPDATE SET token_hash = excluded.token_hash`, name, tokenHash)
+	return err
 }
 
 // ByToken returns whose token it is, or problem.NotKnown.
