@@ -38,14 +38,14 @@ type Head struct {
 	At int64 `cbor:"7,keyasint,omitempty"`
 
 	// Of a zip.
-	Packed     int64  `cbor:"8,keyasint,omitempty"` // bytes
-	Method     uint16 `cbor:"9,keyasint,omitempty"`
-	Flags      uint16 `cbor:"10,keyasint,omitempty"`
-	CRC32      uint32 `cbor:"11,keyasint,omitempty"`
-	Clock      uint16 `cbor:"12,keyasint,omitempty"` // its write time of day, as MS-DOS has it
-	Cryptic    []byte `cbor:"13,keyasint,omitempty"` // how it is encrypted by AES: what its extra field 0x9901 holds
-	NotUTF8    bool   `cbor:"14,keyasint,omitempty"` // its name is in some code page
-	Backslashs bool   `cbor:"15,keyasint,omitempty"` // it was packed where names are parted by those
+	Packed      int64  `cbor:"8,keyasint,omitempty"` // bytes
+	Method      uint16 `cbor:"9,keyasint,omitempty"`
+	Flags       uint16 `cbor:"10,keyasint,omitempty"`
+	CRC32       uint32 `cbor:"11,keyasint,omitempty"`
+	Clock       uint16 `cbor:"12,keyasint,omitempty"` // its write time of day, as MS-DOS has it
+	Cryptic     []byte `cbor:"13,keyasint,omitempty"` // how it is encrypted by AES: what its extra field 0x9901 holds
+	NotUTF8     bool   `cbor:"14,keyasint,omitempty"` // its name is in some code page
+	Backslashes bool   `cbor:"15,keyasint,omitempty"` // it was packed where names are parted by those
 }
 
 // Told is what there is to say of an archive once its members were told.

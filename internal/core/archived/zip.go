@@ -62,7 +62,7 @@ func zipHead(f *zip.File, at int64) Head {
 	clock := f.ModifiedTime
 	h := Head{Name: f.Name, Size: int64(f.UncompressedSize64), Packed: int64(f.CompressedSize64), Written: entry.At(f.Modified), Zoned: hasInstant(f.Extra), At: at,
 		Method: f.Method, Flags: f.Flags, CRC32: f.CRC32, Clock: clock, Cryptic: extraOf(f.Extra, 0x9901),
-		NotUTF8: f.NonUTF8 && !utf8.ValidString(f.Name), Backslashs: slices.Contains(backslashed, f.CreatorVersion>>8)}
+		NotUTF8: f.NonUTF8 && !utf8.ValidString(f.Name), Backslashes: slices.Contains(backslashed, f.CreatorVersion>>8)}
 	switch mode := f.Mode(); {
 	case f.FileInfo().IsDir():
 		h.Kind = Folder

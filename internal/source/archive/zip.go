@@ -74,7 +74,7 @@ func (o *opened) takeZip(h archived.Head, left passed) error {
 	if h.NotUTF8 {
 		name = decoded(name, o.page)
 	}
-	if h.Backslashs {
+	if h.Backslashes {
 		name = strings.ReplaceAll(name, "\\", "/")
 	}
 	m := member{number: n, size: h.Size, content: entry.ContentID{Kind: entry.CRC32Size, Value: fmt.Sprintf("%08x+%d", h.CRC32, uint64(h.Size))}}
