@@ -51,7 +51,7 @@ func openIn(ctx context.Context, path string) (*Catalogue, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Catalogue{Machines: rows.NewMachines(f), Sources: rows.NewSources(f, s.Changed), Technicians: rows.NewTechnicians(f),
+	c := &Catalogue{Machines: rows.NewMachines(f, s.Changed), Sources: rows.NewSources(f, s.Changed), Technicians: rows.NewTechnicians(f),
 		Jobs: rows.NewJobs(f), Cases: rows.NewCases(f), Receipts: rows.NewReceipts(f),
 		Contents: s.Contents, Surveys: s.Surveys, f: f, spans: s}
 	c.Persons = rows.NewPersons(f, c.Machines)
@@ -63,12 +63,6 @@ func openIn(ctx context.Context, path string) (*Catalogue, error) {
 func (c *Catalogue) Close() error {
 	c.spans.Close()
 	return c.f.Close()
-}
-
-// ChangeMachine keeps how a machine is reached and for how long its trashes keep things.
-func (c *Catalogue) ChangeMachine(ctx context.Context, m Machine) error {
-	defer c.spans.Changed() // what its trashes hold expires otherwise
-	return c.Machines.Change(ctx, m)
 }
 
 // ForgetMachine removes a machine with everything that surveys saw of it or on it. Receipts stay.

@@ -211,7 +211,7 @@ func TestAnOlderCatalogueIsUpgraded(t *testing.T) {
 
 // beforeScopes takes back what migrations from 15 on did.
 func beforeScopes(t *testing.T, c *Catalogue) {
-	for _, statement := range []string{"ALTER TABLE machines DROP COLUMN stopped", "DROP TABLE sliced_folders", "ALTER TABLE sources DROP COLUMN slice", "ALTER TABLE sources DROP COLUMN steps", "ALTER TABLE sources DROP COLUMN told",
+	for _, statement := range []string{"ALTER TABLE machines DROP COLUMN way", "ALTER TABLE machines DROP COLUMN stopped", "DROP TABLE sliced_folders", "ALTER TABLE sources DROP COLUMN slice", "ALTER TABLE sources DROP COLUMN steps", "ALTER TABLE sources DROP COLUMN told",
 		"ALTER TABLE jobs DROP COLUMN parts", "DROP TABLE persons_apart", "DROP INDEX people_by_person",
 		"ALTER TABLE people DROP COLUMN person_id", "DROP TABLE persons", "DROP TABLE technician_machines", "DROP TABLE job_machines", "DROP TABLE receipt_machines",
 		"ALTER TABLE technicians DROP COLUMN rights", "ALTER TABLE technicians DROP COLUMN whole", "ALTER TABLE cases DROP COLUMN machine_id",

@@ -120,7 +120,7 @@ func (g *gathering) contents() (last []*copies.Copy) {
 func (s *elsewhereSearch) twins() error {
 	const some = 20
 	for n, v := range s.last {
-		seen, err := s.Past.View.Search.Twins(s.ctx, v.Place, v.Size, v.Recorded(), some)
+		seen, err := s.Past.View.Search.Twins(s.ctx, v.Place, v.Size, v.Recorded(), v.Store.Resolution, some)
 		if err != nil {
 			return err
 		}

@@ -174,13 +174,14 @@ func (r *folderReading) MovedTo(f *advice.FolderFile) (place.Place, bool) {
 	if last.Size <= 0 || last.Stamp == 0 {
 		return place.Place{}, false
 	}
-	seen, err := r.Past.View.Search.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), some)
+	var sum digest.Sum
+	var tick time.Duration
+	if c, err := r.copy(last.Copy); err == nil {
+		sum, tick = c.SHA256, c.Store.Resolution
+	}
+	seen, err := r.Past.View.Search.Twins(r.ctx, own, last.Size, time.Unix(0, last.Stamp), tick, some)
 	if err != nil {
 		r.err = err
-	}
-	var sum digest.Sum
-	if c, err := r.copy(last.Copy); err == nil {
-		sum = c.SHA256
 	}
 	first, stands := map[place.Place]int64{}, map[place.Place]bool{}
 	for _, t := range seen {

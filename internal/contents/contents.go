@@ -58,10 +58,10 @@ func (r *Reader) OpenFile(ctx context.Context, c *copies.Copy) (source.Opened, e
 	return content, err
 }
 
-// asSeen tells with ErrChanged whether what is open is no longer as the survey saw it.
+// asSeen tells with ErrChanged whether what is open is no longer as the survey saw it, as far as the clock of its store tells.
 func asSeen(content source.Opened, c *copies.Copy) error {
 	if content.Info.Type != entry.File || c.Size >= 0 && content.Info.Size >= 0 && content.Info.Size != c.Size ||
-		!content.Info.Written.Equal(c.Recorded()) {
+		copies.Apart(content.Info.Written, c.Recorded(), c.Store.Resolution) {
 		return ErrChanged
 	}
 	return nil

@@ -143,7 +143,7 @@ const maxTwins = 50
 // origin finds the place that a file seen first at f.First had until since: one that held the same file and no longer
 // did when it came up here, or, where its folder came from elsewhere, the same name in that.
 func (g *gatherer) origin(f *copies.Copy, since time.Time) (place.Place, error) {
-	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
+	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), f.Store.Resolution, maxTwins)
 	if err != nil {
 		return place.Place{}, err
 	}
@@ -313,7 +313,7 @@ func (g *gatherer) byNeighbours(
 		if all++; all > moveSample {
 			break
 		}
-		twins, err := g.r.View.Search.Twins(g.ctx, n.Place, n.Size, n.Recorded(), maxTwins)
+		twins, err := g.r.View.Search.Twins(g.ctx, n.Place, n.Size, n.Recorded(), n.Store.Resolution, maxTwins)
 		if err != nil {
 			return place.Place{}, err
 		}
@@ -384,7 +384,7 @@ func (g *gatherer) destination(f *copies.Copy, noticed time.Time) (place.Place, 
 			!g.before(t).After(noticed) &&
 			!g.before(t).IsZero()
 	}
-	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), maxTwins)
+	twins, err := g.r.View.Search.Twins(g.ctx, f.Place, f.Size, f.Recorded(), f.Store.Resolution, maxTwins)
 	if err != nil {
 		return place.Place{}, time.Time{}, err
 	}

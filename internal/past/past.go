@@ -184,12 +184,15 @@ func storesOf(seen []*copies.Copy) []*copies.Store {
 	return all
 }
 
-// unproved is 1 of a copy that is known by its digest alone, see traits.Traits.
-func unproved(c *copies.Copy) int {
-	if c.Store.Traits.Unproved {
-		return 1
+// late says how late a copy is read: what costs much after what costs little, and last what may be another's, see traits.Traits.
+func late(c *copies.Copy) (turn int) {
+	if c.Store.Costs() {
+		turn++
 	}
-	return 0
+	if c.Store.Traits.Unproved {
+		turn += 2
+	}
+	return turn
 }
 
 // digest reads the files whose digests are not known yet, newest first, as far as the budget goes, and keeps what it
@@ -200,9 +203,7 @@ func (r *Reader) digest(ctx context.Context, seen []*copies.Copy) ([]remark.Rema
 	digests := map[copies.ID]digest.Sum{}
 	order := slices.Clone(seen)
 	slices.Reverse(order)
-	slices.SortStableFunc(order, func(a, b *copies.Copy) int { // what may be another's is read last
-		return cmp.Compare(unproved(a), unproved(b))
-	})
+	slices.SortStableFunc(order, func(a, b *copies.Copy) int { return cmp.Compare(late(a), late(b)) })
 	for _, f := range order {
 		if f.Type != entry.File || f.SHA256.Known() || !f.Readable {
 			continue

@@ -1,6 +1,7 @@
 package past
 
 import (
+	"slices"
 	"time"
 
 	"humble-rewind/internal/core/copies"
@@ -12,17 +13,20 @@ import (
 type Pick struct{ From, Stood int }
 
 // PickOf picks what a version is read from as of a moment; a zero moment is now. What shows the very moment comes before what
-// does not; then what stays there even when the machine's own file changes; then the latest.
+// does not; then what stays there even when the machine's own file changes; then what costs little; then the latest.
 func PickOf(v *trail.Version, seen []*copies.Copy, moment time.Time) Pick {
 	r := Pick{From: -1, Stood: stood(v, seen, moment)}
-	var best [3]int
+	var best [3]int // the first that differs decides
 	for _, i := range v.Seen {
 		s := seen[i].Store
 		if !seen[i].Readable {
 			continue
 		}
 		score := [3]int{0, 1, 0}
-		if r.Stood >= 0 && (i == r.Stood || shows(seen[i], moment) && seen[i].Written.Equal(seen[r.Stood].Written)) {
+		if !s.Costs() {
+			score[2] = 1
+		}
+		if r.Stood >= 0 && (i == r.Stood || shows(seen[i], moment) && seen[i].WrittenWith(seen[r.Stood])) {
 			score[0] = 1
 		}
 		switch {
@@ -31,8 +35,8 @@ func PickOf(v *trail.Version, seen []*copies.Copy, moment time.Time) Pick {
 		case !s.Traits.Live():
 			score[1] = 2
 		}
-		if r.From < 0 || score[0] > best[0] || score[0] == best[0] &&
-			(score[1] > best[1] || score[1] == best[1] && seen[i].Last.After(seen[r.From].Last)) {
+		better := slices.Compare(score[:], best[:])
+		if r.From < 0 || better > 0 || better == 0 && seen[i].Last.After(seen[r.From].Last) {
 			r.From, best = i, score
 		}
 	}

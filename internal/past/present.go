@@ -70,7 +70,7 @@ func (r *Reader) presentAt(ctx context.Context, t *Trail, p place.Place, store *
 	if open >= 0 {
 		f := t.Seen[open]
 		if f.Type == stands.Type &&
-			(f.Type != entry.File || f.Size == stands.Size && f.Recorded().Equal(stands.Written) && (!sum.Known() || !f.SHA256.Known() ||
+			(f.Type != entry.File || f.Size == stands.Size && !copies.Apart(f.Recorded(), stands.Written, store.Resolution) && (!sum.Known() || !f.SHA256.Known() ||
 				f.SHA256 == sum)) {
 			f.Last = l.At
 			if !f.SHA256.Known() {

@@ -62,7 +62,7 @@ func (r Registry) ChangeMachine(ctx context.Context, name string, c MachineChang
 			return refuse(err, "Check the address, or add it as another machine; nothing was changed.")
 		}
 	}
-	if err := r.Catalogue.ChangeMachine(ctx, m); err != nil {
+	if err := r.Catalogue.Machines.Change(ctx, m); err != nil {
 		return m, err
 	}
 	if stopped {

@@ -67,6 +67,7 @@ func (r Registry) AddMachine(ctx context.Context, n NewMachine) (catalogue.Machi
 		Zone:          n.Zone,
 		RetentionDays: DefaultRetentionDays,
 		ClockAhead:    n.ClockAhead,
+		Way:           files.Traits(),
 		Notes:         []string{},
 	}
 	if n.RetentionDays != nil {

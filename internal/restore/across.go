@@ -17,7 +17,7 @@ func (w *wanted) across(open *hands.Hands, c *copies.Copy) {
 	if to == "" || to == from || w.Versioned {
 		return
 	}
-	if files, err := open.Files(to); err != nil || !files.Traits().Owners {
+	if !open.WayTo(to).Owners {
 		return
 	}
 	w.accounts = original.Accounts{}

@@ -68,7 +68,10 @@ func (s *Site) Files(ctx context.Context, machine string) (reach.Session, error)
 	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", machine, err)
 	}
-	return files, nil
+	if way := files.Traits(); way != m.Way { // of one that was changed, or not reached since the program keeps them
+		err = s.Catalogue.Machines.SetWay(context.WithoutCancel(ctx), m.ID, way)
+	}
+	return files, err
 }
 
 // begin makes the sessions ready.

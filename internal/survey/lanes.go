@@ -26,10 +26,9 @@ type lane struct {
 	machine string // any other; one that hangs, be it only a drive that does, holds up no other
 }
 
-// laneOf tells in which lane a source is surveyed. Where its machine cannot be asked it is that machine's.
-func (w *worker) laneOf(ctx context.Context, src catalogue.Source) lane {
-	files, err := w.reader.Site.Files(ctx, src.AtMachine)
-	if err == nil && files.Traits().RoundTrip == 0 && (src.Traits.Cost == traits.Whole || src.Traits.Proves) {
+// laneOf tells in which lane a source is surveyed. Where nothing is known of its machine it is that machine's.
+func laneOf(src catalogue.Source) lane {
+	if src.Way.Near() && (src.Traits.Cost == traits.Whole || src.Traits.Proves) {
 		return lane{apart: true}
 	}
 	return lane{machine: src.AtMachine}

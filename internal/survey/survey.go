@@ -97,6 +97,11 @@ func ownTraits(ctx context.Context, s *site.Site, src catalogue.Source, store so
 		return src.Traits, err
 	}
 	t, told := source.TraitsOf(ctx, kind, store)
+	if told && t.Unproved && !src.Traits.Unproved {
+		if err := s.Catalogue.Contents.Disbelieve(ctx, src.ID); err != nil { // before it is kept: else a kill between would leave it
+			return t, err
+		}
+	}
 	if told && t != src.Traits {
 		err = s.Catalogue.Sources.SetOwnTraits(ctx, src.ID, t)
 	}

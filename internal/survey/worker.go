@@ -216,7 +216,7 @@ func (r *round) slices(ctx context.Context, n int, src catalogue.Source, outcome
 			err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
 		}
 	}()
-	turn, err := r.lanes.take(ctx, r.laneOf(ctx, src), r.request.Priority)
+	turn, err := r.lanes.take(ctx, laneOf(src), r.request.Priority)
 	if err != nil {
 		return err
 	}

@@ -11,6 +11,7 @@ import (
 	"humble-rewind/internal/core/account"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/traits"
 )
 
 // Machine is a computer or store that is looked after.
@@ -22,6 +23,7 @@ type Machine struct {
 	RetentionDays int           // 0: nothing expires
 	ClockAhead    time.Duration // of its write times; negative where its clock is behind
 	Stopped       bool          // it is to be left alone
+	Way           traits.Way    // as it was when it was reached last
 	Notes         []string
 	People        []Account
 }
@@ -45,12 +47,15 @@ func (m Machine) Homes() []string {
 
 // Machines are the machines that are looked after, and who lives on them.
 type Machines struct {
-	f     *file.File
-	known knownMachines
+	f       *file.File
+	changed func(...copies.SourceID)
+	known   knownMachines
 }
 
-// NewMachines returns those of a file.
-func NewMachines(f *file.File) *Machines { return &Machines{f: f} }
+// NewMachines returns those of a file. changed is called without a source once anything changed that sources take from their machines.
+func NewMachines(f *file.File, changed func(...copies.SourceID)) *Machines {
+	return &Machines{f: f, changed: changed}
+}
 
 // Forget makes what is kept of machines in memory be read again.
 func (c *Machines) Forget() { c.known.forget() }
@@ -58,8 +63,8 @@ func (c *Machines) Forget() { c.known.forget() }
 // Add adds a machine with its people; problem.Known where its name is.
 func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 	err := c.f.Tx(ctx, func(w *file.Writing) error {
-		r, err := w.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, clock_ahead, notes) VALUES (?, ?, ?, ?, ?, ?)",
-			m.Name, m.At, m.Zone, m.RetentionDays, int64(m.ClockAhead), file.ToJSON(m.Notes))
+		r, err := w.ExecContext(ctx, "INSERT INTO machines (name, at, zone, retention_days, clock_ahead, way, notes) VALUES (?, ?, ?, ?, ?, ?, ?)",
+			m.Name, m.At, m.Zone, m.RetentionDays, int64(m.ClockAhead), file.ToJSON(m.Way), file.ToJSON(m.Notes))
 		if err != nil {
 			return file.Taken(err, "machine "+m.Name)
 		}
@@ -81,13 +86,22 @@ func (c *Machines) Add(ctx context.Context, m Machine) (Machine, error) {
 
 // Change keeps how a machine is reached, whether at all, and for how long its trashes keep things.
 func (c *Machines) Change(ctx context.Context, m Machine) error {
-	const change = "UPDATE machines SET at = ?, retention_days = ?, stopped = ? WHERE id = ?"
+	const change = "UPDATE machines SET way = CASE WHEN at = ?1 THEN way ELSE '{}' END, at = ?1, retention_days = ?2, stopped = ?3 WHERE id = ?4"
 	err := file.Affected(c.f.Write.ExecContext(ctx, change, m.At, m.RetentionDays, m.Stopped, m.ID))
 	c.known.forget()
+	c.changed()
 	if err != nil {
 		return fmt.Errorf("machine %s: %w", m.Name, err)
 	}
 	return nil
+}
+
+// SetWay keeps what the way to a machine can tell and do.
+func (c *Machines) SetWay(ctx context.Context, id copies.MachineID, way traits.Way) error {
+	err := file.Affected(c.f.Write.ExecContext(ctx, "UPDATE machines SET way = ? WHERE id = ?", file.ToJSON(way), id))
+	c.known.forget()
+	c.changed()
+	return err
 }
 
 // All lists all machines by name.
@@ -163,7 +177,7 @@ func (c *Machines) ByID(ctx context.Context, id copies.MachineID) (Machine, erro
 func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]Machine, error) {
 	rows, err := c.f.Read.QueryContext(
 		ctx,
-		"SELECT id, name, at, zone, retention_days, clock_ahead, stopped, notes FROM machines WHERE "+where,
+		"SELECT id, name, at, zone, retention_days, clock_ahead, stopped, way, notes FROM machines WHERE "+where,
 		args...)
 	if err != nil {
 		return nil, err
@@ -172,8 +186,11 @@ func (c *Machines) machines(ctx context.Context, where string, args ...any) ([]M
 	var all []Machine
 	for rows.Next() {
 		var m Machine
-		var notes string
-		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &m.Stopped, &notes); err != nil {
+		var way, notes string
+		if err := rows.Scan(&m.ID, &m.Name, &m.At, &m.Zone, &m.RetentionDays, &m.ClockAhead, &m.Stopped, &way, &notes); err != nil {
+			return nil, err
+		}
+		if m.Way, err = file.FromJSON[traits.Way](way); err != nil {
 			return nil, err
 		}
 		if m.Notes, err = file.FromJSON[[]string](notes); err != nil {

@@ -113,7 +113,7 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 		`SELECT s.id, s.kind, m.name, m.id, a.name, s.at, s.drive, s.traits, s.options, s.named, s.exclusions, s.zone, s.maps,
 			s.retention_days,
 			coalesce(s.retention_days, m.retention_days), m.clock_ahead, s.found, s.surveyed_at, s.trouble, s.renew, s.recheck,
-				s.notes, s.memo, coalesce(s.slice, '')
+				s.notes, s.memo, coalesce(s.slice, ''), a.way
 		FROM sources s JOIN machines m ON m.id = s.machine_id JOIN machines a ON a.id = s.at_machine_id
 		WHERE `+where+` ORDER BY m.name, s.id`,
 		args...)
@@ -125,10 +125,10 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 	for rows.Next() {
 		var s Source
 		var own, surveyed sql.NullInt64
-		var exclusions, maps, notes, declared, options string
+		var exclusions, maps, notes, declared, options, way string
 		if err := rows.Scan(&s.ID, &s.Kind, &s.Machine, &s.MachineID, &s.AtMachine, &s.At, &s.Drive, &declared, &options, &s.Named,
 			&exclusions, &s.Zone, &maps, &own,
-			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo, &s.Slice); err != nil {
+			&s.RetentionDays, &s.ClockAhead, &s.Found, &surveyed, &s.Trouble, &s.Renew, &s.Recheck, &notes, &s.Memo, &s.Slice, &way); err != nil {
 			return nil, err
 		}
 		if own.Valid {
@@ -137,6 +137,9 @@ func (c *Sources) sources(ctx context.Context, where string, args ...any) ([]Sou
 		}
 		s.SurveyedAt = file.Moment(surveyed)
 		if s.Traits, err = file.FromJSON[traits.Traits](declared); err != nil {
+			return nil, err
+		}
+		if s.Way, err = file.FromJSON[traits.Way](way); err != nil {
 			return nil, err
 		}
 		if s.Options, err = file.FromJSON[map[string]string](options); err != nil {

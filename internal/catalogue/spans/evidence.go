@@ -96,7 +96,7 @@ func (c *room) readStore(ctx context.Context, src rows.Source) (*copies.Store, e
 	if err != nil {
 		return nil, err
 	}
-	s.Resolution = resolution
+	s.Resolution = max(resolution, src.Way.Clock)
 	if !src.Traits.Dated() { // points in time are all there
 		steps, err := stepsOf(ctx, c.f.Reads, src.ID)
 		if err != nil {
@@ -232,8 +232,9 @@ func (c Copies) NamedIn(ctx context.Context, machine string, folders, names []st
 	return paths, nil
 }
 
-// Twins returns files of a size and a write time, as it was recorded, that were seen elsewhere than at a place, at most limit.
-func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorded time.Time,
+// Twins returns files of a size and a write time, as it was recorded, that were seen elsewhere than at a place, at most limit. Times are one
+// that the coarser of two clocks cannot tell apart, of which tick is that of the time asked for.
+func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorded time.Time, tick time.Duration,
 	limit int) ([]*copies.Copy, error) {
 	at := file.Nanos(recorded)
 	if recorded.IsZero() || size <= 0 || !at.Valid {
@@ -243,12 +244,16 @@ func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorde
 	if err != nil {
 		return nil, err
 	}
+	coarsest := max(tick, time.Nanosecond)
+	for _, s := range r.stores {
+		coarsest = max(coarsest, s.Resolution)
+	}
+	within := sizeWritten{at.Int64 - int64(coarsest) + 1, at.Int64 + int64(coarsest) - 1}
 	var all []located
-	err = c.eachSized(ctx, size, &at.Int64, func(folder int64) (bool, error) {
+	err = c.eachSized(ctx, size, &within, func(folder int64) (bool, error) {
 		err := r.eachIn(ctx, folder, func(l *located) bool {
-			if l.Type == entry.File && l.Size == size && l.OriginKnown && instantNanos(l.Written) == at &&
-				(l.placePath() != than.Path || r.machineOf(l) != than.Machine) &&
-				!r.stores[l.folder.source].Traits.Unproved {
+			if l.Type == entry.File && l.Size == size && l.OriginKnown && (l.placePath() != than.Path || r.machineOf(l) != than.Machine) &&
+				r.twin(l, recorded, tick) {
 				all = append(all, *l)
 			}
 			return len(all) < limit
@@ -259,6 +264,12 @@ func (c Search) Twins(ctx context.Context, than place.Place, size int64, recorde
 		return nil, err
 	}
 	return r.records(ctx, all)
+}
+
+// twin tells whether a span may have been written at a moment.
+func (r *look) twin(l *located, recorded time.Time, tick time.Duration) bool {
+	s := r.stores[l.folder.source]
+	return s != nil && !s.Traits.Unproved && l.Written.Known && !copies.Apart(l.Written.Time(), recorded, max(tick, s.Resolution))
 }
 
 // machineOf names the machine whose files a span is of.

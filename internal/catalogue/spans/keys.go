@@ -234,16 +234,19 @@ func mergeRuns(ctx context.Context, w *file.Writing, runs []keyRun, keys []sizeK
 	return out, w.Exec(ctx, "UPDATE key_runs SET keys = ? WHERE id = ?", out.keys, out.id)
 }
 
-// eachSized calls see with each folder that may hold a file of a size, and of a write time where that is not nil, until it says that
+// sizeWritten bounds write times, in nanoseconds since 1970; both ends count.
+type sizeWritten struct{ first, last int64 }
+
+// eachSized calls see with each folder that may hold a file of a size, and of such a write time where that is not nil, until it says that
 // it is enough.
-func (c *room) eachSized(ctx context.Context, size int64, written *int64, see func(folder int64) (bool, error)) error {
+func (c *room) eachSized(ctx context.Context, size int64, written *sizeWritten, see func(folder int64) (bool, error)) error {
 	runs, err := keyRuns(ctx, c.f.Reads)
 	if err != nil {
 		return err
 	}
 	low, high := sizeKey{size, math.MinInt64, 0}, sizeKey{size, block.Open, block.Open}
 	if written != nil {
-		low.written, high.written = *written, *written
+		low.written, high.written = written.first, written.last
 	}
 	seen := map[int64]bool{}
 	for _, r := range runs {

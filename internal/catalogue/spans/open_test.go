@@ -27,7 +27,7 @@ func open(ctx context.Context, dir string) (*records, error) {
 		return nil, err
 	}
 	all, search := s.View(principal.Everything())
-	c := &records{s, all, search, rows.NewMachines(f), rows.NewSources(f, s.Changed), f}
+	c := &records{s, all, search, rows.NewMachines(f, s.Changed), rows.NewSources(f, s.Changed), f}
 	s.Open(ctx, f, c.Sources, rows.NewReceipts(f))
 	return c, nil
 }

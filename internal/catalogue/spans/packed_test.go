@@ -30,13 +30,15 @@ func TestSizesAndWriteTimesLeadToEveryFolderHoweverRunsAreMerged(t *testing.T) {
 	require.NoError(t, err)
 	defer c.Close()
 	r := rand.New(rand.NewPCG(11, 6))
-	all := map[[2]int64][]int64{}
+	all := map[[2]int64][]int64{} // folders, by size and each write time within one of theirs
 	for range 40 {
 		var keys []sizeKey
 		for range 1 + r.IntN(3000) {
 			k := sizeKey{r.Int64N(60) * r.Int64N(60), r.Int64N(9) - 4, r.Int64N(500) + 1}
 			keys = append(keys, k)
-			all[[2]int64{k.size, k.written}] = append(all[[2]int64{k.size, k.written}], k.folder)
+			for near := k.written - 1; near <= k.written+1; near++ {
+				all[[2]int64{k.size, near}] = append(all[[2]int64{k.size, near}], k.folder)
+			}
 		}
 		require.NoError(t, c.f.Tx(t.Context(), func(w *file.Writing) error { return addKeys(t.Context(), w, keys) }))
 	}
@@ -45,7 +47,7 @@ func TestSizesAndWriteTimesLeadToEveryFolderHoweverRunsAreMerged(t *testing.T) {
 	assert.Less(t, len(runs), 2*runsInTier)
 	for key, folders := range all {
 		var got []int64
-		require.NoError(t, c.room.eachSized(t.Context(), key[0], &key[1], func(folder int64) (bool, error) {
+		require.NoError(t, c.room.eachSized(t.Context(), key[0], &sizeWritten{key[1] - 1, key[1] + 1}, func(folder int64) (bool, error) {
 			got = append(got, folder)
 			return true, nil
 		}))

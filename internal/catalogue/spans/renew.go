@@ -132,13 +132,23 @@ func (r *look) unknown(ctx context.Context, id copies.ID) error {
 	return fmt.Errorf("copy %s: %w", id, problem.NotKnown)
 }
 
+// deleteContents ends with the folders of which nothing is to be known any more of the contents of their spans.
+const deleteContents = "DELETE FROM contents WHERE (SELECT folder_id FROM id_runs WHERE first <= span_id ORDER BY first DESC LIMIT 1) IN "
+
+// Disbelieve forgets what is known of the contents of a source's copies: its store says now that they may have become another's since. What is
+// read of them from then on counts.
+func (c Contents) Disbelieve(ctx context.Context, id copies.SourceID) error {
+	_, err := c.f.Write.ExecContext(ctx, deleteContents+"(SELECT id FROM folders WHERE source_id = ?)", id)
+	return err
+}
+
 // forget removes sources with everything that surveys saw in them, and what remove removes, which has to be something.
 func (c *room) forget(ctx context.Context, sources, remove string, arg any) error {
 	of := "(SELECT id FROM folders WHERE source_id IN (SELECT id FROM sources WHERE " + sources + "))"
 	defer c.forgetStores()
 	err := c.f.Tx(ctx, func(w *file.Writing) error {
 		for _, step := range []string{
-			"DELETE FROM contents WHERE (SELECT folder_id FROM id_runs WHERE first <= span_id ORDER BY first DESC LIMIT 1) IN " + of,
+			deleteContents + of,
 			"DELETE FROM blocks WHERE id >> 36 IN " + of,
 			"DELETE FROM elsewhere WHERE block_id >> 36 IN " + of,
 			"DELETE FROM link_targets WHERE folder_id IN " + of,

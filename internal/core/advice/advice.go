@@ -64,6 +64,8 @@ type Candidate struct {
 	Leftover bool // a program left it behind, and may do away with it
 	Access   Access
 	Verified bool // its digest is known
+	Proves   bool // its store keeps a checksum of it: reading it to its end shows whether it is whole
+	Costs    bool // opening it costs more than opening a file
 	Expires  time.Time
 	Place    place.Place
 	Record   *copies.Copy // what it is made of; nil in a folder
@@ -71,7 +73,8 @@ type Candidate struct {
 
 // CandidateOf makes a candidate of a copy from one of the evidence's sources, by its index.
 func CandidateOf(c *copies.Copy, source int) Candidate {
-	a := Candidate{ID: c.ID, Rank: c.Store.Traits.Rank, Source: source, Live: c.Store.Traits.Live(), Unproved: c.Store.Traits.Unproved, Leftover: c.Store.Traits.Leftovers,
+	a := Candidate{ID: c.ID, Rank: c.Store.Traits.Rank, Source: source, Live: c.Store.Traits.Live(), Unproved: c.Store.Traits.Unproved,
+		Leftover: c.Store.Traits.Leftovers, Proves: c.Store.Traits.Proves, Costs: c.Store.Costs(),
 		Remote: c.Store.AtMachine != c.Place.Machine, Verified: c.SHA256.Known(), Expires: c.Expires(), Place: c.Place, Record: c}
 	switch {
 	case !c.Readable:

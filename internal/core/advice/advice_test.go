@@ -374,11 +374,14 @@ func TestWhatBecameOfAFileIsToldByContentNameAndTime(t *testing.T) {
 func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 	ev, c := history("a", "")
 	base := ev.Copies[0]
+	base.Verified, base.Rank = false, 80
+	ev.Copies[0].Access = advice.Recorded
 	better := []func(*advice.Candidate){
 		func(c *advice.Candidate) { c.Access = advice.Recorded }, func(c *advice.Candidate) { c.Access = advice.Doubted },
 		func(c *advice.Candidate) { c.Place.Path += "x" }, func(c *advice.Candidate) { c.Remote = true },
-		func(c *advice.Candidate) { c.Verified = false }, func(c *advice.Candidate) { c.Rank = 70 }, func(c *advice.Candidate) { c.Rank = 60 },
-		func(*advice.Candidate) {}, func(c *advice.Candidate) { c.Rank = 10 },
+		func(*advice.Candidate) {}, func(c *advice.Candidate) { c.Verified, c.Costs, c.Rank = true, true, 10 },
+		func(c *advice.Candidate) { c.Proves = true }, func(c *advice.Candidate) { c.Verified, c.Rank = true, 60 },
+		func(c *advice.Candidate) { c.Verified, c.Rank = true, 10 },
 	}
 	for n, change := range better { // each is better than the one before
 		other, seen := base, *ev.Seen[0]
@@ -387,10 +390,23 @@ func TestOfSeveralCopiesTheNearestAtHandIsTaken(t *testing.T) {
 		change(&other)
 		ev.Copies, ev.Seen = append(ev.Copies, other), append(ev.Seen, &seen)
 		ev.Trail.Versions[0].Seen = append(ev.Trail.Versions[0].Seen, len(ev.Seen)-1)
+		a := advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)
+		if n > 0 { // of the first nothing but a record is left
+			require.NotNil(t, a.Recommended, n)
+			assert.Equal(t, other.ID, a.Recommended.Copy.ID, n)
+		}
 	}
-	a := advice.Advise(advice.Question{Loss: advice.Deleted}, ev, c)
-	require.NotNil(t, a.Recommended)
-	assert.Equal(t, 10, a.Recommended.Copy.Rank)
+}
+
+// A copy of a store that could not be read last is likely only, unless its store keeps a checksum of it: that tells.
+func TestACopyThatIsDoubtedIsCertainWhereItProvesItself(t *testing.T) {
+	for proves, sure := range map[bool]advice.Sure{false: advice.Likely, true: advice.Certain} {
+		ev, c := history("a", "b")
+		ev.Copies[0].Access, ev.Copies[0].Proves = advice.Doubted, proves
+		a := advice.Advise(advice.Question{Loss: advice.Overwritten, Good: ev.Trail.Versions[0].First}, ev, c)
+		require.NotNil(t, a.Recommended)
+		assert.Equal(t, sure, a.Recommended.Sure, said(a.Recommended.Because...))
+	}
 }
 
 // However a history looks, advice comes, is the same every time, and reads no more versions than there are contents.

@@ -274,7 +274,8 @@ func (c *chooser) copiesOf(n int) []Candidate {
 			Behind(!a.Live, !b.Live),
 			Behind(a.Leftover, b.Leftover),
 			Behind(a.Remote, b.Remote),
-			Behind(!a.Verified, !b.Verified),
+			Behind(!a.Verified && !a.Proves, !b.Verified && !b.Proves),
+			Behind(a.Costs, b.Costs),
 			cmp.Compare(a.Rank, b.Rank),
 			cmp.Compare(a.ID, b.ID),
 		)

@@ -40,7 +40,7 @@ func (c *chooser) surely(w candidates, n int) {
 	case v.Doubt != "" && !c.Good.IsZero():
 		r.Sure, why = Likely, remark.New("assume-date")
 	}
-	if r.Copy.Access == Doubted && r.Sure == Certain {
+	if r.Copy.Access == Doubted && !r.Copy.Proves && r.Sure == Certain { // else its checksum tells, once it is read
 		r.Sure, why = Likely, remark.New("assume-whole")
 	}
 	if of := c.copiesOf(n); r.Sure == Certain && r.Copy.Unproved && !slices.ContainsFunc(of, func(x Candidate) bool { return !x.Unproved }) {

@@ -29,6 +29,25 @@ func TestTimesAreToldAsTheyWereRecorded(t *testing.T) {
 	assert.True(t, forever.Expires().IsZero(), "a store that keeps everything removes nothing")
 }
 
+// Two clocks tell two times apart as finely as the coarser of them ticks; whole seconds may have been cut off.
+func TestTimesAreComparedAtTheCoarserClock(t *testing.T) {
+	at := time.Date(2026, 11, 3, 16, 30, 0, 123, time.UTC)
+	for _, c := range []struct {
+		a, b   time.Time
+		of, by time.Duration
+		one    bool
+	}{
+		{at, at, 1, 1, true}, {at, at.Add(1), 1, 1, false}, {at, at.Add(1), 0, 0, false}, {at, at.Add(900 * time.Millisecond), time.Second, 1, true},
+		{at.Add(1500 * time.Millisecond), at, 1, 2 * time.Second, true}, {at, at.Add(2 * time.Second), 2 * time.Second, 1, false},
+		{at, at.Truncate(time.Second), 1, 1, true}, {at.Truncate(time.Second), at.Add(time.Second), 1, 1, false},
+		{at, time.Time{}, time.Hour, time.Hour, false},
+	} {
+		a, b := copies.Copy{Store: &copies.Store{Resolution: c.of}, Written: c.a}, copies.Copy{Store: &copies.Store{Resolution: c.by}, Written: c.b}
+		assert.Equal(t, c.one, a.WrittenWith(&b), "%+v", c)
+		assert.Equal(t, c.one, b.WrittenWith(&a), "%+v", c)
+	}
+}
+
 // A copy is found by what its store reported, else by where it lies, and lies below its store whatever its place is.
 func TestACopyIsFoundWhereItLies(t *testing.T) {
 	c := copies.Copy{

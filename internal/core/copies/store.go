@@ -29,6 +29,7 @@ type Source struct {
 	At            string // clean absolute path there
 	Drive         string // the drive that it is on; "" where that is not known
 	Traits        traits.Traits
+	Way           traits.Way        // to where it is, as it was when that was reached last
 	Options       map[string]string // of the kind
 	Named         string            // strftime pattern of its points in time; "" where it is worked out
 	Exclusions    []string          // patterns of what it leaves out
@@ -47,6 +48,9 @@ func (s *Source) Expires(gone time.Time) time.Time {
 	}
 	return gone.AddDate(0, 0, s.RetentionDays)
 }
+
+// Costs tells whether opening a copy costs more than opening a file of the service's own host.
+func (s *Source) Costs() bool { return s.Traits.Cost == traits.Whole || s.Way.RoundTrip > 0 }
 
 // asRecorded turns a time that was put right back into that of the machine's own clock.
 func (s *Source) asRecorded(t time.Time) time.Time {

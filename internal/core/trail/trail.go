@@ -211,15 +211,7 @@ func (b *builder) same(i int, c *content) bool {
 		return false
 	}
 	return slices.ContainsFunc(c.seen, func(k int) bool {
-		o := b.seen[k]
-		if s.Written.IsZero() || o.Written.IsZero() || b.store(k).Traits.Unproved {
-			return false
-		}
-		slack := max(b.store(i).Resolution, b.store(k).Resolution, time.Nanosecond)
-		if s.Written.Nanosecond() == 0 || o.Written.Nanosecond() == 0 {
-			slack = max(slack, time.Second) // one of them was cut off at the second on its way
-		}
-		return o.Written.Sub(s.Written).Abs() < slack
+		return !b.store(k).Traits.Unproved && s.WrittenWith(b.seen[k])
 	})
 }
 

@@ -261,7 +261,7 @@ func (s *server) Close() error {
 
 // Traits of a drive: it tells next to nothing besides names, sizes and times.
 func (s *server) Traits() reach.Traits {
-	return reach.Traits{RoundTrip: 20 * time.Millisecond}
+	return reach.Traits{RoundTrip: 20 * time.Millisecond, Clock: time.Second}
 }
 
 func (s *server) Tree(ctx context.Context, path string) (reach.Tree, error) {

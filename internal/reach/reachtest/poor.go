@@ -43,7 +43,7 @@ type poor struct {
 	roundTrip time.Duration
 }
 
-func (p poor) Traits() reach.Traits { return reach.Traits{RoundTrip: p.roundTrip} }
+func (p poor) Traits() reach.Traits { return reach.Traits{RoundTrip: p.roundTrip, Clock: time.Second} }
 
 func (p poor) Tree(ctx context.Context, path string) (reach.Tree, error) {
 	return poorly(p.Session.Tree(ctx, path))

@@ -88,7 +88,7 @@ func (w Who) in(gid int64) bool { return w.on != nil && w.on.accounts().groups[w
 
 // trusted tells whether a user is one against whom nothing is defended: root, and whoever the service runs as.
 func (w Who) trusted() bool {
-	return !w.everyone && (w.UID == 0 || w.on != nil && w.UID >= 0 && w.UID == w.on.files.Traits().Self())
+	return !w.everyone && (w.UID == 0 || w.on != nil && w.UID >= 0 && w.UID == reach.Self(w.on.files.Traits()))
 }
 
 // access is what an entry lets whom do.

@@ -15,6 +15,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/site"
 	"humble-rewind/internal/source"
@@ -56,6 +57,18 @@ func (h *Hands) Files(machine string) (reach.Session, error) {
 		h.reached[machine] = f
 	}
 	return f, err
+}
+
+// WayTo is what the way to a machine can tell, also where it does not answer now; the zero Way where it never did.
+func (h *Hands) WayTo(machine string) traits.Way {
+	if m, err := h.site.Catalogue.Machines.Named(h.Ctx, machine); err == nil && m.Way != (traits.Way{}) {
+		return m.Way
+	}
+	files, err := h.Files(machine)
+	if err != nil {
+		return traits.Way{}
+	}
+	return files.Traits()
 }
 
 // Folder opens a folder; the answer belongs to h.
@@ -289,7 +302,7 @@ func (h *Hands) RootsOwn(src copies.Source, capture string) bool {
 	}
 	own, self := true, int64(-1)
 	if files, err := h.Files(p.Machine); err == nil {
-		self = files.Traits().Self()
+		self = reach.Self(files.Traits())
 	}
 	for path := p.Path; own; path = place.Folder(path) {
 		info, err := h.Look(place.Place{Machine: p.Machine, Path: path})

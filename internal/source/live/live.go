@@ -94,7 +94,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		return fmt.Errorf("read the files at %s: %w", place.Quote(s.At), err)
 	}
 	defer folder.Close()
-	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(),
+	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Way: s.Files.Traits(),
 		Origin: func(path string, _ reach.Info) (string, bool) { return place.Join(s.At, path), true },
 		Keeps:  entry.All,
 		Skip: func(path string, i reach.Info) bool {

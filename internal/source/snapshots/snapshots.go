@@ -371,7 +371,7 @@ func (s *store) survey(ctx context.Context, p point, keeps entry.Keeps, known so
 	if err != nil {
 		return "", err
 	}
-	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Keeps: keeps, Now: p.At, Origin: s.origin,
+	w := treewalk.Walk{Known: known, Report: report, Capture: p.Name, Keeps: keeps, Now: p.At, Way: s.Files.Traits(), Origin: s.origin,
 		Skip: func(path string, i reach.Info) bool {
 			return s.foreign("/"+path) || exclude.By(s.Exclusions, place.Mapped(s.Maps, "/"+path)) != ""
 		}}

@@ -214,7 +214,7 @@ func (s *session) take(dir, at string, i reach.Info) {
 
 // persons tells whether a file may be what a person was working on. Root's may: people work as root too.
 func (s *session) persons(i reach.Info) bool {
-	return !i.UID.Known || i.UID.Is(0) || i.UID.Is(s.Files.Traits().Self()) || len(s.People) == 0 ||
+	return !i.UID.Known || i.UID.Is(0) || i.UID.Is(reach.Self(s.Files.Traits())) || len(s.People) == 0 ||
 		slices.ContainsFunc(s.People, func(p source.Person) bool { return i.UID.Is(p.UID) })
 }
 

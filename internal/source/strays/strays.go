@@ -117,7 +117,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		}
 		return nil
 	}
-	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Keeps: entry.All,
+	w := treewalk.Walk{Known: known, Report: report, Now: time.Now(), Way: s.Files.Traits(), Keeps: entry.All,
 		Origin: func(path string, i reach.Info) (string, bool) {
 			at := place.Join(s.At, path)
 			m, ok := s.rules.Match(at, s.home(at))

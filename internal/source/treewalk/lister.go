@@ -11,7 +11,8 @@ import (
 )
 
 const (
-	workers  = 2      // that list folders ahead
+	near     = 2      // workers that list folders ahead
+	far      = 8      // of a machine whose answers are waited for longer than they are worked on
 	many     = 4096   // entries from which on a folder is not described all at once
 	maxAhead = 20_000 // entries that are listed and not yet reported
 	maxNodes = 512    // and folders
@@ -51,6 +52,14 @@ type node struct {
 	files, folders int64
 }
 
+// walkers is how many workers list folders ahead.
+func (w *Walk) walkers() int {
+	if w.Way.RoundTrip > 0 {
+		return far
+	}
+	return near
+}
+
 // newLister begins at a folder, which the caller closes.
 func newLister(w *Walk, top reach.Tree) *lister {
 	l := &lister{walk: w, open: map[*node]bool{}}
@@ -62,7 +71,7 @@ func newLister(w *Walk, top reach.Tree) *lister {
 // begin starts the workers: a walk of one folder needs none.
 func (l *lister) begin(ctx context.Context) {
 	ctx, l.cancel = context.WithCancel(ctx)
-	for range workers {
+	for range l.walk.walkers() {
 		l.working.Go(func() { l.work(ctx) })
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sighting"
+	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
 )
@@ -30,6 +31,7 @@ type Walk struct {
 	Keeps  entry.Keeps                          // what an unchanged entry keeps of its mark
 	Skip   func(path string, i reach.Info) bool // what is left out
 	Now    time.Time                            // of the capture: write times far beyond it are noted
+	Way    traits.Way                           // to the machine that the tree is on
 
 	Files, Folders int64
 	ahead          int64

@@ -155,7 +155,9 @@ func TestWhatIsUnprovedIsKnownByItsBytesAlone(t *testing.T) {
 		unproved bool
 		bytes    string // that stand where the entry's are said to be; "" none can be read
 		one      bool   // the version of the snapshot and the entry are one content
-	}{{false, "oakoak", true}, {false, "", true}, {true, "oakoak", true}, {true, "xxxxxx", false}, {true, "", false}} {
+		later    bool   // it says so only once it was surveyed
+	}{{false, "oakoak", true, false}, {false, "", true, false}, {true, "oakoak", true, false}, {true, "xxxxxx", false, false}, {true, "", false, false},
+		{true, "oakoak", true, true}, {true, "xxxxxx", false, true}, {true, "", false, true}} {
 		s := sitetest.New(t)
 		rules, _ := kinds.Leftovers()
 		s.Kinds = append(kinds.All(rules), ledger.Kind)
@@ -169,7 +171,7 @@ func TestWhatIsUnprovedIsKnownByItsBytesAlone(t *testing.T) {
 		} else {
 			require.NoError(t, os.WriteFile(at, []byte(c.bytes), 0o644))
 		}
-		if c.unproved {
+		if c.unproved && !c.later {
 			s.Lay(map[string]string{"/book/unproved": ""})
 		}
 		s.Lay(map[string]string{"/srv/points/2026-01-01T0000/home/ines/a.txt": "oakoak", "/home/ines/other.txt": "x"})
@@ -180,6 +182,12 @@ func TestWhatIsUnprovedIsKnownByItsBytesAlone(t *testing.T) {
 			src, err := s.AddSource(t.Context(), n)
 			require.NoError(t, err)
 			s.Survey(src)
+			if c.later && n.Kind == "ledger" {
+				s.Lay(map[string]string{"/book/unproved": ""})
+				src, err = s.Catalogue.Sources.ByID(t.Context(), src.ID)
+				require.NoError(t, err)
+				s.Survey(src)
+			}
 			now, err := s.Catalogue.Sources.ByID(t.Context(), src.ID)
 			require.NoError(t, err)
 			assert.Equal(t, c.unproved && n.Kind == "ledger", now.Traits.Unproved, "what a store says of itself is kept with it")
