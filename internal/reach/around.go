@@ -6,19 +6,19 @@ import (
 	"io/fs"
 	"time"
 
-	"golang.org/x/sync/semaphore"
-
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/turns"
 )
 
-// Limited lets a session take only so many calls side by side; the others wait, as long as their contexts last.
-func Limited(s Session, atOnce int64) Session {
-	room := semaphore.NewWeighted(atOnce)
+// Limited lets a session take only so many calls side by side; the others wait, as long as their contexts last, those first that somebody waits
+// for, see package turns.
+func Limited(s Session, atOnce int) Session {
+	room := turns.New(atOnce)
 	return Around(s, func(ctx context.Context) (func(), error) {
-		if err := room.Acquire(ctx, 1); err != nil {
+		if err := room.Take(ctx, turns.Of(ctx)); err != nil {
 			return nil, err
 		}
-		return func() { room.Release(1) }, nil
+		return room.Give, nil
 	})
 }
 

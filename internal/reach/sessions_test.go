@@ -6,12 +6,14 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
@@ -119,6 +121,35 @@ func TestALimitLetsOnlySoManyCallsThrough(t *testing.T) {
 	stop()
 	_, err = limited.Tree(left, "/")
 	assert.ErrorIs(t, err, context.Canceled, "whoever left is not let through")
+}
+
+// Somebody who waits comes before a survey that was asked for, and that before what the service does by itself, whoever came first.
+func TestACallThatIsWaitedForGoesBeforeOthers(t *testing.T) {
+	files, err := local.Open(t.TempDir())
+	require.NoError(t, err)
+	defer files.Close()
+	synctest.Test(t, func(t *testing.T) {
+		first := make(chan struct{})
+		var order []turns.Priority // one call at a time
+		limited := reach.Limited(reach.Around(files, func(ctx context.Context) (func(), error) {
+			<-first
+			order = append(order, turns.Of(ctx))
+			return func() {}, nil
+		}), 1)
+		var all sync.WaitGroup
+		for _, p := range []turns.Priority{turns.Idle, turns.Idle, turns.Scheduled, turns.Asked, turns.Waited} {
+			all.Go(func() {
+				root, err := limited.Tree(turns.With(t.Context(), p), "/")
+				if assert.NoError(t, err) {
+					root.Close()
+				}
+			})
+			synctest.Wait()
+		}
+		close(first)
+		all.Wait()
+		assert.Equal(t, []turns.Priority{turns.Idle, turns.Waited, turns.Asked, turns.Scheduled, turns.Idle}, order)
+	})
 }
 
 // A caller who leaves while it is asked whether the machine is still there does not close it for those who are at work on it.

@@ -81,7 +81,7 @@ type Way struct {
 	Scheme string
 	Open   func(ctx context.Context, at Address) (Session, error)
 	// AtOnce is how many calls a session takes side by side; 0 is any number.
-	AtOnce int64
+	AtOnce int
 	// Backoff is how long a machine that could not be reached is left alone before it is tried again, doubled each time up to
 	// MostBackoff, and a fifth more or less by chance; 0 tries each time.
 	Backoff time.Duration

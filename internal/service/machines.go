@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
 	"humble-rewind/internal/survey"
@@ -283,9 +284,9 @@ func (s *Service) StartSurvey(ctx context.Context, request api.StartSurveyReques
 	if err != nil {
 		return nil, err
 	}
-	priority := survey.Asked
+	priority := turns.Asked
 	if value(request.Body.Waited) {
-		priority = survey.Waited
+		priority = turns.Waited
 	}
 	order := survey.Order{Sources: sources, Priority: priority, ReadAll: value(request.Body.ReadAll), Examine: value(request.Body.Examine)}
 	j, err := s.jobs.Submit(ctx, order.By(technician(ctx)))

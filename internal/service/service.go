@@ -27,6 +27,7 @@ import (
 	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
 	"humble-rewind/internal/core/stray"
+	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/past"
 	"humble-rewind/internal/reach"
@@ -206,7 +207,7 @@ func (s *Service) renew(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	order := survey.Order{Priority: survey.Scheduled}
+	order := survey.Order{Priority: turns.Scheduled}
 	for _, src := range sources {
 		if src.Renew || src.Recheck && !src.SurveyedAt.IsZero() || s.rebuilt {
 			order.Sources = append(order.Sources, src)
@@ -268,12 +269,12 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		ConnContext: withConnection, ErrorLog: slog.NewLogLogger(s.log.Handler(), slog.LevelWarn)}
 	failed := make(chan error, 1)
 	go func() { failed <- server.Serve(bounded{listener, newConnections()}) }()
-	expiring, stop := context.WithCancel(ctx)
+	expiring, stop := context.WithCancel(turns.With(ctx, turns.Scheduled))
 	var wait sync.WaitGroup
 	wait.Go(func() { s.expireDaily(expiring) })
 	wait.Go(func() { s.settle(expiring) })
 	wait.Go(func() { s.careForRecords(expiring) })
-	wait.Go(func() { s.examiner.Background(expiring, contents.DefaultBudget, s.noticed(expiring)) })
+	wait.Go(func() { s.examiner.Background(turns.With(expiring, turns.Idle), contents.DefaultBudget, s.noticed(expiring)) })
 	defer wait.Wait()
 	defer stop()
 	select {

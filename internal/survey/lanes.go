@@ -1,23 +1,13 @@
 package survey
 
 import (
-	"container/heap"
 	"context"
 	"sync"
 	"time"
 
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/traits"
-)
-
-// Priority says how much a survey is waited for: the lower goes first.
-type Priority int
-
-// The priorities.
-const (
-	Waited    Priority = -1 // somebody waits for its end
-	Asked     Priority = 0  // somebody asked for it
-	Scheduled Priority = 1  // the service itself did
+	"humble-rewind/internal/core/turns"
 )
 
 // lane is what is surveyed one after the other.
@@ -52,15 +42,15 @@ const (
 
 // lanes let one survey at a time into each lane: of those that wait the one that is waited for most, of equal ones who waits longest.
 type lanes struct {
-	most *turns
+	most *turns.Turns
 
 	mu   sync.Mutex
-	all  map[lane]*turns
+	all  map[lane]*turns.Turns
 	slow map[string]int // by machine, sources that nobody waits for any more
 }
 
 func newLanes() *lanes {
-	return &lanes{most: &turns{free: maxMachines}, all: map[lane]*turns{}, slow: map[string]int{}}
+	return &lanes{most: turns.New(maxMachines), all: map[lane]*turns.Turns{}, slow: map[string]int{}}
 }
 
 // wait waits for the survey of a source to end, not for long, and not at all for a machine that had not come to the end of another by then.
@@ -99,30 +89,30 @@ func (l *lanes) count(machine string, n int) {
 // turn is somebody's in a lane.
 type turn struct {
 	lanes    *lanes
-	lane     *turns
-	priority Priority
+	lane     *turns.Turns
+	priority turns.Priority
 	begun    time.Time
 }
 
 // take waits for a turn in a lane. Give it back.
-func (l *lanes) take(ctx context.Context, at lane, priority Priority) (*turn, error) {
+func (l *lanes) take(ctx context.Context, at lane) (*turn, error) {
 	l.mu.Lock()
 	of, ok := l.all[at]
 	if !ok {
-		of = &turns{free: 1}
+		of = turns.New(1)
 		l.all[at] = of
 	}
 	l.mu.Unlock()
-	t := &turn{lanes: l, lane: of, priority: priority}
+	t := &turn{lanes: l, lane: of, priority: turns.Of(ctx)}
 	return t, t.take(ctx)
 }
 
 func (t *turn) take(ctx context.Context) error {
-	if err := t.lane.take(ctx, t.priority); err != nil {
+	if err := t.lane.Take(ctx, t.priority); err != nil {
 		return err
 	}
-	if err := t.lanes.most.take(ctx, t.priority); err != nil {
-		t.lane.give()
+	if err := t.lanes.most.Take(ctx, t.priority); err != nil {
+		t.lane.Give()
 		return err
 	}
 	t.begun = time.Now()
@@ -135,8 +125,8 @@ func (t *turn) give() {
 		return
 	}
 	t.begun = time.Time{}
-	t.lanes.most.give()
-	t.lane.give()
+	t.lanes.most.Give()
+	t.lane.Give()
 }
 
 // due tells whether it has lasted so long that others should have theirs.
@@ -145,100 +135,11 @@ func (t *turn) due() bool {
 		return false
 	}
 	lasted := time.Since(t.begun)
-	return lasted >= soleSlice || lasted >= sharedSlice && (t.lane.waited() || t.lanes.most.waited())
+	return lasted >= soleSlice || lasted >= sharedSlice && (t.lane.Waits() || t.lanes.most.Waits())
 }
 
 // again ends the turn and takes another, behind those that wait.
 func (t *turn) again(ctx context.Context) error {
 	t.give()
 	return t.take(ctx)
-}
-
-// turns are so many at a time.
-type turns struct {
-	mu      sync.Mutex
-	free    int
-	counted int
-	waiting waiters
-}
-
-// waiter waits for a turn.
-type waiter struct {
-	priority Priority
-	number   int
-	given    chan struct{}
-	at       int // in the heap; negative once it has its turn
-}
-
-func (t *turns) take(ctx context.Context, priority Priority) error {
-	t.mu.Lock()
-	if err := ctx.Err(); err != nil || t.free > 0 {
-		if err == nil {
-			t.free--
-		}
-		t.mu.Unlock()
-		return err
-	}
-	t.counted++
-	w := &waiter{priority: priority, number: t.counted, given: make(chan struct{})}
-	heap.Push(&t.waiting, w)
-	t.mu.Unlock()
-	select {
-	case <-w.given:
-		return nil
-	case <-ctx.Done():
-	}
-	t.mu.Lock()
-	if w.at >= 0 {
-		heap.Remove(&t.waiting, w.at)
-		t.mu.Unlock()
-		return ctx.Err()
-	}
-	t.mu.Unlock()
-	t.give() // it came at the same time
-	return ctx.Err()
-}
-
-func (t *turns) give() {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if len(t.waiting) == 0 {
-		t.free++
-		return
-	}
-	close(heap.Pop(&t.waiting).(*waiter).given)
-}
-
-// waited tells whether somebody waits.
-func (t *turns) waited() bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return len(t.waiting) > 0
-}
-
-// waiters are a heap, see container/heap.
-type waiters []*waiter
-
-func (w waiters) Len() int { return len(w) }
-func (w waiters) Less(i, k int) bool {
-	if w[i].priority != w[k].priority {
-		return w[i].priority < w[k].priority
-	}
-	return w[i].number < w[k].number
-}
-func (w waiters) Swap(i, k int) {
-	w[i], w[k] = w[k], w[i]
-	w[i].at, w[k].at = i, k
-}
-func (w *waiters) Push(x any) {
-	one := x.(*waiter)
-	one.at = len(*w)
-	*w = append(*w, one)
-}
-func (w *waiters) Pop() any {
-	last := len(*w) - 1
-	one := (*w)[last]
-	one.at, (*w)[last] = -1, nil
-	*w = (*w)[:last]
-	return one
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/catalogue"
+	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
@@ -168,7 +169,7 @@ func TestWhoIsWaitedForGoesFirst(t *testing.T) {
 	}
 	runner := jobs.New(s.Catalogue, slog.New(slog.DiscardHandler), time.Now, survey.Worker(s.Contents, nil, time.Now))
 	defer runner.Stop()
-	submit := func(priority survey.Priority, sources ...catalogue.Source) int64 {
+	submit := func(priority turns.Priority, sources ...catalogue.Source) int64 {
 		j, err := runner.Submit(t.Context(), survey.Order{Sources: sources, Priority: priority}.By(catalogue.TheService))
 		require.NoError(t, err)
 		return j.ID
@@ -178,15 +179,15 @@ func TestWhoIsWaitedForGoesFirst(t *testing.T) {
 		require.NoError(t, err)
 		return j
 	}
-	submit(survey.Asked, src)
+	submit(turns.Asked, src)
 	<-first
-	scheduled := submit(survey.Scheduled, other[0])
-	assert.Equal(t, scheduled, submit(survey.Scheduled, other[0]), "the same, not begun: one is enough")
+	scheduled := submit(turns.Scheduled, other[0])
+	assert.Equal(t, scheduled, submit(turns.Scheduled, other[0]), "the same, not begun: one is enough")
 	for range 1000 {
-		assert.Equal(t, scheduled, submit(survey.Scheduled, other[0]))
+		assert.Equal(t, scheduled, submit(turns.Scheduled, other[0]))
 	}
-	left := submit(survey.Waited, other[1])
-	waited := submit(survey.Waited, other[2])
+	left := submit(turns.Waited, other[1])
+	waited := submit(turns.Waited, other[2])
 	for _, id := range []int64{scheduled, left, waited} {
 		require.Eventually(t, func() bool { return len(job(id).Parts) == 1 && job(id).State == catalogue.JobRunning }, time.Minute, time.Millisecond)
 	}

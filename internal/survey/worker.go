@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/principal"
+	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/jobs"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/say"
@@ -25,7 +26,7 @@ const JobKind = "survey"
 // Request is what a survey job is submitted with: the sources' numbers.
 type Request struct {
 	Sources  []copies.SourceID `json:"sources"`
-	Priority Priority          `json:"priority,omitempty"`
+	Priority turns.Priority    `json:"priority,omitempty"`
 	ReadAll  bool              `json:"read_all,omitempty"` // also digest all content not yet known
 	Examine  bool              `json:"examine,omitempty"`  // also examine all content not yet examined
 }
@@ -33,7 +34,7 @@ type Request struct {
 // Order is a survey that is asked for.
 type Order struct {
 	Sources  []catalogue.Source
-	Priority Priority
+	Priority turns.Priority
 	ReadAll  bool
 	Examine  bool
 }
@@ -87,6 +88,7 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 	if err := task.Request(&r.request); err != nil {
 		return err
 	}
+	ctx = turns.With(ctx, r.request.Priority)
 	r.begin()
 	var all sync.WaitGroup
 	defer all.Wait()
@@ -216,7 +218,7 @@ func (r *round) slices(ctx context.Context, n int, src catalogue.Source, outcome
 			err = fmt.Errorf("a fault of the program stopped it: %v\n%s", fault, debug.Stack())
 		}
 	}()
-	turn, err := r.lanes.take(ctx, laneOf(src), r.request.Priority)
+	turn, err := r.lanes.take(ctx, laneOf(src))
 	if err != nil {
 		return err
 	}
