@@ -59,14 +59,14 @@ internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/past internal/choosing internal/survey internal/restore internal/restore/steps internal/registry
 internal/corpus           :
-internal/servicetest      : api internal/demo internal/kinds internal/service
+internal/servicetest      : api internal/apart internal/demo internal/kinds internal/service
 internal/browser          :
 internal/browser/shots    : internal/browser
 internal/e2e              :
 internal/bench            : api internal/browser internal/core… internal/catalogue
 api                       :
 console                   :
-cmd/humble-rewind         : console internal/clouddrive internal/core/stray internal/cli internal/demo internal/kinds internal/service
+cmd/humble-rewind         : console internal/apart internal/clouddrive internal/core/stray internal/cli internal/demo internal/kinds internal/service
 `
 
 // impure are standard packages that core must not see: it has no disk, clock, network or database.

@@ -15,6 +15,7 @@ import (
 	_ "time/tzdata" // zones, also on hosts that have none
 
 	"humble-rewind/console"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/cli"
 	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/demo"
@@ -66,12 +67,13 @@ func serve(ctx context.Context, options cli.Serving, ready func(string)) error {
 	if err != nil {
 		return err
 	}
-	ways, err := kinds.Serving(options.Dir, options.Secrets...)
+	children := &apart.Pool{}
+	ways, err := kinds.Serving(children, options.Dir, options.Secrets...)
 	if err != nil {
 		return err
 	}
 	s, err := service.Open(ctx, service.Config{Strays: rules, Dir: options.Dir, SafekeepingLimit: options.SafekeepingLimit,
-		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways,
+		SafekeepingDays: options.SafekeepingDays, Rebuild: options.Rebuild, Hosts: options.Hosts, Ways: ways, Apart: children,
 		Kinds:   kinds.All(rules),
 		Console: files, Now: time.Now,
 		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level}))})

@@ -46,6 +46,9 @@ const (
 	opHolds   op = "holds"
 	opUnpack  op = "unpack"
 	opMembers op = "members"
+	opRefs    op = "refs"
+
+	opMultistatus op = "multistatus"
 )
 
 type request struct {
@@ -54,6 +57,7 @@ type request struct {
 	Form   string   `json:"form,omitempty"`   // of what is to be unpacked, or taken apart
 	Packed string   `json:"packed,omitempty"` // the form as which that is packed
 	Most   int64    `json:"most,omitempty"`   // bytes that are unpacked
+	Last   bool     `json:"last,omitempty"`   // piece of an answer
 	Names  []string `json:"names"`
 	Sizes  []int64  `json:"sizes"`
 	// Sent says that the first piece of the first content follows at once, unasked: of most contents it is all of it.

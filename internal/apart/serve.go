@@ -26,6 +26,7 @@ import (
 	"humble-rewind/internal/core/pdf"
 	"humble-rewind/internal/core/peek"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/refs"
 	"humble-rewind/internal/core/similar"
 )
 
@@ -193,6 +194,10 @@ func (w *worker) do(r request, c []Input) (any, error) {
 		return nil, w.unpack(r.Form)
 	case r.Op == opMembers:
 		return w.members(r, c)
+	case r.Op == opRefs && len(c) == 0:
+		return nil, w.refs(refs.Form(r.Form))
+	case r.Op == opMultistatus && len(c) == 0:
+		return w.multistatus(r.Last)
 	}
 	return nil, errors.New("not a request")
 }

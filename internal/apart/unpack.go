@@ -2,6 +2,7 @@ package apart
 
 import (
 	"compress/bzip2"
+	"compress/flate"
 	"compress/gzip"
 	"context"
 	"encoding/json"
@@ -25,10 +26,12 @@ import (
 // maxWindow bounds, in bytes, how far back what is unpacked may refer, and with that what unpacking takes of memory.
 const maxWindow = 64 << 20
 
-// unpackers read what is packed as one stream, by its form: gzip (RFC 1952), bzip2, xz (the .xz file format 1.1) and zstd (RFC 8878).
+// unpackers read what is packed as one stream, by its form: deflate (RFC 1951), gzip (RFC 1952), bzip2, xz (the .xz file format 1.1) and zstd
+// (RFC 8878).
 var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
-	"gzip":  func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) },
-	"bzip2": func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil },
+	"deflate": func(r io.Reader) (io.ReadCloser, error) { return flate.NewReader(r), nil },
+	"gzip":    func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) },
+	"bzip2":   func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil },
 	"xz": func(r io.Reader) (io.ReadCloser, error) {
 		x, err := xz.NewReader(r, maxWindow)
 		return io.NopCloser(x), err

@@ -14,7 +14,6 @@ import (
 	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/core/advice"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/sitetest"
 )
@@ -77,7 +76,7 @@ func TestAReportSaysWhatDoesNotProtectTheFolder(t *testing.T) {
 		assert.Contains(t, said, nothing)
 	})
 	t.Run("versions on a drive", func(t *testing.T) {
-		s := sitetest.NewWith(t, kinds.Ways())
+		s := sitetest.New(t)
 		drive, err := clouddrive.Open(t.Context(), t.TempDir())
 		require.NoError(t, err)
 		defer drive.Close()

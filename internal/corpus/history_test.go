@@ -291,7 +291,7 @@ func (h *History) survey() error {
 		}
 		h.records = records
 		rules, _ := registered.Leftovers()
-		h.site = &site.Site{Catalogue: records, Ways: registered.Ways(), Kinds: registered.All(rules), Kept: filepath.Join(h.dir, "sources"),
+		h.site = &site.Site{Catalogue: records, Ways: registered.Ways(pool), Kinds: registered.All(rules), Kept: filepath.Join(h.dir, "sources"),
 			Unpacker: pool}
 	}
 	for _, machine := range []string{First, Second} {

@@ -20,11 +20,11 @@ import (
 	"humble-rewind/internal/source/trash"
 )
 
-// Ways are the ways to machines. The private directories are the service's own data, which is nobody's files.
-func Ways(private ...string) reach.Ways {
+// Ways are the ways to machines. What drives answer is read by answers. The private directories are the service's own data, which is nobody's files.
+func Ways(answers dav.Answers, private ...string) reach.Ways {
 	return append(reach.Ways{
 		local.Way(private...),
-	}, dav.Ways(nil)...)
+	}, dav.Ways(nil, answers)...)
 }
 
 // SecretsFolder is the folder in the service's data in which addresses may name files.
@@ -32,7 +32,7 @@ const SecretsFolder = "secrets"
 
 // Serving are the ways of a service with its data folder: an address may name files only in the folder for secrets there, in
 // /etc/humble-rewind, and in those that root names besides.
-func Serving(dir string, secrets ...string) (reach.Ways, error) {
+func Serving(answers dav.Answers, dir string, secrets ...string) (reach.Ways, error) {
 	files := dav.Files{filepath.Join(dir, SecretsFolder), "/etc/humble-rewind"}
 	for _, folder := range append([]string{dir}, secrets...) {
 		if !filepath.IsAbs(folder) {
@@ -40,7 +40,7 @@ func Serving(dir string, secrets ...string) (reach.Ways, error) {
 		}
 	}
 	files = append(files, secrets...)
-	return append(reach.Ways{local.Way(dir)}, dav.Ways(files)...), nil
+	return append(reach.Ways{local.Way(dir)}, dav.Ways(files, answers)...), nil
 }
 
 // All are the kinds of stores, in the order in which technicians look for copies.

@@ -154,7 +154,7 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 				if name == atTheTop && lies != "/" {
 					at, lies = filepath.Join(root, lies), "/"
 				}
-				plain, err := Ways().Open(t.Context(), at)
+				plain, err := Ways(unpacker).Open(t.Context(), at)
 				require.NoError(t, err)
 				files := way(plain)
 				t.Cleanup(func() { assert.NoError(t, files.Close()) })
@@ -169,7 +169,7 @@ func TestWhatTheServiceKeepsIsNobodysFiles(t *testing.T) {
 	root := t.TempDir()
 	private := filepath.Join(root, "var")
 	require.NoError(t, os.MkdirAll(filepath.Join(private, "records"), 0o755))
-	s, err := Ways(private).Open(t.Context(), root)
+	s, err := Ways(nil, private).Open(t.Context(), root)
 	require.NoError(t, err)
 	defer s.Close()
 	_, err = s.Tree(t.Context(), "/var/records")

@@ -43,8 +43,10 @@ import (
 
 // Config is what a service is put together from.
 type Config struct {
-	Dir     string // of the catalogue, safekeeping and the token; made where it is not there
-	Ways    reach.Ways
+	Dir  string // of the catalogue, safekeeping and the token; made where it is not there
+	Ways reach.Ways
+	// Apart are the children that look into what users can write; they are closed with the service.
+	Apart   *apart.Pool
 	Kinds   source.Kinds
 	Strays  stray.Rules
 	Console fs.FS // the built console
@@ -133,7 +135,7 @@ func (s *Service) open(ctx context.Context, config Config) (err error) {
 	}
 	s.keepDays = config.SafekeepingDays
 	s.expire(ctx)
-	s.apart = &apart.Pool{}
+	s.apart = config.Apart
 	s.site = &site.Site{Catalogue: s.catalogue, Ways: config.Ways, Kinds: config.Kinds, Kept: filepath.Join(config.Dir, "sources"),
 		Unpacker: s.apart, Changed: func(machine string) { s.changes.tell(changedMachine, machine) }}
 	if err := errors.Join(s.site.Begin(ctx), s.site.Tidy(ctx)); err != nil {
@@ -274,7 +276,9 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	wait.Go(func() { s.expireDaily(expiring) })
 	wait.Go(func() { s.settle(expiring) })
 	wait.Go(func() { s.careForRecords(expiring) })
-	wait.Go(func() { s.examiner.Background(turns.With(expiring, turns.Idle), contents.DefaultBudget, s.noticed(expiring)) })
+	wait.Go(func() {
+		s.examiner.Background(turns.With(expiring, turns.Idle), contents.DefaultBudget, s.noticed(expiring))
+	})
 	defer wait.Wait()
 	defer stop()
 	select {

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/apart"
 	"humble-rewind/internal/demo"
 	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/service"
@@ -88,9 +89,10 @@ func open(ctx context.Context, dir string, console fs.FS, now func() time.Time) 
 		return nil, err
 	}
 	rules, _ := kinds.Leftovers()
+	children := &apart.Pool{}
 	return service.Open(
 		ctx,
-		service.Config{Dir: dir, Ways: kinds.Ways(dir), Kinds: kinds.All(rules), Strays: rules, Console: console, Now: now,
+		service.Config{Dir: dir, Ways: kinds.Ways(children, dir), Apart: children, Kinds: kinds.All(rules), Strays: rules, Console: console, Now: now,
 			Log: slog.New(slog.NewTextHandler(io.Discard, nil))},
 	)
 }

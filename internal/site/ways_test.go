@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humble-rewind/internal/core/traits"
-	"humble-rewind/internal/kinds"
+	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/registry"
@@ -20,7 +20,7 @@ import (
 // What the way to a machine can tell is kept with the machine, is what its stores are judged by without asking it, and is another once it is
 // reached in another way.
 func TestWaysAreKeptWithTheirMachines(t *testing.T) {
-	s := sitetest.NewWith(t, append(kinds.Ways(), reachtest.PoorWay(local.Way(), time.Millisecond)))
+	s := sitetest.NewWith(t, reach.Ways{local.Way(), reachtest.PoorWay(local.Way(), time.Millisecond)})
 	root := t.TempDir()
 	require.NoError(t, os.WriteFile(filepath.Join(root, "Keel.txt"), []byte("oak"), 0o644))
 	written := time.Date(2026, 11, 3, 16, 30, 0, 123456789, time.UTC)

@@ -47,11 +47,18 @@ type Site struct {
 
 // New makes a site whose machine has what Lay is then told.
 func New(t testing.TB) *Site {
-	return NewWith(t, kinds.Ways())
+	t.Helper()
+	pool := &apart.Pool{}
+	return with(t, kinds.Ways(pool), pool)
 }
 
 // NewWith is New with other ways to reach the machine.
 func NewWith(t testing.TB, ways reach.Ways) *Site {
+	t.Helper()
+	return with(t, ways, &apart.Pool{})
+}
+
+func with(t testing.TB, ways reach.Ways, pool *apart.Pool) *Site {
 	t.Helper()
 	ctx := context.Background()
 	s := &Site{Root: t.TempDir(), t: t}
@@ -67,7 +74,6 @@ func NewWith(t testing.TB, ways reach.Ways) *Site {
 	require.NoError(t, err)
 	t.Cleanup(func() { safe.Close() })
 	rules, _ := kinds.Leftovers()
-	pool := &apart.Pool{}
 	t.Cleanup(func() { pool.Close() })
 	s.Site = &site.Site{Catalogue: records, Ways: ways, Kinds: kinds.All(rules), Kept: t.TempDir(), Unpacker: pool}
 	t.Cleanup(func() { s.Site.Close() })

@@ -20,6 +20,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/refs"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/traits"
 	"humble-rewind/internal/reach"
@@ -187,13 +188,13 @@ type Setup struct {
 	// Keep is a folder of the service's host that the source has for itself, in which a kind may keep what it has fetched; "" where it is not
 	// one that is looked after yet.
 	Keep string
-	// Unpacker unpacks what users have packed as one stream.
+	// Unpacker unpacks and takes apart what users have written.
 	Unpacker Unpacker
 }
 
-// Unpacker unpacks streams and takes archives apart, apart from the service: whoever packed one may have meant harm.
+// Unpacker unpacks streams and takes apart what users can write, apart from the service: whoever wrote it may have meant harm.
 type Unpacker interface {
-	// Unpack unpacks what is packed in a form: gzip, bzip2, xz or zstd. What is damaged is read as far as it goes, to an error. Closing
+	// Unpack unpacks what is packed in a form: deflate, gzip, bzip2, xz or zstd. What is damaged is read as far as it goes, to an error. Closing
 	// the answer does not close what is packed.
 	Unpack(ctx context.Context, form string, packed io.Reader) (io.ReadCloser, error)
 	// Zip, Tar and PackedTar call each with what an archive says of each member, in their order, until it fails. A tar can be read at any
@@ -202,6 +203,8 @@ type Unpacker interface {
 	Zip(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	Tar(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	PackedTar(ctx context.Context, form string, packed io.Reader, most int64, each func(archived.Head) error) (archived.Told, error)
+	// Refs calls each with what the lines of a text of a git repository name, in their order, until it fails.
+	Refs(ctx context.Context, form refs.Form, text io.Reader, each func(refs.Named) error) error
 }
 
 // OwnFolder returns a folder on the service's host for the store alone, and what to call when it is not needed any more: that of the source,

@@ -17,7 +17,6 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/jobs"
-	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/local"
 	"humble-rewind/internal/registry"
@@ -98,7 +97,7 @@ func hanging(dead *atomic.Bool, hung *atomic.Int32) reach.Way {
 func TestAMachineThatHangsHoldsUpNoOther(t *testing.T) {
 	var dead atomic.Bool
 	var hung atomic.Int32
-	s := sitetest.NewWith(t, append(kinds.Ways(), hanging(&dead, &hung)))
+	s := sitetest.NewWith(t, reach.Ways{local.Way(), hanging(&dead, &hung)})
 	var sources []catalogue.Source
 	for n := range 10 {
 		name, host := fmt.Sprintf("m%d", n), "alive"

@@ -90,7 +90,7 @@ DAVMinTimeout 10
 // back to it, and goes again.
 func TestAPlainServerIsALiveSource(t *testing.T) {
 	at, files := apache(t)
-	s := sitetest.NewWith(t, kinds.Ways())
+	s := sitetest.New(t)
 	ctx := t.Context()
 	_, err := s.AddMachine(ctx, registry.NewMachine{Name: "shelf", At: at})
 	require.NoError(t, err)
@@ -138,7 +138,7 @@ func TestAPlainServerIsALiveSource(t *testing.T) {
 func TestNothingIsWrittenOverUnseen(t *testing.T) {
 	at, files := apache(t)
 	ctx := context.Background()
-	session, err := kinds.Ways().Open(ctx, at)
+	session, err := kinds.Ways(&children).Open(ctx, at)
 	require.NoError(t, err)
 	defer session.Close()
 	v, ok := reach.VersionerOf(session)
@@ -176,7 +176,7 @@ func TestPasswordsAreNotGivenAway(t *testing.T) {
 		"davs://ines@127.0.0.1:1/files?certificate=sha256:abc": "64 hexadecimal digits",
 		"davs://ines@127.0.0.1:1/files":                        "connect to it",
 	} {
-		_, err := kinds.Ways().Open(t.Context(), address)
+		_, err := kinds.Ways(&children).Open(t.Context(), address)
 		require.ErrorContains(t, err, want)
 		assert.NotContains(t, err.Error(), "oak@")
 	}
@@ -190,7 +190,7 @@ func TestAnAddressNamesFilesOnlyWhereItMay(t *testing.T) {
 		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
 	}
 	require.NoError(t, os.Symlink("../out", filepath.Join(dir, "in/link")))
-	ways := dav.Ways(dav.Files{filepath.Join(dir, "in")})
+	ways := dav.Ways(dav.Files{filepath.Join(dir, "in")}, &children)
 	for option, want := range map[string]string{
 		"secret-file=" + dir + "/in/secret":   "connect to it",
 		"secret-file=" + dir + "/out":         "lies in none of the folders",

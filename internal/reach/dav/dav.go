@@ -36,10 +36,13 @@ import (
 	"humble-rewind/internal/reach"
 )
 
-// Ways reach drives with and without encryption. Addresses name files only in files.
-func Ways(files Files) reach.Ways {
+// Ways reach drives with and without encryption. Addresses name files only in files; what servers answer is read by answers.
+func Ways(files Files, answers Answers) reach.Ways {
+	open := func(ctx context.Context, at reach.Address) (reach.Session, error) {
+		return files.open(ctx, at, answers)
+	}
 	way := func(scheme string) reach.Way {
-		return reach.Way{Scheme: scheme, Open: files.open, AtOnce: 8, Backoff: time.Second}
+		return reach.Way{Scheme: scheme, Open: open, AtOnce: 8, Backoff: time.Second}
 	}
 	return reach.Ways{way("davs"), way("dav")}
 }
@@ -53,11 +56,12 @@ const (
 
 // server is a Session of a cloud drive.
 type server struct {
-	client *http.Client
-	paces  time.Duration // in which something has to come; 0: paceSpan
-	base   *url.URL      // with a slash at its end
-	user   string
-	secret string
+	answers Answers
+	client  *http.Client
+	paces   time.Duration // in which something has to come; 0: paceSpan
+	base    *url.URL      // with a slash at its end
+	user    string
+	secret  string
 }
 
 // Step is what of reaching a drive failed.
@@ -72,7 +76,7 @@ func (s *Step) Error() string { return s.Doing + ": " + s.Err.Error() }
 func (s *Step) Unwrap() error { return s.Err }
 
 // open reaches a drive, step by step; an error says which did not succeed.
-func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error) {
+func (f Files) open(ctx context.Context, at reach.Address, answers Answers) (reach.Session, error) {
 	refuse := func(doing string, err error, shown ...string) (reach.Session, error) {
 		reach.Tell(ctx, doing, strings.Join(shown, ""), err)
 		return nil, &Step{fmt.Sprintf("reach the drive at %s: %s", at.Host, doing), err}
@@ -84,7 +88,7 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 	if err != nil || at.Host == "" {
 		return refuse("read its address", fmt.Errorf("give it like davs://ines@drive.example/files: %w", problem.NoWay))
 	}
-	s := &server{user: at.User, base: &url.URL{Scheme: "https", Host: at.Host, Path: strings.TrimSuffix(path, "/") + "/"}}
+	s := &server{answers: answers, user: at.User, base: &url.URL{Scheme: "https", Host: at.Host, Path: strings.TrimSuffix(path, "/") + "/"}}
 	if at.Scheme == "dav" {
 		if host, _, _ := strings.Cut(at.Host, ":"); host != "localhost" && !net.ParseIP(strings.Trim(host, "[]")).IsLoopback() {
 			return refuse("read its address", fmt.Errorf("without encryption its password could be read on the way; use davs://: %w", problem.NoWay))
@@ -123,7 +127,7 @@ func (f Files) open(ctx context.Context, at reach.Address) (reach.Session, error
 		return refuse(stepOf(err), err, shown)
 	}
 	tellUntil(ctx, s.base.Scheme, "", shown)
-	if !root.folder() {
+	if !root.Folder {
 		s.Close()
 		return refuse("look at its top folder", problem.NotFolder)
 	}
@@ -281,14 +285,14 @@ func (s *server) folder(ctx context.Context, path string) (*folder, error) {
 	if errors.Is(err, problem.NotThere) { // or what is above it is a file
 		for above := place.Folder(path); above != "/"; above = place.Folder(above) {
 			if u, e := s.look(ctx, above); e == nil {
-				if !u.folder() {
+				if !u.Folder {
 					err = problem.NotFolder
 				}
 				break
 			}
 		}
 	}
-	if err == nil && !r.folder() {
+	if err == nil && !r.Folder {
 		err = problem.NotFolder
 	}
 	if err != nil {

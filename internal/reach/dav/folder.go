@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/multistatus"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -69,7 +70,7 @@ func (f *folder) Open(ctx context.Context, name string) (reach.File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
-	if r.folder() {
+	if r.Folder {
 		return nil, fmt.Errorf("%s: %w", place.Quote(at), problem.NotFile)
 	}
 	return &file{s: f.s, path: at, info: r.info(name)}, nil
@@ -136,7 +137,7 @@ func (s *server) put(ctx context.Context, path string, header http.Header, body 
 	answer.Body.Close()
 	if tag = answer.Header.Get("ETag"); tag == "" {
 		r, err := s.look(ctx, path)
-		return r.prop.Tag, err
+		return r.Tag, err
 	}
 	return tag, nil
 }
@@ -197,11 +198,11 @@ func (f *folder) move(ctx context.Context, from, to string, over bool) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(from), err)
 	}
-	header := http.Header{"Destination": {f.s.url(to, r.folder()).String()}, "Overwrite": {"F"}}
+	header := http.Header{"Destination": {f.s.url(to, r.Folder).String()}, "Overwrite": {"F"}}
 	if over {
 		header.Set("Overwrite", "T")
 	}
-	answer, err := f.s.request(ctx, "MOVE", f.s.url(from, r.folder()), header, nil, -1, http.StatusCreated, http.StatusNoContent)
+	answer, err := f.s.request(ctx, "MOVE", f.s.url(from, r.Folder), header, nil, -1, http.StatusCreated, http.StatusNoContent)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(from), err)
 	}
@@ -219,7 +220,7 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 		return fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
 	header := http.Header{"Trash": {"F"}}
-	if r.folder() {
+	if r.Folder {
 		all, err := f.s.list(ctx, at)
 		if err != nil {
 			return err
@@ -227,14 +228,14 @@ func (f *folder) Remove(ctx context.Context, name string) error {
 		if len(all) > 0 {
 			return fmt.Errorf("%s: %w", place.Quote(at), problem.NotEmpty)
 		}
-	} else if r.prop.Tag != "" {
-		tag, err := f.s.strong(ctx, at, r.prop.Tag)
+	} else if r.Tag != "" {
+		tag, err := f.s.strong(ctx, at, r.Tag)
 		if err != nil {
 			return err
 		}
 		header.Set("If-Match", tag)
 	}
-	answer, err := f.s.request(ctx, "DELETE", f.s.url(at, r.folder()), header, nil, -1, http.StatusNoContent, http.StatusOK)
+	answer, err := f.s.request(ctx, "DELETE", f.s.url(at, r.Folder), header, nil, -1, http.StatusNoContent, http.StatusOK)
 	if err != nil {
 		return fmt.Errorf("%s: %w", place.Quote(at), err)
 	}
@@ -274,7 +275,7 @@ func (f *folder) Settle(context.Context) error { return nil }
 func (f *folder) Room(ctx context.Context) (free int64, readOnly bool, err error) {
 	free = -1
 	err = f.s.find(ctx, f.path, "0", []string{"<D:quota-available-bytes/>"}, func(r resource) error {
-		if n, err := strconv.ParseInt(strings.TrimSpace(r.prop.Available), 10, 64); err == nil {
+		if n, err := strconv.ParseInt(strings.TrimSpace(r.Available), 10, 64); err == nil {
 			free = n
 		}
 		return nil
@@ -300,7 +301,7 @@ func (f *file) Stream(ctx context.Context) (io.ReadCloser, error) {
 	if f.href != "" {
 		var err error
 		if u, err = f.s.base.Parse(f.href); err != nil || u.Host != f.s.base.Host || u.Scheme != f.s.base.Scheme {
-			return nil, fmt.Errorf("%w (a version lies on another server)", errAnswer)
+			return nil, fmt.Errorf("%w (a version lies on another server)", multistatus.ErrAnswer)
 		}
 	}
 	answer, err := f.s.request(ctx, "GET", u, nil, nil, -1, http.StatusOK)

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/multistatus"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
@@ -26,7 +27,7 @@ func (s *server) Changes(ctx context.Context, path, since string, see func(reach
 			if !ok || at == path || !place.Under(at, path) {
 				return nil
 			}
-			return see(reach.Kept{Path: at, Info: r.info(place.Name(at)), Tag: r.tag(), Gone: r.gone()})
+			return see(reach.Kept{Path: at, Info: r.info(place.Name(at)), Tag: r.tag(), Gone: r.Gone})
 		})
 	}
 	if since != "" {
@@ -93,7 +94,7 @@ const maxVersions = 10_000
 func (s *server) Versions(ctx context.Context, path string) (all []reach.KeptVersion, err error) {
 	current := ""
 	if err := s.find(ctx, path, "0", []string{"<D:checked-in/>"}, func(r resource) error {
-		current = r.prop.CheckedIn
+		current = r.CheckedIn
 		return nil
 	}); err != nil {
 		return nil, err
@@ -105,21 +106,21 @@ func (s *server) Versions(ctx context.Context, path string) (all []reach.KeptVer
 			return fmt.Errorf("it has more than %d versions: %w", maxVersions, problem.TooLarge)
 		}
 		href, ok := s.here(r.Href)
-		if !ok || r.gone() {
+		if !ok || r.Gone {
 			return nil
 		}
 		i := r.info("")
-		at := readTime(r.prop.Created)
+		at := readTime(r.Created)
 		if at.IsZero() {
 			at = i.Written
 		}
-		name := r.prop.Version
+		name := r.Version
 		if name == "" {
 			name = place.Name("/" + strings.Trim(href, "/"))
 		}
 		all = append(all, reach.KeptVersion{Name: name, Address: href, At: at, Written: i.Written, Size: i.Size, Tag: r.tag(),
-			Author:  line(r.prop.Author),
-			Comment: line(r.prop.Comment), Current: current != "" && sameHref(current, r.Href)})
+			Author:  line(r.Author),
+			Comment: line(r.Comment), Current: current != "" && sameHref(current, r.Href)})
 		return nil
 	})
 	slices.SortStableFunc(all, func(a, b reach.KeptVersion) int { return a.At.Compare(b.At) })
@@ -162,13 +163,13 @@ func sameHref(a, b string) bool {
 func (s *server) OpenKept(ctx context.Context, address string) (reach.File, error) {
 	href, ok := s.here(address)
 	if !ok {
-		return nil, fmt.Errorf("%w (it lies on another server)", errAnswer)
+		return nil, fmt.Errorf("%w (it lies on another server)", multistatus.ErrAnswer)
 	}
 	r, err := s.lookHref(ctx, href)
 	if err != nil {
 		return nil, err
 	}
-	if r.folder() {
+	if r.Folder {
 		return nil, problem.NotFile
 	}
 	return &file{s: s, href: href, info: r.info("")}, nil
@@ -182,7 +183,7 @@ func (s *server) lookHref(ctx context.Context, href string) (found resource, err
 		}
 		return nil
 	})
-	if err == nil && (found.Href == "" || found.gone()) {
+	if err == nil && (found.Href == "" || found.Gone) {
 		err = problem.NotThere
 	}
 	return found, err
@@ -191,7 +192,7 @@ func (s *server) lookHref(ctx context.Context, href string) (found resource, err
 func (s *server) findHref(ctx context.Context, href, depth string, see func(resource) error) error {
 	u, err := s.base.Parse(href)
 	if err != nil {
-		return errAnswer
+		return multistatus.ErrAnswer
 	}
 	body := strings.Replace(properties, asked, asked+trashAsked, 1)
 	header := http.Header{"Depth": {depth}, "Content-Type": {"application/xml; charset=utf-8"}}
@@ -202,7 +203,7 @@ func (s *server) findHref(ctx context.Context, href, depth string, see func(reso
 		return err
 	}
 	defer answer.Body.Close()
-	_, err = readMultistatus(ctx, answer.Body, see)
+	_, err = s.read(ctx, answer.Body, see)
 	return err
 }
 
@@ -212,7 +213,7 @@ const trashAsked = `<T:from/><T:removed-at/><T:removed-by/><T:expires-at/>`
 func (s *server) Removed(ctx context.Context, path string) (all []reach.RemovedItem, err error) {
 	trash := ""
 	if err := s.find(ctx, "/", "0", []string{"<T:removed-items/>"}, func(r resource) error {
-		trash = r.prop.Trash.Href
+		trash = r.Trash
 		return nil
 	}); err != nil {
 		return nil, err
@@ -224,11 +225,11 @@ func (s *server) Removed(ctx context.Context, path string) (all []reach.RemovedI
 	held := 0
 	err = s.findHref(ctx, top, "1", func(r resource) error {
 		href, ok := s.here(r.Href)
-		if !ok || r.gone() || sameHref(href, top) {
+		if !ok || r.Gone || sameHref(href, top) {
 			return nil
 		}
-		from, err := place.Clean("/" + strings.Trim(r.prop.From, "/"))
-		if decoded, e := url.PathUnescape(r.prop.From); e == nil {
+		from, err := place.Clean("/" + strings.Trim(r.From, "/"))
+		if decoded, e := url.PathUnescape(r.From); e == nil {
 			from, err = place.Clean("/" + strings.Trim(decoded, "/"))
 		}
 		if err != nil || from == "/" || !place.Under(from, path) || len(from) > maxPath {
@@ -238,7 +239,7 @@ func (s *server) Removed(ctx context.Context, path string) (all []reach.RemovedI
 			return errHeld
 		}
 		all = append(all, reach.RemovedItem{Address: href, Name: place.Name("/" + strings.Trim(href, "/")), From: from,
-			At: readTime(r.prop.RemovedAt), Expires: readTime(r.prop.Expires), By: line(r.prop.RemovedBy), Info: r.info(place.Name(from)),
+			At: readTime(r.RemovedAt), Expires: readTime(r.Expires), By: line(r.RemovedBy), Info: r.info(place.Name(from)),
 			Tag: r.tag()})
 		return nil
 	})
@@ -249,12 +250,12 @@ func (s *server) Removed(ctx context.Context, path string) (all []reach.RemovedI
 func (s *server) EnterKept(ctx context.Context, address string) (reach.Tree, error) {
 	href, ok := s.here(address)
 	if !ok {
-		return nil, fmt.Errorf("%w (it lies on another server)", errAnswer)
+		return nil, fmt.Errorf("%w (it lies on another server)", multistatus.ErrAnswer)
 	}
 	inside := *s
 	base, err := s.base.Parse(strings.TrimSuffix(href, "/") + "/")
 	if err != nil {
-		return nil, errAnswer
+		return nil, multistatus.ErrAnswer
 	}
 	inside.base = base
 	return inside.folder(ctx, "/")

@@ -1,8 +1,9 @@
 package dav
 
 import (
+	"bytes"
+	"cmp"
 	"context"
-	"encoding/xml"
 	"errors"
 	"fmt"
 	"io"
@@ -12,82 +13,27 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/multistatus"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/reach"
 )
 
-// TrashSpace is the XML namespace of the extension by which a drive shows its own trash, see docs/drive-trash.md.
-const TrashSpace = "urn:humble-rewind:drive-trash"
-
-// Bounds on what a server answers.
-const (
-	maxOfOne  = 1 << 20 // bytes that tell of one resource
-	maxOfAll  = 4 << 30
-	maxListed = 2_000_000 // resources in one answer
-)
-
 // properties are those asked for. Where a server does not know one, it says so.
-const properties = `<?xml version="1.0" encoding="utf-8"?><D:propfind xmlns:D="DAV:" xmlns:T="` + TrashSpace + `"><D:prop>` + asked +
+const properties = `<?xml version="1.0" encoding="utf-8"?><D:propfind xmlns:D="DAV:" xmlns:T="` + multistatus.TrashSpace + `"><D:prop>` + asked +
 	`</D:prop></D:propfind>`
 
 const asked = `<D:resourcetype/><D:getcontentlength/><D:getlastmodified/><D:getetag/><D:creationdate/>`
 
 // resource is what an answer tells of a resource.
-type resource struct {
-	Href   string `xml:"DAV: href"`
-	Status string `xml:"DAV: status"`
-	Found  []struct {
-		Status string `xml:"DAV: status"`
-		Prop   prop   `xml:"DAV: prop"`
-	} `xml:"DAV: propstat"`
-
-	prop prop // what was found
-}
-
-type prop struct {
-	Type struct {
-		Collection *struct{} `xml:"DAV: collection"`
-	} `xml:"DAV: resourcetype"`
-	Length    string `xml:"DAV: getcontentlength"`
-	Modified  string `xml:"DAV: getlastmodified"`
-	Tag       string `xml:"DAV: getetag"`
-	Created   string `xml:"DAV: creationdate"`
-	Version   string `xml:"DAV: version-name"`
-	Author    string `xml:"DAV: creator-displayname"`
-	Comment   string `xml:"DAV: comment"`
-	CheckedIn string `xml:"DAV: checked-in>href"`
-	Available string `xml:"DAV: quota-available-bytes"`
-	Trash     struct {
-		Href string `xml:"DAV: href"`
-	} `xml:"urn:humble-rewind:drive-trash removed-items"`
-	From      string `xml:"urn:humble-rewind:drive-trash from"`
-	RemovedAt string `xml:"urn:humble-rewind:drive-trash removed-at"`
-	RemovedBy string `xml:"urn:humble-rewind:drive-trash removed-by"`
-	Expires   string `xml:"urn:humble-rewind:drive-trash expires-at"`
-}
-
-// status reads "HTTP/1.1 200 OK".
-func status(line string) int {
-	f := strings.Fields(line)
-	if len(f) < 2 {
-		return 0
-	}
-	n, _ := strconv.Atoi(f[1])
-	return n
-}
-
-func (r *resource) folder() bool { return r.prop.Type.Collection != nil }
-
-// gone tells whether an answer says that it is not there.
-func (r *resource) gone() bool { return status(r.Status) == http.StatusNotFound }
+type resource struct{ multistatus.Resource }
 
 func (r *resource) info(name string) reach.Info {
-	i := reach.Info{Name: name, Type: entry.File, Size: -1, Written: readTime(r.prop.Modified)}
-	if n, err := strconv.ParseInt(strings.TrimSpace(r.prop.Length), 10, 64); err == nil && n >= 0 {
+	i := reach.Info{Name: name, Type: entry.File, Size: -1, Written: readTime(r.Modified)}
+	if n, err := strconv.ParseInt(strings.TrimSpace(r.Length), 10, 64); err == nil && n >= 0 {
 		i.Size = n
 	}
-	if r.folder() {
+	if r.Folder {
 		i.Type, i.Size = entry.Folder, -1
 	}
 	return i
@@ -109,8 +55,12 @@ func parseTime(text string) time.Time {
 	return time.Time{}
 }
 
-// errAnswer says that an answer is not what the protocol says.
-var errAnswer = fmt.Errorf("the server's answer does not follow WebDAV: %w", problem.Broken)
+// Answers reads what servers answer, apart from the service: a server may mean harm.
+type Answers interface {
+	// Multistatus reads a piece of an answer, see multistatus.Read: it calls each with what that tells of each resource, in its order, until it
+	// fails. The piece is all there.
+	Multistatus(ctx context.Context, piece io.Reader, last bool, each func(multistatus.Resource) error) (multistatus.Slice, error)
+}
 
 // multistatus sends a request that is answered by many resources, and tells of each as it comes.
 func (s *server) multistatus(ctx context.Context, method, path string, isFolder bool, header http.Header, body string,
@@ -123,87 +73,58 @@ func (s *server) multistatus(ctx context.Context, method, path string, isFolder 
 		return "", err
 	}
 	defer answer.Body.Close()
-	return readMultistatus(ctx, answer.Body, see)
+	return s.read(ctx, answer.Body, see)
 }
 
-// readMultistatus reads an answer element by element. Neither one resource nor all of them may take more than is allowed; entities are not
-// resolved.
-func readMultistatus(ctx context.Context, body io.Reader, see func(resource) error) (token string, err error) {
-	m := &meter{r: body, all: maxOfAll}
-	x := xml.NewDecoder(m)
-	fail := func(err error) (string, error) {
-		switch {
+// pieceSize is how much of an answer is read at once, in bytes.
+const pieceSize = 256 << 10
+
+// errLong says that an answer is longer than is read.
+var errLong = fmt.Errorf("the server's answer is too long: %w", problem.TooLarge)
+
+// read reads an answer of many resources, each piece once it is there: whoever waits for a server that sends ever so little waits here, and
+// holds up nobody who reads what others answer.
+func (s *server) read(ctx context.Context, body io.Reader, see func(resource) error) (token string, err error) {
+	listed := 0
+	each := func(r multistatus.Resource) error {
+		if listed++; listed > multistatus.MaxListed {
+			return fmt.Errorf("it lists more than %d files: %w", multistatus.MaxListed, problem.TooLarge)
+		}
+		return see(resource{r})
+	}
+	var root []byte       // that begins the answer
+	var held bytes.Buffer // and was not read yet
+	for all := int64(0); ; {
+		n, err := io.CopyN(&held, body, pieceSize)
+		last := errors.Is(err, io.EOF)
+		switch all += n; {
 		case ctx.Err() != nil:
 			return "", context.Cause(ctx)
-		case errors.Is(err, problem.TooLarge), errors.Is(err, problem.Lost):
+		case err != nil && !last && errors.Is(err, problem.Lost):
+			return "", err
+		case err != nil && !last:
+			return "", fmt.Errorf("%w (%v)", multistatus.ErrAnswer, err)
+		case all > multistatus.MaxAll, len(root) > multistatus.MaxOne, held.Len() > pieceSize+multistatus.MaxOne:
+			return "", errLong
+		}
+		slice, err := s.answers.Multistatus(ctx, io.MultiReader(bytes.NewReader(root), bytes.NewReader(held.Bytes())), last, each)
+		if err != nil {
 			return "", err
 		}
-		return "", fmt.Errorf("%w (%v)", errAnswer, err)
-	}
-	begun, count := false, 0
-	for {
-		m.one = maxOfOne
-		t, err := x.Token()
-		if err == io.EOF && begun {
+		token = cmp.Or(slice.Token, token)
+		read, most := slice.Read-int64(len(root)), int64(held.Len())
+		switch {
+		case slice.Ended || last:
 			return token, nil
-		}
-		if err != nil {
-			return fail(err)
-		}
-		start, ok := t.(xml.StartElement)
-		if !ok {
-			if end, ok := t.(xml.EndElement); ok && end.Name.Local == "multistatus" {
-				return token, nil
-			}
+		case read == -int64(len(root)): // it has not begun
 			continue
+		case read < 0 || read > most || slice.Root < 0 || slice.Root > slice.Read:
+			return "", multistatus.ErrAnswer
+		case root == nil:
+			root = bytes.Clone(held.Bytes()[:slice.Root])
 		}
-		switch start.Name {
-		case xml.Name{Space: "DAV:", Local: "multistatus"}:
-			begun = true
-		case xml.Name{Space: "DAV:", Local: "response"}:
-			if count++; count > maxListed {
-				return fail(fmt.Errorf("it lists more than %d files: %w", maxListed, problem.TooLarge))
-			}
-			var r resource
-			if err := x.DecodeElement(&r, &start); err != nil {
-				return fail(err)
-			}
-			for _, f := range r.Found {
-				if status(f.Status) == http.StatusOK {
-					r.prop = f.Prop
-				}
-			}
-			if err := see(r); err != nil {
-				return "", err
-			}
-		case xml.Name{Space: "DAV:", Local: "sync-token"}:
-			if err := x.DecodeElement(&token, &start); err != nil {
-				return fail(err)
-			}
-		default:
-			if !begun {
-				return fail(fmt.Errorf("it begins with %q", start.Name.Local))
-			}
-			if err := x.Skip(); err != nil {
-				return fail(err)
-			}
-		}
+		held.Next(int(read))
 	}
-}
-
-// meter lets only so much be read.
-type meter struct {
-	r        io.Reader
-	one, all int64
-}
-
-func (m *meter) Read(p []byte) (int, error) {
-	if m.one <= 0 || m.all <= 0 {
-		return 0, fmt.Errorf("the server's answer is too long: %w", problem.TooLarge)
-	}
-	n, err := m.r.Read(p[:min(int64(len(p)), m.one, m.all)])
-	m.one, m.all = m.one-int64(n), m.all-int64(n)
-	return n, err
 }
 
 // find asks for the properties of a resource (depth 0), or of what is in it too (1).
@@ -225,7 +146,7 @@ func (s *server) look(ctx context.Context, path string) (found resource, err err
 		}
 		return nil
 	})
-	if err == nil && (!seen || found.gone()) {
+	if err == nil && (!seen || found.Gone) {
 		err = problem.NotThere
 	}
 	if errors.Is(err, problem.Unsupported) { // some redirect or refuse a folder without its slash
@@ -252,7 +173,7 @@ func (s *server) list(ctx context.Context, path string) (all []listed, err error
 	held := 0
 	err = s.find(ctx, path, "1", nil, func(r resource) error {
 		at, ok := s.path(r.Href)
-		if !ok || r.gone() || place.Folder(at) != path || at == path {
+		if !ok || r.Gone || place.Folder(at) != path || at == path {
 			return nil // itself, or what is not in it
 		}
 		name := strings.Clone(place.Name(at))
@@ -274,8 +195,8 @@ func (s *server) list(ctx context.Context, path string) (all []listed, err error
 const maxTag = 512
 
 func (r *resource) tag() string {
-	if len(r.prop.Tag) > maxTag {
+	if len(r.Tag) > maxTag {
 		return ""
 	}
-	return strings.Clone(r.prop.Tag)
+	return strings.Clone(r.Tag)
 }

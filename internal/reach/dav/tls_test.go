@@ -103,7 +103,7 @@ func TestOnlyAServerThatIsVouchedForIsToldThePassword(t *testing.T) {
 				server.StartTLS()
 			}
 			defer server.Close()
-			session, steps, err := dav.Ways(dav.Files{dir}).Try(t.Context(), fmt.Sprintf("davs://ines@%s/files?secret-file=%s&%s",
+			session, steps, err := dav.Ways(dav.Files{dir}, &children).Try(t.Context(), fmt.Sprintf("davs://ines@%s/files?secret-file=%s&%s",
 				server.Listener.Addr(), secret, c.option))
 			if c.want == nil {
 				require.NoError(t, err)

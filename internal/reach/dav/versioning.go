@@ -18,7 +18,7 @@ func (s *server) Tag(ctx context.Context, path string) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", place.Quote(path), err)
 	}
-	return r.prop.Tag, nil
+	return r.Tag, nil
 }
 
 // strong returns a tag that a precondition takes: some servers call a tag weak (RFC 9110, 8.8.1) until a file is some seconds old, and then

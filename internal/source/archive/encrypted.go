@@ -2,7 +2,6 @@ package archive
 
 import (
 	"archive/zip"
-	"compress/flate"
 	"context"
 	"crypto/aes"
 	"crypto/cipher"
@@ -144,19 +143,19 @@ func (o *opened) decrypt(ctx context.Context, m member, c cryptic) (io.ReadClose
 	if err != nil {
 		return nil, err
 	}
-	return o.plain(plain, m, c.method, !c.unchecked), nil
+	return o.plain(ctx, plain, m, c.method, !c.unchecked)
 }
 
 // plain unpacks a member's bytes.
-func (o *opened) plain(r io.Reader, m member, method uint16, checked bool) *packedMember {
+func (o *opened) plain(ctx context.Context, r io.Reader, m member, method uint16, checked bool) (_ io.ReadCloser, err error) {
 	p := &packedMember{from: r, left: m.size, want: o.heads[m.number].crc, packed: io.NopCloser(r)}
 	if checked {
 		p.sum = crc32.NewIEEE()
 	}
 	if method == zip.Deflate {
-		p.packed = flate.NewReader(r)
+		p.packed, err = o.unpacker.Unpack(ctx, "deflate", r)
 	}
-	return p
+	return p, err
 }
 
 // packedMember is the content of a member. What does not match in the end is said with errDamaged.

@@ -142,7 +142,7 @@ func (o *opened) stream(ctx context.Context, m member) (io.ReadCloser, error) {
 	if err != nil {
 		return nil, err
 	}
-	return o.plain(raw, m, o.heads[m.number].method, true), nil
+	return o.plain(ctx, raw, m, o.heads[m.number].method, true)
 }
 
 // raw reads a member's bytes as they are packed and encrypted.

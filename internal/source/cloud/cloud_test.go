@@ -20,7 +20,6 @@ import (
 	"humble-rewind/internal/clouddrive"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/place"
-	"humble-rewind/internal/kinds"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/sitetest"
@@ -41,7 +40,7 @@ type office struct {
 }
 
 func newOffice(t *testing.T) *office {
-	o := &office{Site: sitetest.NewWith(t, kinds.Ways()), t: t, at: day}
+	o := &office{Site: sitetest.New(t), t: t, at: day}
 	_, err := o.AddMachine(t.Context(), registry.NewMachine{Name: "loft", At: o.Root})
 	if err != nil { // it is there already
 		require.ErrorContains(t, err, "")

@@ -72,7 +72,7 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 	if err := exclude.Check(setup.Exclusions); err != nil {
 		return source.Described{}, err
 	}
-	r, err := find(ctx, setup.Files, setup.At)
+	r, err := find(ctx, setup)
 	if err != nil {
 		return source.Described{}, fmt.Errorf("look for a repository at %s: %w", place.Quote(setup.At), err)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/refs"
 )
 
 // commit is a commit with what it changed against its first parent.
@@ -176,7 +177,7 @@ func (l *logReader) commit(id string, r *bufio.Reader) (*commit, error) {
 		}
 		fields[i] = string(b)
 	}
-	if !isObject(id) {
+	if !refs.IsObject(id) {
 		return nil, errLog
 	}
 	c := &commit{id: id, parents: strings.Fields(fields[0]), author: l.once([]byte(readable(fields[3]))),
@@ -236,13 +237,13 @@ func (l *logReader) change(meta []byte) (change, error) {
 		return false
 	}
 	var c change
-	c.goesOn = isObject(string(f[2])) && kept(f[0])
+	c.goesOn = refs.IsObject(string(f[2])) && kept(f[0])
 	switch {
 	case string(f[1]) == "000000":
 		if c.goesOn {
 			c.was = l.once(f[2])
 		}
-	case !kept(f[1]) || !isObject(string(f[3])):
+	case !kept(f[1]) || !refs.IsObject(string(f[3])):
 		c.other = true
 	default:
 		c.blob, c.link = l.once(f[3]), string(f[1]) == "120000"

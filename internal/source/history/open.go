@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/refs"
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/source"
@@ -38,7 +39,7 @@ const maxHeld = 4 << 20
 func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, error) {
 	kind, rest, _ := strings.Cut(string(ref), " ")
 	blob, at, ok := strings.Cut(rest, " ")
-	if (kind == "blob" || kind == "link") && ok && isObject(blob) {
+	if (kind == "blob" || kind == "link") && ok && refs.IsObject(blob) {
 		var written time.Time
 		if seconds, err := strconv.ParseInt(at, 10, 64); err == nil {
 			written = time.Unix(seconds, 0).UTC()
@@ -49,7 +50,7 @@ func (s *store) Open(ctx context.Context, ref sighting.Ref) (source.Opened, erro
 	if err != nil {
 		return source.Opened{}, err
 	}
-	if !isObject(l.Capture) {
+	if !refs.IsObject(l.Capture) {
 		return source.Opened{}, fmt.Errorf("%s: %w", place.Quote(l.Path()), errMissing)
 	}
 	path := strings.TrimPrefix(place.Join("/"+l.Dir, l.Name), "/")

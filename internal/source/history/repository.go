@@ -1,30 +1,31 @@
 package history
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
+	"humble-rewind/internal/core/refs"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/rights"
+	"humble-rewind/internal/source"
 )
 
 // repository is a repository as it lies on its machine, in the form that gitrepository-layout(5) describes.
 type repository struct {
 	files reach.Session
-	path  string // of what git calls the git directory
-	own   string // of what is this working tree's alone; mostly path
-	tree  string // the folder of the files; "" where it is bare
+	texts source.Unpacker // which reads what names commits
+	path  string          // of what git calls the git directory
+	own   string          // of what is this working tree's alone; mostly path
+	tree  string          // the folder of the files; "" where it is bare
 	dir   reach.Tree
 	// vouch are paths of the machine that say what the repository holds and where it leads.
 	vouch []string
@@ -39,8 +40,9 @@ var errNoRepository = fmt.Errorf("there is no git repository in it: %w", problem
 // find opens the repository at a folder: the one in .git, or the folder itself. Whoever writes a folder can make it point to somebody
 // else's repository; so what it points to outside itself has to belong to whom the pointing folder does, and is read only as far as
 // everybody may read it who can write what points there.
-func find(ctx context.Context, files reach.Session, at string) (*repository, error) {
-	r := &repository{files: files, path: at}
+func find(ctx context.Context, setup source.Setup) (*repository, error) {
+	files, at := setup.Files, setup.At
+	r := &repository{files: files, texts: setup.Unpacker, path: at}
 	inside := place.Join(at, ".git")
 	info, err := reach.Look(ctx, files, inside)
 	switch {
@@ -143,24 +145,59 @@ func beside(folder, path string) string {
 	return place.Join(folder, path)
 }
 
-// read reads a file of the repository; those that are of the working tree alone first.
-func (r *repository) read(ctx context.Context, path string, limit int64) ([]byte, error) {
-	for _, in := range slices.Compact([]string{r.own, r.path}) {
-		full := place.Join(in, path)
+// read reads a small file of the repository.
+func (r *repository) read(ctx context.Context, path string, limit int64) (text []byte, err error) {
+	err = r.either(path, func(full string) error {
 		tree, err := r.files.Tree(ctx, place.Folder(full))
 		if err != nil {
-			if errors.Is(err, fs.ErrNotExist) {
-				continue
-			}
-			return nil, err
+			return err
 		}
-		b, err := reach.ReadFile(ctx, tree, place.Name(full), limit)
-		tree.Close()
-		if !errors.Is(err, fs.ErrNotExist) {
-			return b, err
+		defer tree.Close()
+		text, err = reach.ReadFile(ctx, tree, place.Name(full), limit)
+		return err
+	})
+	return text, err
+}
+
+// names calls each with what a text of the repository of at most limit bytes names, and returns how long that is.
+func (r *repository) names(ctx context.Context, form refs.Form, path string, limit int64, each func(refs.Named)) (size int64, err error) {
+	err = r.either(path, func(full string) error {
+		tree, err := r.files.Tree(ctx, place.Folder(full))
+		if err != nil {
+			return err
+		}
+		defer tree.Close()
+		f, err := tree.Open(ctx, place.Name(full))
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		info, err := f.Info(ctx)
+		if err != nil {
+			return err
+		}
+		if size = info.Size; size > limit {
+			size = 0
+			return fmt.Errorf("it has %d bytes: %w", info.Size, problem.TooLarge)
+		}
+		text, err := reach.AtMost(ctx, f, size)
+		if err != nil {
+			return err
+		}
+		defer text.Close()
+		return r.texts.Refs(ctx, form, text, func(n refs.Named) error { each(n); return nil })
+	})
+	return size, err
+}
+
+// either reads a file of the repository; those that are of the working tree alone come first.
+func (r *repository) either(path string, read func(full string) error) error {
+	for _, in := range slices.Compact([]string{r.own, r.path}) {
+		if err := read(place.Join(in, path)); !errors.Is(err, fs.ErrNotExist) {
+			return err
 		}
 	}
-	return nil, problem.NotThere
+	return problem.NotThere
 }
 
 func (r *repository) look(ctx context.Context, path string) (reach.Info, error) {
@@ -205,21 +242,6 @@ func (h *heads) describe() string {
 	return fmt.Sprintf("On %s; %d branches, tags and other names.", branch, len(h.named))
 }
 
-const nobody = "0000000000000000000000000000000000000000"
-
-// isObject tells whether a text names an object: 40 or 64 hexadecimal digits, not all zero.
-func isObject(name string) bool {
-	if len(name) != 40 && len(name) != 64 {
-		return false
-	}
-	for i := range len(name) {
-		if c := name[i]; (c < '0' || c > '9') && (c < 'a' || c > 'f') {
-			return false
-		}
-	}
-	return !strings.HasPrefix(name, nobody)
-}
-
 // readHeads reads what names commits.
 func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 	h := &heads{named: map[string]string{}}
@@ -230,14 +252,11 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 	if config, err := r.read(ctx, "config", 1<<20); err == nil {
 		h.sha256 = regexp.MustCompile(`(?im)^\s*objectformat\s*=\s*sha256\s*$`).Match(config)
 	}
-	if packed, err := r.read(ctx, "packed-refs", maxPacked); err == nil {
-		for line := range strings.Lines(string(packed)) {
-			commit, name, ok := strings.Cut(strings.TrimSpace(line), " ")
-			if ok && isObject(commit) && len(h.named) < maxRefs {
-				h.named[name] = commit
-			}
+	if _, err := r.names(ctx, refs.Packed, "packed-refs", maxPacked, func(n refs.Named) {
+		if len(h.named) < maxRefs {
+			h.named[n.Ref] = n.Commit
 		}
-	} else if !errors.Is(err, fs.ErrNotExist) {
+	}); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("packed-refs: %w", err)
 	}
 	if err := r.below(ctx, "refs", 0, func(path string) error {
@@ -245,7 +264,7 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 			return nil
 		}
 		text, err := r.read(ctx, path, maxRefText)
-		if commit := strings.TrimSpace(string(text)); err == nil && isObject(commit) {
+		if commit := strings.TrimSpace(string(text)); err == nil && refs.IsObject(commit) {
 			h.named[path] = commit
 		}
 		return ctx.Err()
@@ -259,15 +278,12 @@ func (r *repository) readHeads(ctx context.Context) (*heads, error) {
 		return nil, err
 	}
 	r.underWay(ctx, h)
-	if shallow, err := r.read(ctx, "shallow", maxPacked); err == nil {
-		for line := range strings.Lines(string(shallow)) {
-			if commit := strings.TrimSpace(line); isObject(commit) {
-				h.shallow = append(h.shallow, commit)
-			}
+	if _, err := r.names(ctx, refs.List, "shallow", maxPacked, func(n refs.Named) {
+		if len(h.shallow) < maxRefs {
+			h.shallow = append(h.shallow, n.Commit)
 		}
-		if len(h.shallow) > 0 {
-			h.notes = append(h.notes, "It was copied without its whole history (shallow): what came before is not in it.")
-		}
+	}); err == nil && len(h.shallow) > 0 {
+		h.notes = append(h.notes, "It was copied without its whole history (shallow): what came before is not in it.")
 	}
 	h.line(strings.TrimSpace(string(head)))
 	return h, nil
@@ -280,7 +296,7 @@ func (h *heads) line(head string) {
 	}
 	if ref, ok := strings.CutPrefix(head, "ref: "); ok && h.at == "" {
 		h.branch, h.at = strings.TrimPrefix(ref, "refs/heads/"), h.named[ref]
-	} else if isObject(head) {
+	} else if refs.IsObject(head) {
 		h.others = append(h.others, head)
 		if h.at == "" {
 			h.at = head
@@ -311,16 +327,11 @@ func (h *heads) line(head string) {
 func (r *repository) underWay(ctx context.Context, h *heads) {
 	for _, name := range []string{"ORIG_HEAD", "MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD", "FETCH_HEAD", "rebase-merge/orig-head",
 		"rebase-merge/onto", "rebase-apply/orig-head", "rebase-apply/onto"} {
-		text, err := r.read(ctx, name, maxPacked)
-		if err != nil {
-			continue
-		}
-		for line := range strings.Lines(string(text)) {
-			commit, _, _ := strings.Cut(strings.TrimSpace(line), "\t")
-			if isObject(commit) {
-				h.others = append(h.others, commit)
+		_, _ = r.names(ctx, refs.List, name, maxPacked, func(n refs.Named) { // most repositories have none of them
+			if len(h.others) < maxRefs {
+				h.others = append(h.others, n.Commit)
 			}
-		}
+		})
 	}
 	for _, name := range []string{"rebase-merge/head-name", "rebase-apply/head-name"} {
 		if text, err := r.read(ctx, name, maxRefText); err == nil {
@@ -337,40 +348,17 @@ func (r *repository) underWay(ctx context.Context, h *heads) {
 func (r *repository) readReflogs(ctx context.Context, h *heads) error {
 	left := int64(maxReflog)
 	return r.below(ctx, "logs", 0, func(path string) error {
-		text, err := r.read(ctx, path, left)
-		if err != nil {
-			return ctx.Err()
-		}
-		left -= int64(len(text))
-		for line := range bytes.Lines(text) {
-			before, when, ok := readReflog(line)
-			for _, commit := range before {
-				if ok && len(h.former) < maxRefs {
-					h.former = append(h.former, former{strings.TrimPrefix(path, "logs/"), commit, when})
+		ref := strings.TrimPrefix(path, "logs/")
+		read, _ := r.names(ctx, refs.Log, path, left, func(n refs.Named) {
+			for _, commit := range [...]string{n.Before, n.Commit} {
+				if commit != "" && len(h.former) < maxRefs {
+					h.former = append(h.former, former{ref, commit, n.When.Time()})
 				}
 			}
-		}
+		})
+		left -= read
 		return ctx.Err()
 	})
-}
-
-// readReflog reads a line of a reflog: old and new commit, who, when, and what was done.
-func readReflog(line []byte) (commits []string, when time.Time, ok bool) {
-	head, _, _ := bytes.Cut(line, []byte{'\t'})
-	fields := bytes.Fields(head)
-	if len(fields) < 4 {
-		return nil, when, false
-	}
-	for _, f := range fields[:2] {
-		if isObject(string(f)) {
-			commits = append(commits, string(f))
-		}
-	}
-	seconds, err := strconv.ParseInt(string(fields[len(fields)-2]), 10, 64)
-	if err != nil {
-		return nil, when, false
-	}
-	return commits, time.Unix(seconds, 0).UTC(), len(commits) > 0
 }
 
 // below calls see with the paths of all files below a folder of the repository.

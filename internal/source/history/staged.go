@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"humble-rewind/internal/core/refs"
 	"io"
 	"slices"
 	"strings"
@@ -74,7 +75,7 @@ func (r *survey) staged(ctx context.Context, keep func(version) bool) (all []ver
 			}
 			meta, path, ok := strings.Cut(string(line), "\t")
 			f := strings.Fields(meta)
-			if !ok || len(f) != 3 || !isObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxNameless {
+			if !ok || len(f) != 3 || !refs.IsObject(f[1]) || f[0] == "160000" || f[0] == "120000" || len(all) > maxNameless {
 				continue
 			}
 			if v := (version{path: path, blob: f[1]}); !committed[recorded{v.path, v.blob}] && keep(v) {

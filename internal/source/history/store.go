@@ -75,7 +75,7 @@ type survey struct {
 
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	refuse := func(err error) error { return fmt.Errorf("read the repository at %s: %w", place.Quote(s.At), err) }
-	repository, err := find(ctx, s.Files, s.At)
+	repository, err := find(ctx, s.Setup)
 	if err != nil {
 		return refuse(err)
 	}

@@ -20,14 +20,14 @@ func (s *store) Vouches(ctx context.Context, _ sighting.Locator) []string {
 	if s.vouch != nil {
 		return s.vouch
 	}
-	r, err := find(ctx, s.Files, s.At)
+	r, err := find(ctx, s.Setup)
 	if err != nil {
 		return []string{place.Join(s.At, ".git"), s.At} // the first may not be there; then nothing is believed
 	}
 	defer r.Close()
 	all, ok := r.vouches(ctx)
 	if !ok {
-		return []string{place.Join(r.path, "objects/"+nobody)} // which is not there
+		return []string{place.Join(r.path, "objects/"+noObject)} // which is not there
 	}
 	s.vouch = all
 	return all
@@ -81,3 +81,6 @@ func take(all *[]string, path string) bool {
 
 // maxRefDepth is how deep names of commits lie in folders.
 const maxRefDepth = 20
+
+// noObject is the name of no object.
+const noObject = "0000000000000000000000000000000000000000"

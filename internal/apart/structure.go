@@ -1,0 +1,217 @@
+package apart
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"time"
+
+	"github.com/fxamacker/cbor/v2"
+
+	"humble-rewind/internal/core/archived"
+)
+
+// structure is something that is taken apart: what can be read at any offset, or what is read from its beginning to its end.
+type structure struct {
+	request request
+	content []Input
+	stream  io.Reader
+	all     bool                     // of the stream was given
+	take    func(frame []byte) error // what was found, some at a time
+}
+
+// records takes a structure apart: each is called with what is found in it, in its order, until it fails. told takes what is said of it as a whole.
+func records[T any](ctx context.Context, p *Pool, s *structure, told any, each func(T) error) error {
+	s.take = func(frame []byte) error {
+		var some []T
+		if err := recordsReading.Unmarshal(frame, &some); err != nil {
+			return fmt.Errorf("%w: %w", errStrange, err)
+		}
+		for _, one := range some {
+			if err := each(one); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return p.structure(ctx, s, told)
+}
+
+// recordsReading bounds what a frame of records unpacks to.
+var recordsReading, _ = cbor.DecOptions{MaxArrayElements: 1 << 16, MaxMapPairs: 64, MaxNestedLevels: 4, UTF8: cbor.UTF8DecodeInvalid}.DecMode()
+
+// structure asks a child. One that ended while it had nothing to do is none.
+func (p *Pool) structure(ctx context.Context, s *structure, told any) error {
+	p.begin()
+	for {
+		kept, err := p.unpacking.Acquire(ctx)
+		if err != nil {
+			return err
+		}
+		c := kept.Value()
+		c.asked++
+		begun, err := s.ask(ctx, c, told)
+		if err == nil && !c.broken {
+			kept.Release()
+			p.lookLater()
+			return nil
+		}
+		kept.Destroy()
+		if err == nil || begun || c.asked == 1 || ctx.Err() != nil {
+			return err
+		}
+	}
+}
+
+// recordsFrame is the largest frame of records, in bytes: a name may be of 64 KiB, and as much a target.
+const recordsFrame = 2 << 20
+
+// ask has a child take it apart. begun says that something came of it.
+func (s *structure) ask(ctx context.Context, c *child, told any) (begun bool, err error) {
+	stop := context.AfterFunc(ctx, c.end) // so that reading from it ends
+	patience := time.AfterFunc(wallTime, c.end)
+	defer func() {
+		if ends := !stop(); ends || !patience.Stop() {
+			c.broken = true
+		}
+	}()
+	r := s.request
+	for _, content := range s.content {
+		r.Names, r.Sizes = append(r.Names, content.Name), append(r.Sizes, content.Size)
+	}
+	if err := c.request(r); err != nil {
+		return false, ErrDemanding
+	}
+	for {
+		kind, frame, err := readFrameOf(c.out, c.buffer, recordsFrame)
+		switch {
+		case ctx.Err() != nil:
+			return begun, ctx.Err()
+		case err != nil:
+			return begun, ErrDemanding
+		}
+		begun = true
+		switch kind {
+		case frameRead:
+			patience.Stop() // that may be slow
+			err = s.give(c, frame)
+			patience.Reset(wallTime)
+		case frameOutput:
+			err = s.take(frame)
+			patience.Reset(wallTime)
+		case frameResult:
+			var answer result
+			if err := json.Unmarshal(frame, &answer); err != nil {
+				return begun, errStrange
+			}
+			if answer.Failure != "" {
+				return begun, answer.said()
+			}
+			if told == nil {
+				return begun, nil
+			}
+			return begun, decode(answer.Value, told)
+		default:
+			err = errStrange
+		}
+		if err != nil {
+			c.broken = true
+			return begun, err
+		}
+	}
+}
+
+// give gives the child what it wants to read: of a content, or the next piece of the stream.
+func (s *structure) give(c *child, frame []byte) error {
+	if len(s.content) > 0 {
+		var readErr error
+		if err := c.give(frame, s.content, &readErr); err != nil {
+			return errors.Join(readErr, err)
+		}
+		return readErr
+	}
+	if s.all || len(frame) > 0 {
+		return errStrange
+	}
+	n, err := io.ReadFull(s.stream, c.piece)
+	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+		return err
+	}
+	s.all = n == 0
+	if err := writeFrame(c.in, framePiece, c.piece[:n]); err != nil {
+		return ErrDemanding // it ended
+	}
+	return nil
+}
+
+// batchBytes is about how much of what is found is sent at once.
+const batchBytes = 64 << 10
+
+// batch gathers what is found in the child, to be sent together.
+type batch[T any] struct {
+	w    *worker
+	all  []T
+	size int
+}
+
+// put takes one more, which is about so many bytes.
+func (b *batch[T]) put(one T, size int) error {
+	b.all = append(b.all, one)
+	if b.size += size; b.size < batchBytes {
+		return nil
+	}
+	return b.flush()
+}
+
+func (b *batch[T]) flush() error {
+	if len(b.all) == 0 {
+		return nil
+	}
+	encoded, err := cbor.Marshal(b.all)
+	if err != nil {
+		return err
+	}
+	b.all, b.size = b.all[:0], 0
+	b.w.renew()
+	return errors.Join(writeFrame(b.w.out, frameOutput, encoded), b.w.out.Flush())
+}
+
+// streamed has something read what is sent piece by piece.
+func (w *worker) streamed(most int64, read func(io.Reader) error) error {
+	stream := &asked{w: w}
+	defer stream.end()
+	if err := stream.ask(); err != nil {
+		return err
+	}
+	return read(&renewing{Reader: stream, w: w, most: most})
+}
+
+// renew lets the child go on: what it does is taken note of as it comes.
+func (w *worker) renew() {
+	if bound(cpuTime) != nil {
+		os.Exit(exitSpent)
+	}
+}
+
+// renewing lets the child go on with each megabyte that it has unpacked.
+type renewing struct {
+	io.Reader
+	w    *worker
+	left int
+	most int64
+}
+
+func (r *renewing) Read(p []byte) (int, error) {
+	n, err := r.Reader.Read(p)
+	if r.most -= int64(n); r.most < 0 {
+		return 0, archived.ErrBomb
+	}
+	if r.left -= n; r.left <= 0 {
+		r.left = 1 << 20
+		r.w.renew()
+	}
+	return n, err
+}
