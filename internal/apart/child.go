@@ -21,6 +21,7 @@ import (
 type child struct {
 	cmd    *exec.Cmd
 	in     io.WriteCloser
+	to     *bufio.Writer // in; a request goes with its first piece
 	out    *bufio.Reader
 	buffer []byte
 	piece  []byte // of what it reads
@@ -51,6 +52,7 @@ func start(how manner) (*child, error) {
 	if c.in, err = c.cmd.StdinPipe(); err != nil {
 		return nil, err
 	}
+	c.to = bufio.NewWriterSize(c.in, 64<<10)
 	out, err := c.cmd.StdoutPipe()
 	if err != nil {
 		return nil, err
@@ -128,13 +130,8 @@ func (c *child) exchange(r request, out io.Writer, contents []Input, readErr *er
 		first = n
 	}
 	r.Sent = first > 0
-	if err := c.request(r); err != nil {
+	if err := c.request(r, framePiece, c.piece[:first]); err != nil {
 		return answer, err
-	}
-	if r.Sent {
-		if err := writeFrame(c.in, framePiece, c.piece[:first]); err != nil {
-			return answer, err
-		}
 	}
 	for written := 0; ; {
 		kind, frame, err := readFrame(c.out, c.buffer)
@@ -163,12 +160,41 @@ func (c *child) exchange(r request, out io.Writer, contents []Input, readErr *er
 	}
 }
 
-func (c *child) request(r request) error {
+// request sends a request, with its first piece where that goes with it.
+func (c *child) request(r request, kind byte, first []byte) error {
 	encoded, err := json.Marshal(r)
-	if err != nil {
-		return err
+	if err == nil {
+		err = writeFrame(c.to, frameRequest, encoded)
 	}
-	return writeFrame(c.in, frameRequest, encoded)
+	if err == nil && r.Sent {
+		err = writeFrame(c.to, kind, first)
+	}
+	if err == nil {
+		err = c.to.Flush()
+	}
+	return err
+}
+
+// next reads the next piece of a stream, and tells whether it is the last.
+func (c *child) next(from io.Reader) (piece []byte, last bool, err error) {
+	n, err := io.ReadFull(from, c.piece)
+	if errors.Is(err, io.EOF) || errors.Is(err, io.ErrUnexpectedEOF) {
+		return c.piece[:n], true, nil
+	}
+	return c.piece[:n], false, err
+}
+
+// pieceOf is the kind of frame that a piece of a stream goes in.
+func pieceOf(last bool) byte {
+	if last {
+		return frameLast
+	}
+	return framePiece
+}
+
+// send sends a frame.
+func (c *child) send(kind byte, content []byte) error {
+	return errors.Join(writeFrame(c.to, kind, content), c.to.Flush())
 }
 
 // give answers a child that wants to read.
@@ -180,12 +206,12 @@ func (c *child) give(frame []byte, contents []Input, readErr *error) error {
 	at, length := int64(binary.BigEndian.Uint64(frame[1:])), int64(binary.BigEndian.Uint32(frame[9:]))
 	length = min(length, int64(len(c.piece)), content.Size-at)
 	if at < 0 || length <= 0 {
-		return writeFrame(c.in, framePiece)
+		return c.send(framePiece, nil)
 	}
 	n, err := content.ReadAt(c.piece[:length], at)
 	if err != nil && !errors.Is(err, io.EOF) {
 		*readErr = err
-		return writeFrame(c.in, frameFault)
+		return c.send(frameFault, nil)
 	}
-	return writeFrame(c.in, framePiece, c.piece[:n])
+	return c.send(framePiece, c.piece[:n])
 }

@@ -59,11 +59,11 @@ func (w *worker) archive(r request, contents []Input, put func(archived.Head) er
 		if !ok {
 			return archived.Told{}, fmt.Errorf("%q is not a form that is unpacked", r.Packed)
 		}
-		packed := &asked{w: w}
-		defer packed.end()
-		if err := packed.ask(); err != nil {
+		packed, err := w.stream()
+		if err != nil {
 			return archived.Told{}, err
 		}
+		defer packed.end()
 		of, err := unpacker(packed)
 		if err != nil {
 			return archived.Told{}, fmt.Errorf("%w (%w)", archived.ErrDamaged, err)

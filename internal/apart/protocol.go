@@ -14,12 +14,13 @@ import (
 
 // The two sides talk in frames over the child's standard input and output: a byte for the kind, four bytes for the length (big
 // endian), and that many bytes. The service asks with a request; the child then asks for pieces of the contents, each answered
-// by one frame, until it sends its result, before which it may send output. What is to be unpacked it asks for without saying which piece:
-// it gets the next, and one of no bytes at the end.
+// by one frame, until it sends its result, before which it may send output. Of a stream, such as what is to be unpacked, it asks without saying
+// for which piece: it gets the next.
 const (
 	frameRequest = 'q' // JSON of a request
 	frameRead    = 'r' // a byte for the content, eight for the offset, four for the length; nothing for the next piece of what is packed
 	framePiece   = 'p' // the bytes there; fewer than asked for only at the end
+	frameLast    = 'l' // of a stream, the last ones
 	frameFault   = 'f' // they cannot be read
 	frameOutput  = 'o'
 	frameResult  = 'd' // JSON of a result
@@ -60,7 +61,7 @@ type request struct {
 	Last   bool     `json:"last,omitempty"`   // piece of an answer
 	Names  []string `json:"names"`
 	Sizes  []int64  `json:"sizes"`
-	// Sent says that the first piece of the first content follows at once, unasked: of most contents it is all of it.
+	// Sent says that the first piece of the first content, or of the stream, follows at once, unasked: of most it is all of it.
 	Sent bool `json:"sent,omitempty"`
 }
 

@@ -102,9 +102,14 @@ func serve(heavy bool) int {
 			return 3
 		}
 		var first []byte
-		if r.Sent {
-			if kind, first, err = readFrame(w.in, nil); err != nil || kind != framePiece || len(r.Sizes) == 0 {
+		if w.sent = nil; r.Sent {
+			kind, first, err = readFrame(w.in, w.first)
+			w.first = first
+			switch {
+			case err != nil, kind != framePiece && kind != frameLast:
 				return 3
+			case len(r.Sizes) == 0:
+				w.sent = &sent{first, kind == frameLast}
 			}
 		}
 		if err := w.answer(r, first); err != nil {
@@ -127,6 +132,9 @@ type worker struct {
 	in    *bufio.Reader
 	out   *bufio.Writer
 	heavy bool
+	sent  *sent // the first piece of the stream of the request; nil where it has none
+
+	first, unpacked []byte // buffers, of the first piece and of what comes out
 }
 
 // answer carries a request out; first is the beginning of the first content, where it was sent with it.

@@ -18,7 +18,9 @@ import (
 type structure struct {
 	request request
 	content []Input
-	stream  io.Reader
+	stream  io.Reader                // nil where there is a content
+	first   []byte                   // of the stream; it goes with the request
+	read    bool                     // it was
 	all     bool                     // of the stream was given
 	take    func(frame []byte) error // what was found, some at a time
 }
@@ -79,10 +81,19 @@ func (s *structure) ask(ctx context.Context, c *child, told any) (begun bool, er
 		}
 	}()
 	r := s.request
+	if s.stream != nil && !s.read {
+		patience.Stop() // that may be slow
+		if s.first, s.all, err = c.next(s.stream); err != nil {
+			return true, err
+		}
+		s.read = true
+		patience.Reset(wallTime)
+	}
 	for _, content := range s.content {
 		r.Names, r.Sizes = append(r.Names, content.Name), append(r.Sizes, content.Size)
 	}
-	if err := c.request(r); err != nil {
+	r.Sent = s.stream != nil
+	if c.request(r, pieceOf(s.all), s.first) != nil {
 		return false, ErrDemanding
 	}
 	for {
@@ -136,12 +147,12 @@ func (s *structure) give(c *child, frame []byte) error {
 	if s.all || len(frame) > 0 {
 		return errStrange
 	}
-	n, err := io.ReadFull(s.stream, c.piece)
-	if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+	piece, all, err := c.next(s.stream)
+	if err != nil {
 		return err
 	}
-	s.all = n == 0
-	if err := writeFrame(c.in, framePiece, c.piece[:n]); err != nil {
+	s.all = all
+	if err := c.send(pieceOf(all), piece); err != nil {
 		return ErrDemanding // it ended
 	}
 	return nil
@@ -181,11 +192,11 @@ func (b *batch[T]) flush() error {
 
 // streamed has something read what is sent piece by piece.
 func (w *worker) streamed(most int64, read func(io.Reader) error) error {
-	stream := &asked{w: w}
-	defer stream.end()
-	if err := stream.ask(); err != nil {
+	stream, err := w.stream()
+	if err != nil {
 		return err
 	}
+	defer stream.end()
 	return read(&renewing{Reader: stream, w: w, most: most})
 }
 

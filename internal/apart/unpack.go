@@ -2,18 +2,20 @@ package apart
 
 import (
 	"compress/bzip2"
-	"compress/flate"
-	"compress/gzip"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"os"
-	"runtime"
 	"runtime/debug"
+	"runtime/metrics"
+	"sync"
 	"syscall"
 	"time"
+
+	"github.com/klauspost/compress/flate"
+	"github.com/klauspost/compress/gzip"
 
 	"github.com/jackc/puddle/v2"
 	"github.com/klauspost/compress/zstd"
@@ -29,9 +31,14 @@ const maxWindow = 64 << 20
 // unpackers read what is packed as one stream, by its form: deflate (RFC 1951), gzip (RFC 1952), bzip2, xz (the .xz file format 1.1) and zstd
 // (RFC 8878).
 var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
-	"deflate": func(r io.Reader) (io.ReadCloser, error) { return flate.NewReader(r), nil },
-	"gzip":    func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) },
-	"bzip2":   func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil },
+	"deflate": func(r io.Reader) (io.ReadCloser, error) {
+		if err := inflater.(flate.Resetter).Reset(r, nil); err != nil { // members of archives are many, and mostly small
+			return nil, err
+		}
+		return io.NopCloser(inflater), nil
+	},
+	"gzip":  func(r io.Reader) (io.ReadCloser, error) { return gzip.NewReader(r) },
+	"bzip2": func(r io.Reader) (io.ReadCloser, error) { return io.NopCloser(bzip2.NewReader(r)), nil },
 	"xz": func(r io.Reader) (io.ReadCloser, error) {
 		x, err := xz.NewReader(r, maxWindow)
 		return io.NopCloser(x), err
@@ -44,6 +51,9 @@ var unpackers = map[string]func(io.Reader) (io.ReadCloser, error){
 		return z.IOReadCloser(), nil
 	},
 }
+
+// inflater unpacks one stream after the other, in a child.
+var inflater = flate.NewReader(nil)
 
 // Unpack unpacks a stream in a child of its own, which others may use once it was read to its end, or nearly. What is packed is read by whoever
 // reads the answer, one piece ahead of what the child is at. What is not in that form, or is damaged, is read as far as it goes, to an error.
@@ -63,6 +73,8 @@ type stream struct {
 	packed io.Reader
 	pool   *Pool
 	begun  bool                     // something of what is packed was given
+	first  []byte                   // of what is packed; it goes with the request
+	read   bool                     // it was
 	kept   *puddle.Resource[*child] // nil once it was given back
 	come   []byte                   // and was not read yet
 	all    bool                     // of what is packed was given
@@ -77,7 +89,11 @@ func (s *stream) begin() (err error) {
 		}
 		c := s.kept.Value()
 		c.asked++
-		err = c.request(request{Op: opUnpack, Form: s.form})
+		if err := s.begins(c); err != nil {
+			s.leave(true)
+			return err
+		}
+		err = c.request(request{Op: opUnpack, Form: s.form, Sent: true}, pieceOf(s.all), s.first)
 		if err == nil {
 			return nil
 		}
@@ -86,6 +102,15 @@ func (s *stream) begin() (err error) {
 			return err
 		}
 	}
+}
+
+// begins reads the first piece of what is packed, where it was not.
+func (s *stream) begins(c *child) (err error) {
+	if !s.read {
+		s.first, s.all, err = c.next(s.packed)
+		s.read = err == nil
+	}
+	return err
 }
 
 func (s *stream) Read(p []byte) (int, error) {
@@ -133,13 +158,13 @@ func (s *stream) more() (err error) {
 				return errStrange
 			}
 			patience.Stop() // that may be slow
-			n, err := io.ReadFull(s.packed, c.piece)
-			if err != nil && !errors.Is(err, io.EOF) && !errors.Is(err, io.ErrUnexpectedEOF) {
+			piece, all, err := c.next(s.packed)
+			if err != nil {
 				return err
 			}
-			s.all = n == 0
+			s.all = all
 			patience.Reset(wallTime)
-			if err := writeFrame(c.in, framePiece, c.piece[:n]); err != nil {
+			if err := c.send(pieceOf(all), piece); err != nil {
 				return ErrDemanding // it ended
 			}
 		case frameOutput:
@@ -206,24 +231,25 @@ const outputSize = 128 << 10
 // unpack is the child's side.
 func (w *worker) unpack(form string) error {
 	tidy()
-	for _, pipe := range []int{syscall.Stdin, syscall.Stdout} {
-		_, _ = unix.FcntlInt(uintptr(pipe), unix.F_SETPIPE_SZ, pipeSize) // a smaller one does too
-	}
+	widen()
 	unpacker, ok := unpackers[form]
 	if !ok {
 		return fmt.Errorf("%q is not a form that is unpacked", form)
 	}
-	packed := &asked{w: w}
-	defer packed.end()
-	if err := packed.ask(); err != nil {
+	packed, err := w.stream()
+	if err != nil {
 		return err
 	}
+	defer packed.end()
 	r, err := unpacker(packed)
 	if err != nil {
 		return err
 	}
 	defer r.Close()
-	for piece := make([]byte, outputSize); ; {
+	if w.unpacked == nil {
+		w.unpacked = make([]byte, outputSize)
+	}
+	for piece := w.unpacked; ; {
 		n, err := 0, error(nil)
 		for n < len(piece) && err == nil {
 			var more int
@@ -247,46 +273,70 @@ func (w *worker) unpack(form string) error {
 	}
 }
 
+// widen makes the pipes take more at once; narrower ones do too.
+var widen = sync.OnceFunc(func() {
+	for _, pipe := range []int{syscall.Stdin, syscall.Stdout} {
+		_, _ = unix.FcntlInt(uintptr(pipe), unix.F_SETPIPE_SZ, pipeSize)
+	}
+})
+
 // tidy gives back what a stream before took, where that was much.
 func tidy() {
-	var m runtime.MemStats
-	if runtime.ReadMemStats(&m); m.HeapInuse > lightSoft {
+	held := []metrics.Sample{{Name: "/memory/classes/heap/objects:bytes"}, {Name: "/memory/classes/heap/unused:bytes"}}
+	if metrics.Read(held); held[0].Value.Uint64()+held[1].Value.Uint64() > lightSoft {
 		debug.FreeOSMemory()
 	}
 }
 
-// asked is what is packed, which the service sends piece by piece. While one is worked on, the next is on its way, and taken as it comes: the
+// asked is a stream that the service sends piece by piece. While one is worked on, the next is on its way, and taken as it comes: the
 // service does not read what is sent to it while it sends.
 type asked struct {
 	w       *worker
 	piece   []byte // what was not read of the last one
-	coming  chan []byte
+	last    bool   // there is none behind it
+	coming  chan sent
 	buffers [2][]byte // in turn
 }
 
+// sent is a piece of a stream that came.
+type sent struct {
+	piece []byte
+	last  bool
+}
+
+// stream is the one of a request, whose first piece came with it.
+func (w *worker) stream() (*asked, error) {
+	if w.sent == nil {
+		return nil, errors.New("not a request")
+	}
+	a := &asked{w: w, piece: w.sent.piece, last: w.sent.last}
+	return a, a.ask()
+}
+
+// ask asks for the next piece, if there is one.
 func (a *asked) ask() error {
-	a.coming = make(chan []byte, 1)
-	go func(coming chan<- []byte, buffer []byte) {
+	if a.last {
+		return nil
+	}
+	a.coming = make(chan sent, 1)
+	go func(coming chan<- sent, buffer []byte) {
 		kind, piece, err := readFrame(a.w.in, buffer)
-		if err != nil || kind != framePiece {
+		if err != nil || kind != framePiece && kind != frameLast {
 			os.Exit(0) // nobody wants to know any more
 		}
-		coming <- piece
+		coming <- sent{piece, kind == frameLast}
 	}(a.coming, a.buffers[0])
 	return errors.Join(writeFrame(a.w.out, frameRead), a.w.out.Flush())
 }
 
 func (a *asked) Read(p []byte) (int, error) {
-	if len(a.piece) == 0 {
+	for len(a.piece) == 0 {
 		if a.coming == nil {
 			return 0, io.EOF
 		}
-		a.piece = <-a.coming
-		a.coming = nil
-		if len(a.piece) == 0 {
-			return 0, io.EOF
-		}
-		a.buffers[0], a.buffers[1] = a.buffers[1], a.piece
+		came := <-a.coming
+		a.coming, a.piece, a.last = nil, came.piece, came.last
+		a.buffers[0], a.buffers[1] = a.buffers[1], came.piece
 		if err := a.ask(); err != nil {
 			return 0, err
 		}
@@ -300,5 +350,6 @@ func (a *asked) Read(p []byte) (int, error) {
 func (a *asked) end() {
 	if a.coming != nil {
 		<-a.coming
+		a.coming = nil
 	}
 }
