@@ -4,7 +4,8 @@ import { render } from "@testing-library/react";
 import type { ReactNode } from "react";
 import { MemoryRouter } from "react-router";
 import { vi } from "vitest";
-import { client } from "./api/client";
+import { client, type Schemas } from "./api/client";
+import { session } from "./api/queries";
 
 /** One question: its method and path, what stands behind the question mark, and its body. */
 export interface Question {
@@ -45,11 +46,12 @@ client.use({
   },
 });
 
-/** Draws something of the console before a service that answers so; asked are the questions to it, in their order. */
-export function drawn(node: ReactNode, answering: Record<string, Answer>) {
+/** Draws something of the console before a service that answers so, for who is signed in; asked are the questions to it, in their order. */
+export function drawn(node: ReactNode, answering: Record<string, Answer>, signedIn?: Schemas["Session"]) {
   answers = answering;
   asked = [];
   const queries = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  queries.setQueryData(session.queryKey, signedIn);
   const shown = render(
     <QueryClientProvider client={queries}>
       <MemoryRouter>{node}</MemoryRouter>

@@ -5,6 +5,7 @@ import styled from "styled-components";
 import { ask, client, type ClashRule, type Job } from "../api/client";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
+import { useRight } from "../useRight";
 import { Carrying } from "./Carrying";
 import { Choices, type Where } from "./Choices";
 import { Planned } from "./Planned";
@@ -41,6 +42,7 @@ export function BringBackDialog({
   close: () => void;
   done: () => void;
 }) {
+  const may = useRight("bring-back");
   const [clash, setClash] = useState<ClashRule>(rule);
   const [where, setWhere] = useState<Where>(null);
   const [confirmed, setConfirmed] = useState<Ask[]>([]);
@@ -50,6 +52,7 @@ export function BringBackDialog({
         client.POST("/bring-backs", { body: { ...requestOf(what), clash, dry_run: false, ...bodyOf(where, confirmed) } }),
       ) as Promise<Job>,
   });
+  if (!may) return null;
   return (
     <Over isOpen isDismissable={!begin.isPending} onOpenChange={(open) => open || close()}>
       <Box>

@@ -4,6 +4,7 @@ import { InText, Key, Mono, Plain, Primary, Quiet } from "../parts/controls";
 import { Row } from "../parts/layout";
 import { PlaceText } from "../parts/PlaceText";
 import { tokens } from "../theme";
+import { Allowed } from "../useRight";
 import { absolute, bytes, counted } from "../when";
 import { Part, stacked } from "./cases.styles";
 import { FolderAdvicePart } from "./FolderAdvicePart";
@@ -77,10 +78,12 @@ export function AdviceHead({ of: k, advice, chosen, bring, peek, compare, wrong,
       {!r && <Said head="Why nothing is recommended" all={advice.because} />}
       <Row>
         {(r || chosen) && !(own && standing) && (
-          <Bring onPress={bring}>
-            Bring back {own ? "" : chosen?.id}
-            <Key aria-hidden>b</Key>
-          </Bring>
+          <Allowed right="bring-back">
+            <Bring onPress={bring}>
+              Bring back {own ? "" : chosen?.id}
+              <Key aria-hidden>b</Key>
+            </Bring>
+          </Allowed>
         )}
         {chosen && (
           <>

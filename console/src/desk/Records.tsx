@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { catalogueHealth } from "../api/queries";
 import { Care, Quiet, Sheet } from "../parts/controls";
+import { useRight } from "../useRight";
 import { absolute } from "../when";
 
 /** Speaks up only where the service's own records are not as they were written. */
 export function Records() {
-  const { data } = useQuery(catalogueHealth);
+  const enabled = useRight("keep", true);
+  const { data } = useQuery({ ...catalogueHealth, enabled });
   if (!data || data.state === "sound" || data.state === "checking") return null;
   return (
     <Sheet aria-label="The service’s records" role="alert">

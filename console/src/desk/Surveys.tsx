@@ -8,6 +8,7 @@ import { Care, Plain, Quiet, Sheet } from "../parts/controls";
 import { Failure, Notice } from "../parts/Notice";
 import { Progress } from "../parts/Progress";
 import { tokens } from "../theme";
+import { Allowed } from "../useRight";
 import { absolute, counted } from "../when";
 
 const List = styled.ul`
@@ -35,9 +36,11 @@ export function Surveys() {
     <Sheet aria-label="Surveys">
       <Head>
         <h1>Surveys</h1>
-        <Plain isDisabled={begin.isPending} onPress={() => begin.mutate()}>
-          Survey everything now
-        </Plain>
+        <Allowed right="survey">
+          <Plain isDisabled={begin.isPending} onPress={() => begin.mutate()}>
+            Survey everything now
+          </Plain>
+        </Allowed>
       </Head>
       {error && <Failure problem={error} />}
       {begin.error && <Failure problem={begin.error} />}

@@ -6,6 +6,7 @@ import { Key, Plain, Primary, Quiet } from "../parts/controls";
 import { Row } from "../parts/layout";
 import { folderLink, foldersAbove, nameOf } from "../places";
 import { tokens } from "../theme";
+import { Allowed } from "../useRight";
 import { absolute, ago, counted } from "../when";
 
 const told = (n: number) => n.toLocaleString("en-GB");
@@ -79,18 +80,20 @@ export function Actions({ folder, part, bring }: { folder: Folder; part: boolean
         later, {told(folder.same)} the same
         {part ? `, among the first ${counted(folder.rows.length, "entry", "entries")}. Bringing back looks at all of them.` : "."}
       </p>
-      <Row>
-        <Primary onPress={() => bring("missing")}>
-          {folder.sealed ? "Bring it back whole …" : "Bring back what is missing …"}
-          <Key>m</Key>
-        </Primary>
-        {!folder.sealed && (
-          <>
-            <Plain onPress={() => bring("changed")}>Missing and changed …</Plain>
-            <Plain onPress={() => bring("exact")}>Exactly as it was …</Plain>
-          </>
-        )}
-      </Row>
+      <Allowed right="bring-back">
+        <Row>
+          <Primary onPress={() => bring("missing")}>
+            {folder.sealed ? "Bring it back whole …" : "Bring back what is missing …"}
+            <Key>m</Key>
+          </Primary>
+          {!folder.sealed && (
+            <>
+              <Plain onPress={() => bring("changed")}>Missing and changed …</Plain>
+              <Plain onPress={() => bring("exact")}>Exactly as it was …</Plain>
+            </>
+          )}
+        </Row>
+      </Allowed>
     </>
   );
 }

@@ -8,8 +8,10 @@ import { Care, Mono, Plain, Quiet } from "../parts/controls";
 import { Columns, Desk, Pane, Row } from "../parts/layout";
 import { Failure, Notice } from "../parts/Notice";
 import { tokens } from "../theme";
+import { Allowed } from "../useRight";
 import { AddDrive } from "./AddDrive";
 import { AddStore } from "./AddStore";
+import { ChangeMachine } from "./ChangeMachine";
 import { Persons } from "./Persons";
 import { said, Session } from "./Session";
 import { Sources } from "./Sources";
@@ -21,19 +23,19 @@ const List = styled.nav`
   a[aria-current="page"] { background: ${tokens.ground}; box-shadow: inset 3px 0 0 ${tokens.ink}; }
 `;
 
-type Adding = "store" | "drive" | undefined;
+type Doing = "store" | "drive" | "change" | undefined;
 
 /** The machines that are looked after, and what copies of each are read from. */
 export function MachinesPage() {
   const { name } = useParams();
   const { data, error } = useQuery(machines);
   const { data: known } = useQuery(kinds);
-  const [adding, setAdding] = useState<Adding>();
+  const [doing, setDoing] = useState<Doing>();
   if (error) return <Failure problem={error} />;
   if (!data) return <Notice title="Reading the machines …" />;
   const one = data.machines.find((m) => m.name === name) ?? data.machines[0];
   if (!one) return <Notice title="No machine is looked after yet.">Add one with: humble-rewind machine add NAME --at DIR</Notice>;
-  const stop = () => setAdding(undefined);
+  const stop = () => setDoing(undefined);
   return (
     <Columns $widths="minmax(200px, 260px) minmax(0, 1fr)">
       <Desk>
@@ -62,21 +64,26 @@ export function MachinesPage() {
             at {one.at.split("?")[0]}, in {one.zone}
           </Quiet>
         </p>
-        <Session machine={one} />
+        <Session machine={one} alter={() => setDoing("change")} />
+        {doing === "change" && <ChangeMachine key={one.name} machine={one} leave={stop} />}
         {one.notes.map((n) => (
           <Quiet as="p" key={n}>
             {n}
           </Quiet>
         ))}
-        {one.at.includes("://") && <Unlock what={one.name} label={`Password of ${one.name}`} machine />}
-        {adding === undefined && (
-          <Row>
-            <Plain onPress={() => setAdding("store")}>Add a store …</Plain>
-            <Plain onPress={() => setAdding("drive")}>Add a cloud drive …</Plain>
-          </Row>
-        )}
-        {adding === "store" && <AddStore key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
-        {adding === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
+        <Allowed right="arrange">
+          {one.at.includes("://") && <Unlock what={one.name} label={`Password of ${one.name}`} machine />}
+          {doing === undefined && (
+            <Row>
+              <Plain onPress={() => setDoing("store")}>Add a store …</Plain>
+              <Allowed right="arrange" whole>
+                <Plain onPress={() => setDoing("drive")}>Add a cloud drive …</Plain>
+              </Allowed>
+            </Row>
+          )}
+        </Allowed>
+        {doing === "store" && <AddStore key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
+        {doing === "drive" && <AddDrive key={one.name} machine={one} kinds={known?.kinds ?? []} leave={stop} />}
         <h2>Sources</h2>
         <Sources sources={one.sources} kinds={known?.kinds ?? []} />
         <Persons machine={one.name} />

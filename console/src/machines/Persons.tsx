@@ -6,12 +6,19 @@ import { Plain, Quiet } from "../parts/controls";
 import { Row } from "../parts/layout";
 import { Failure } from "../parts/Notice";
 import { tokens } from "../theme";
+import { Allowed } from "../useRight";
 
 type Account = Schemas["Account"];
 
 const List = styled.ul`
   li { padding: 6px 0; border-top: 1px solid ${tokens.faint}; overflow-wrap: anywhere; }
 `;
+
+const Answers = ({ children }: { children: React.ReactNode }) => (
+  <Allowed right="arrange">
+    <Row>{children}</Row>
+  </Allowed>
+);
 
 const called = (a: Account) => `${a.name}@${a.machine}`;
 
@@ -37,7 +44,7 @@ export function PersonQuestions({ machine, most = 100 }: { machine?: string; mos
         {asked.slice(0, most).map(({ one, other, why }) => (
           <li key={called(one) + called(other)}>
             Are {called(one)} and {called(other)} one person? <Quiet>{why.map((w) => w.text).join(" ")}</Quiet>
-            <Row>
+            <Answers>
               <Plain
                 aria-label={`${called(one)} and ${called(other)} are one person`}
                 isDisabled={answer.isPending}
@@ -52,7 +59,7 @@ export function PersonQuestions({ machine, most = 100 }: { machine?: string; mos
               >
                 Two persons
               </Plain>
-            </Row>
+            </Answers>
           </li>
         ))}
       </List>
@@ -81,13 +88,15 @@ export function Persons({ machine }: { machine: string }) {
               {others.length > 0 && (
                 <Row>
                   <span>is {others.map(called).join(" and ")} too</span>
-                  <Plain
-                    aria-label={`${called(account)} is somebody else`}
-                    isDisabled={answer.isPending}
-                    onPress={() => answer.mutate({ same: false, accounts: [account] })}
-                  >
-                    Is somebody else
-                  </Plain>
+                  <Allowed right="arrange">
+                    <Plain
+                      aria-label={`${called(account)} is somebody else`}
+                      isDisabled={answer.isPending}
+                      onPress={() => answer.mutate({ same: false, accounts: [account] })}
+                    >
+                      Is somebody else
+                    </Plain>
+                  </Allowed>
                 </Row>
               )}
             </li>

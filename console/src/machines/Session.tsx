@@ -4,6 +4,7 @@ import { machines } from "../api/queries";
 import { Care, Plain, Quiet } from "../parts/controls";
 import { Row } from "../parts/layout";
 import { Failure } from "../parts/Notice";
+import { Allowed } from "../useRight";
 import { absolute } from "../when";
 
 type Machine = Schemas["Machine"];
@@ -20,7 +21,7 @@ const states = {
 export const said = (m: Machine) => states[m.session?.state ?? "unasked"];
 
 /** How a machine is reached now, and whether it is to be at all. */
-export function Session({ machine }: { machine: Machine }) {
+export function Session({ machine, alter }: { machine: Machine; alter: () => void }) {
   const queries = useQueryClient();
   const { session } = machine;
   const stopped = session?.state === "stopped";
@@ -41,11 +42,14 @@ export function Session({ machine }: { machine: Machine }) {
         </p>
       )}
       {change.error && <Failure problem={change.error} />}
-      <Row>
-        <Plain isDisabled={change.isPending} onPress={() => change.mutate()}>
-          {stopped ? "Take it up again" : "Leave it alone"}
-        </Plain>
-      </Row>
+      <Allowed right="arrange">
+        <Row>
+          <Plain isDisabled={change.isPending} onPress={() => change.mutate()}>
+            {stopped ? "Take it up again" : "Leave it alone"}
+          </Plain>
+          <Plain onPress={alter}>Change …</Plain>
+        </Row>
+      </Allowed>
     </>
   );
 }

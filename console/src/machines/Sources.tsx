@@ -3,8 +3,11 @@ import styled from "styled-components";
 import type { Schemas } from "../api/client";
 import { stacked } from "../cases/cases.styles";
 import { Care, InText, Mono, Quiet } from "../parts/controls";
+import { Row } from "../parts/layout";
 import { tokens } from "../theme";
+import { useRight } from "../useRight";
 import { absolute } from "../when";
+import { ChangeSource } from "./ChangeSource";
 import { Unlock } from "./Unlock";
 
 const Table = styled.table`
@@ -20,8 +23,9 @@ const Table = styled.table`
 
 /** What copies of a machine are read from, with what its last survey had to say. */
 export function Sources({ sources, kinds }: { sources: Schemas["Source"][]; kinds: Schemas["Kind"][] }) {
-  const [open, setOpen] = useState<string>();
-  const lockable = (s: Schemas["Source"]) => kinds.find((k) => k.name === s.kind)?.lockable;
+  const [open, setOpen] = useState<{ id: string; to: "unlock" | "change" }>();
+  const may = useRight("arrange");
+  const kindOf = (s: Schemas["Source"]) => kinds.find((k) => k.name === s.kind);
   if (sources.length === 0) return <Quiet as="p">None yet.</Quiet>;
   return (
     <Table>
@@ -54,12 +58,16 @@ export function Sources({ sources, kinds }: { sources: Schemas["Source"][]; kind
                   {n}
                 </Quiet>
               ))}
-              {lockable(s) && open !== s.id && (
-                <div>
-                  <InText onPress={() => setOpen(s.id)}>Give the password of {s.id} …</InText>
-                </div>
+              {may && open?.id !== s.id && (
+                <Row>
+                  {kindOf(s)?.lockable && (
+                    <InText onPress={() => setOpen({ id: s.id, to: "unlock" })}>Give the password of {s.id} …</InText>
+                  )}
+                  <InText onPress={() => setOpen({ id: s.id, to: "change" })}>Change {s.id} …</InText>
+                </Row>
               )}
-              {open === s.id && <Unlock what={s.id} label={`Password of ${s.id}`} />}
+              {open?.id === s.id && open.to === "unlock" && <Unlock what={s.id} label={`Password of ${s.id}`} />}
+              {open?.id === s.id && open.to === "change" && <ChangeSource source={s} kind={kindOf(s)} leave={() => setOpen(undefined)} />}
             </td>
             <td>{s.copies}</td>
             <td>{s.surveyed_at ? absolute(s.surveyed_at) : "not yet"}</td>

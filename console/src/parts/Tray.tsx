@@ -6,6 +6,7 @@ import type { Copy } from "../api/client";
 import { useSelection } from "../selection";
 import { tokens } from "../theme";
 import { useKey, useTraysTurn } from "../useKeys";
+import { Allowed } from "../useRight";
 import { counted } from "../when";
 import { Key, Plain, Primary, Quiet } from "./controls";
 
@@ -80,7 +81,9 @@ function Selected({ copies, drop, clear, open, turn }: SelectedProps) {
         {copies.length > shown && <Quiet>and {copies.length - shown} more</Quiet>}
       </Items>
       <Plain onPress={clear}>Clear</Plain>
-      <Primary onPress={open}>Bring back …{turn && <Key>b</Key>}</Primary>
+      <Allowed right="bring-back">
+        <Primary onPress={open}>Bring back …{turn && <Key>b</Key>}</Primary>
+      </Allowed>
     </Edge>
   );
 }

@@ -10,6 +10,7 @@ import { PlaceText } from "../parts/PlaceText";
 import { Progress } from "../parts/Progress";
 import { tokens } from "../theme";
 import { useKey } from "../useKeys";
+import { useRight } from "../useRight";
 import { absolute, bytes, counted } from "../when";
 
 const Head = styled.div`
@@ -120,7 +121,8 @@ function Undo({ receipt: r }: { receipt: Receipt }) {
   useEffect(() => {
     if (job?.ended_at) void queries.invalidateQueries();
   }, [job?.ended_at, queries]);
-  const can = (r.state === "done" && r.done > 0) || r.state === "part"; // part of a folder may be all that arrived
+  const may = useRight("bring-back");
+  const can = may && ((r.state === "done" && r.done > 0) || r.state === "part"); // part of a folder may be all that arrived
   const { mutate } = undo;
   useKey(
     "u",

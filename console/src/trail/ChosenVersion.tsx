@@ -8,6 +8,7 @@ import { Row } from "../parts/layout";
 import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { folderLink, parentOf } from "../places";
+import { Allowed } from "../useRight";
 import { absolute } from "../when";
 import { marksOf } from "./layout";
 import { Said } from "./Versions";
@@ -43,9 +44,11 @@ export function ChosenVersion({ trail, version, copy, whole, marked, mark, bring
       <Row>
         {v.current && <Quiet>It is there now.</Quiet>}
         {!live && !v.current && (
-          <Primary isDisabled={!copy.readable} onPress={bring}>
-            Bring back …<Key>b</Key>
-          </Primary>
+          <Allowed right="bring-back">
+            <Primary isDisabled={!copy.readable} onPress={bring}>
+              Bring back …<Key>b</Key>
+            </Primary>
+          </Allowed>
         )}
         <Plain isDisabled={!copy.readable} onPress={mark}>
           {marked.includes(copy.id) ? "Unmark" : marked.length ? "Compare with the marked one" : "Mark to compare"}
