@@ -1606,16 +1606,8 @@ type MachineSessionState string
 
 // MachineTrial defines model for MachineTrial.
 type MachineTrial struct {
-	Reached bool `json:"reached"`
-	Steps   []struct {
-		Doing string `json:"doing"`
-
-		// Error Left out where it succeeded
-		Error *string `json:"error,omitempty"`
-
-		// Shown What the other side showed, such as its certificate
-		Shown *string `json:"shown,omitempty"`
-	} `json:"steps"`
+	Reached bool        `json:"reached"`
+	Steps   []TrialStep `json:"steps"`
 }
 
 // MassChange defines model for MassChange.
@@ -2261,6 +2253,17 @@ type TrailVersion struct {
 	SupersededAt *time.Time `json:"superseded_at"`
 	Type         EntryType  `json:"type"`
 	WrittenAt    *time.Time `json:"written_at"`
+}
+
+// TrialStep defines model for TrialStep.
+type TrialStep struct {
+	Doing string `json:"doing"`
+
+	// Error Left out where it succeeded
+	Error *string `json:"error,omitempty"`
+
+	// Shown What the other side showed, such as its certificate
+	Shown *string `json:"shown,omitempty"`
 }
 
 // Understood defines model for Understood.

@@ -194,9 +194,6 @@ func (r *Runner) run(ctx context.Context, t *Task) {
 	r.end(ctx, t, err)
 }
 
-// lookAgain is how long after somebody's rights are taken from him what he had asked for stops.
-const lookAgain = 2 * time.Second
-
 // while stops a job once who asked for it may not have it done any more, also where that is so from the beginning. Call stop at its end.
 func (r *Runner) while(ctx context.Context, t *Task, right principal.Right) (stop func()) {
 	if !r.mayHave(ctx, t, right) {
@@ -204,7 +201,7 @@ func (r *Runner) while(ctx context.Context, t *Task, right principal.Right) (sto
 	}
 	watching, stop := context.WithCancel(ctx)
 	go func() {
-		every := time.NewTicker(lookAgain)
+		every := time.NewTicker(principal.Again)
 		defer every.Stop()
 		for {
 			select {

@@ -131,9 +131,6 @@ func (s *Service) come(next echo.HandlerFunc, whose func(*http.Request) (asker, 
 	}
 }
 
-// lookAgain is how long after somebody's rights are taken from him what he had begun to read ends.
-const lookAgain = 2 * time.Second
-
 // while returns a context that ends once who asks is no longer as he was: signed out, or with other rights or another scope. What had been
 // begun for him then ends too. Call stop at the end.
 func (s *Service) while(ctx context.Context, who asker, now func() (asker, error)) (_ context.Context, stop func()) {

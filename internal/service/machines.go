@@ -72,11 +72,7 @@ func (s *Service) TryMachine(ctx context.Context, request api.TryMachineRequestO
 	files, steps, err := s.site.Try(ctx, request.Body.At, secretOf(request.Body.Password))
 	a := api.TryMachine200JSONResponse{Reached: err == nil}
 	for _, step := range steps {
-		shown := struct {
-			Doing string  `json:"doing"`
-			Error *string `json:"error,omitempty"`
-			Shown *string `json:"shown,omitempty"`
-		}{Doing: step.Doing, Shown: optional(step.Shown)}
+		shown := api.TrialStep{Doing: step.Doing, Shown: optional(step.Shown)}
 		if step.Err != nil {
 			shown.Error = optional(say.Error(step.Err))
 		}

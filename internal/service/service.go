@@ -26,6 +26,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/choosing"
 	"humble-rewind/internal/contents"
+	"humble-rewind/internal/core/principal"
 	"humble-rewind/internal/core/stray"
 	"humble-rewind/internal/core/turns"
 	"humble-rewind/internal/jobs"
@@ -113,7 +114,7 @@ func Open(ctx context.Context, config Config) (*Service, error) {
 	if err != nil {
 		return nil, fmt.Errorf("open the data folder %s: %w", config.Dir, err)
 	}
-	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics(), stopping: make(chan struct{}), lookAgain: lookAgain}
+	s := &Service{log: config.Log, now: config.Now, unlock: unlock, metrics: newMetrics(), stopping: make(chan struct{}), lookAgain: principal.Again}
 	if err := s.open(ctx, config); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}

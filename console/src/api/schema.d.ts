@@ -957,13 +957,14 @@ export interface components {
         };
         MachineTrial: {
             reached: boolean;
-            steps: {
-                doing: string;
-                /** @description What the other side showed, such as its certificate */
-                shown?: string;
-                /** @description Left out where it succeeded */
-                error?: string;
-            }[];
+            steps: components["schemas"]["TrialStep"][];
+        };
+        TrialStep: {
+            doing: string;
+            /** @description What the other side showed, such as its certificate */
+            shown?: string;
+            /** @description Left out where it succeeded */
+            error?: string;
         };
         NewMachineTrial: {
             at: string;

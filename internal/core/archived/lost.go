@@ -109,7 +109,7 @@ func (o content) head(at int64) (*zip.File, int64, error) {
 	h.ModifiedTime, h.ModifiedDate = u16(b[10:]), u16(b[12:])
 	h.Modified = h.ModTime()
 	h.NonUTF8 = h.Flags&utf8Marked == 0 && !isASCII(name)
-	if u32(b[:]) != headMark || len(name) == 0 || h.Method != zip.Store && h.Method != zip.Deflate && h.Method != aesMethod {
+	if u32(b[:]) != headMark || len(name) == 0 || h.Method != zip.Store && h.Method != zip.Deflate && h.Method != MethodAES {
 		return nil, 0, ErrDamaged
 	}
 	for extra := extra; len(extra) >= 4; {
@@ -150,7 +150,7 @@ func (o content) pastContent(ctx context.Context, f *zip.File, begins int64) (in
 		}
 		return end, nil
 	}
-	if f.Method != zip.Deflate || f.Flags&flagEncrypted != 0 {
+	if f.Method != zip.Deflate || f.Flags&FlagEncrypted != 0 {
 		return 0, fmt.Errorf("where %s ends is told by the directory alone", place.Quote(place.Readable(f.Name)))
 	}
 	packed := &byteCounter{r: bufio.NewReaderSize(io.NewSectionReader(o, begins, o.Size-begins), 64<<10)}

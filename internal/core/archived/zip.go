@@ -49,14 +49,14 @@ func Zip(ctx context.Context, r io.ReaderAt, size int64, each func(Head) error) 
 // backslashed are the systems (APPNOTE 4.4.2) on which some packers write backslashes between names: no name there holds one.
 var backslashed = []uint16{0, 10, 11, 14}
 
-// Bits of a member's flags (APPNOTE 4.4.4).
-const (
-	flagEncrypted  = 1 << 0
-	flagDescriptor = 1 << 3 // checksum and sizes follow the content
-)
+// FlagEncrypted is the bit of a member's flags (APPNOTE 4.4.4) which says that it is.
+const FlagEncrypted = 1 << 0
 
-// aesMethod is the method of members under the AES encryption.
-const aesMethod = 99
+// flagDescriptor is the one which says that checksum and sizes follow the content.
+const flagDescriptor = 1 << 3
+
+// MethodAES is the method of members under the AES encryption.
+const MethodAES = 99
 
 func zipHead(f *zip.File, at int64) Head {
 	clock := f.ModifiedTime

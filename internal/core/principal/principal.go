@@ -5,6 +5,7 @@ package principal
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"humble-rewind/internal/core/copies"
 )
@@ -91,3 +92,6 @@ func (p Principal) May(r Right) bool { return slices.Contains(p.rights, r) }
 
 // Rights lists what somebody may do.
 func (p Principal) Rights() []Right { return slices.Clone(p.rights) }
+
+// Again is how long after somebody's rights are taken from him what he had begun, or had asked for, ends at the latest.
+const Again = 2 * time.Second

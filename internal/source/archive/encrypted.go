@@ -40,13 +40,9 @@ type cryptic struct {
 
 // Bits of a member's flags (APPNOTE 4.4.4).
 const (
-	flagEncrypted  = 1 << 0
 	flagDescriptor = 1 << 3 // checksum and sizes follow the content
 	flagStrong     = 1 << 6
 )
-
-// aesMethod is the method of members under the AES encryption.
-const aesMethod = 99
 
 // crypticOf tells how a member is encrypted; ok is false where it is in a way that is not read.
 func crypticOf(h archived.Head) (c cryptic, ok bool) {
@@ -54,7 +50,7 @@ func crypticOf(h archived.Head) (c cryptic, ok bool) {
 	if h.Flags&flagStrong != 0 {
 		return c, false
 	}
-	if h.Method != aesMethod {
+	if h.Method != archived.MethodAES {
 		c.check = byte(h.CRC32 >> 24)
 		if h.Flags&flagDescriptor != 0 {
 			c.check = byte(h.Clock >> 8)

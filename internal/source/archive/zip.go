@@ -96,7 +96,7 @@ func (o *opened) takeZip(h archived.Head, left passed) error {
 	}
 	switch {
 	case m.typ == entry.Folder:
-	case h.Flags&flagEncrypted != 0:
+	case h.Flags&archived.FlagEncrypted != 0:
 		o.takeCryptic(n, h, &m)
 	case h.Method != zip.Store && h.Method != zip.Deflate:
 		m.why = fmt.Sprintf("It is packed by method %d, which is not read; only stored and deflated members are.", h.Method)
