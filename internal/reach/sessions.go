@@ -125,6 +125,7 @@ func (s *Sessions) machine(name, at string, secret []byte) (*machine, error) {
 
 var (
 	errStopping = fmt.Errorf("the service stops: %w", problem.Lost)
+	errNoAnswer = fmt.Errorf("%w: it did not answer within %.0f seconds", problem.Unreachable, dialTime.Seconds())
 	errLetGo    = fmt.Errorf("it was let go of, to be reached anew: %w", problem.Lost)
 )
 
@@ -152,7 +153,7 @@ func (m *machine) lately() *lasting {
 // reach looks whether a machine is there, and reaches it where it is not reached.
 func (m *machine) reach(ctx context.Context) (*lasting, error) {
 	asked := m.reaching.DoChan("", func() (any, error) {
-		ctx, done := context.WithTimeout(WithSecret(context.WithoutCancel(ctx), m.secret), dialTime)
+		ctx, done := context.WithTimeoutCause(WithSecret(context.WithoutCancel(ctx), m.secret), dialTime, errNoAnswer)
 		defer done()
 		return m.dial(ctx)
 	})

@@ -292,3 +292,19 @@ func TestTheStateOfAMachineIsWhatReachingItCameTo(t *testing.T) {
 	}
 	assert.NotEmpty(t, changed)
 }
+
+// A machine that takes a call and never answers it is told of in words, not by the name of a bound.
+func TestAMachineThatNeverAnswersIsSaidNotTo(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		way := reach.Way{Scheme: "made", Open: func(ctx context.Context, _ reach.Address) (reach.Session, error) {
+			<-ctx.Done()
+			return nil, context.Cause(ctx)
+		}}
+		s := &reach.Sessions{Ways: reach.Ways{way}}
+		defer s.Close()
+		_, err := s.Get(t.Context(), "loft", "made://x")
+		require.ErrorIs(t, err, problem.Unreachable)
+		assert.ErrorContains(t, err, "did not answer within 30 seconds")
+		assert.Equal(t, reach.Asleep, s.Condition("loft").State)
+	})
+}

@@ -87,10 +87,31 @@ func Questions(all []Account, apart func(one, other PersonID) bool) []Question {
 			ask(pair[0], pair[1], AlikeHomes)
 		}
 	}
-	slices.SortFunc(questions, func(a, b Question) int {
+	byName := func(a, b Question) int {
 		return cmp.Or(cmp.Compare(a.One.String(), b.One.String()), cmp.Compare(a.Other.String(), b.Other.String()))
-	})
+	}
+	slices.SortFunc(questions, func(a, b Question) int { return cmp.Or(len(b.Reasons)-len(a.Reasons), byName(a, b)) })
+	questions = linking(questions)
+	slices.SortFunc(questions, byName)
 	return questions
+}
+
+// linking keeps, in their order, the questions that would link persons whom those before do not link yet.
+func linking(questions []Question) []Question {
+	head := map[PersonID]PersonID{} // of whom somebody may be one with
+	find := func(p PersonID) PersonID {
+		for next, ok := head[p]; ok; next, ok = head[p] {
+			p = next
+		}
+		return p
+	}
+	return slices.DeleteFunc(questions, func(q Question) bool {
+		one, other := find(q.One.Person), find(q.Other.Person)
+		if one != other {
+			head[max(one, other)] = min(one, other)
+		}
+		return one == other
+	})
 }
 
 // sharing counts what homes have in common that few have, by the accounts' indexes.

@@ -33,6 +33,22 @@ func TestWhatIsAskedOfAccounts(t *testing.T) {
 	}, asked, "of 1 and 4 it was said that they are two")
 }
 
+// An account of the same name on many machines is asked about once for each of them; what an answer leaves open is asked then.
+func TestOneQuestionForEachAccount(t *testing.T) {
+	var all []account.Account
+	for i := range 40 {
+		all = append(all, account.Account{Machine: fmt.Sprintf("m%02d", i), Name: "ines", Person: account.PersonID(i + 1)})
+	}
+	none := func(_, _ account.PersonID) bool { return false }
+	assert.Len(t, account.Questions(all, none), 39)
+	parted := func(one, other account.PersonID) bool { return min(one, other) == 1 && max(one, other) == 2 }
+	questions := account.Questions(all, parted)
+	assert.Len(t, questions, 39, "the second may still be one with another")
+	all[1].FullName, all[39].FullName = "Ines Vale", "Ines Vale"
+	assert.Contains(t, account.Questions(all, parted),
+		account.Question{One: all[1], Other: all[39], Reasons: []account.Why{account.SameName, account.SameFullName}}, "most in common first")
+}
+
 // What lies in every home, such as folders that a desktop makes, tells nothing.
 func TestWhatEveryHomeHoldsTellsNothing(t *testing.T) {
 	var all []account.Account

@@ -403,7 +403,7 @@ func (s *server) request(ctx context.Context, method string, u *url.URL, header 
 // failure is the problem that kept a server from answering. Neither address nor password is in it.
 func failure(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
-		return ctx.Err()
+		return context.Cause(ctx)
 	}
 	if wrapped, ok := errors.AsType[*url.Error](err); ok {
 		err = wrapped.Err
@@ -419,6 +419,9 @@ func failure(ctx context.Context, err error) error {
 		return fmt.Errorf("%w (%w)", problem.Untrusted, err)
 	case errors.As(err, &dialled) && dialled.Op == "dial":
 		return fmt.Errorf("%w: %w", problem.Unreachable, err)
+	}
+	if waited, ok := errors.AsType[net.Error](err); ok && waited.Timeout() { // the library names the step of its own at which it gave up
+		return fmt.Errorf("%w: %w", problem.Lost, problem.Slow)
 	}
 	return fmt.Errorf("%w: %w", problem.Lost, err)
 }
