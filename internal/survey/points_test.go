@@ -379,8 +379,14 @@ func TestABrokenOffSurveyOfManyPointsEndsLikeAnUndisturbedOne(t *testing.T) {
 		}
 		snapshot(whole, day, before, days[day])
 	}
-	whole.Survey(addPoints(t, whole))
+	undisturbed := addPoints(t, whole)
+	whole.Survey(undisturbed)
 	want := records(t, whole)
+	now := func(s *sitetest.Site, src catalogue.Source) catalogue.Source {
+		now, err := s.Catalogue.Sources.ByID(t.Context(), src.ID)
+		require.NoError(t, err)
+		return now
+	}
 	for after := 0; after < 25; after += 3 {
 		var hook func(string)
 		ways, _, _ := countingWays(&hook)
@@ -401,8 +407,9 @@ func TestABrokenOffSurveyOfManyPointsEndsLikeAnUndisturbedOne(t *testing.T) {
 		if err == nil {
 			break
 		}
-		s.Survey(src)
+		s.Survey(now(s, src))
 		require.Equal(t, want, records(t, s), "broken off after %d folders", after)
+		require.Equal(t, now(whole, undisturbed).Found, now(s, src).Found, "broken off after %d folders", after)
 	}
 }
 

@@ -38,7 +38,8 @@ type Difference struct {
 	fresh   int64
 	delta   bool // only what changed since the one before is sighted
 
-	failed error // of a look-up that could not say so itself
+	recount bool  // an earlier survey wrote what nobody has counted
+	failed  error // of a look-up that could not say so itself
 
 	// Of slices, see slices.go.
 	slice  slice
@@ -74,6 +75,11 @@ func (c Surveys) Begin(ctx context.Context, src rows.Source, at time.Time, follo
 	}
 	d := &Difference{ctx: ctx, room: c.room, source: src, at: at, following: following}
 	d.failed = d.resume()
+	if is, err := c.interrupted(ctx, src.ID); err != nil {
+		d.failed = errors.Join(d.failed, err)
+	} else if is {
+		d.recount = true
+	}
 	return d
 }
 
@@ -97,6 +103,9 @@ func (d *Difference) End(notes []string) (Counts, error) {
 		found = d.source.Found + d.counts.Fresh - d.slice.Fresh
 	case d.partly:
 		found = d.source.Found + d.counts.Fresh - d.counts.Gone
+	}
+	if d.recount && (d.held != nil || d.partly) && !d.line {
+		found = -1
 	}
 	var err error
 	held := d.held
@@ -269,6 +278,9 @@ func (d *Difference) Discard() error {
 func (d *Difference) finish() error {
 	if d.capture == nil {
 		return nil
+	}
+	if d.held != nil && !d.line {
+		d.capture.fresh = d.fresh // counted as soon as it is shown: the service may be killed before the end
 	}
 	err := d.capture.finish(d.ctx, d.unread)
 	d.counts.Gone += d.capture.gone + int64(len(d.capture.numbers))

@@ -152,7 +152,7 @@ func (c *room) dropCapture(ctx context.Context, source copies.SourceID, id, at i
 
 // endSurvey keeps how a survey of a source went. held says which points in time the store still holds, nil where it does
 // not hold several; those no longer there are records only from now on. readable is how many copies can be read, those
-// included; the answer is how many that leaves.
+// included, and negative where they have to be counted; the answer is how many that leaves.
 func (c *room) endSurvey(ctx context.Context, src rows.Source, at time.Time, held map[string]bool, readable int64,
 	notes []string, memo []byte) (int64, error) {
 	defer c.forgetStore(src.ID)
@@ -161,7 +161,15 @@ func (c *room) endSurvey(ctx context.Context, src rows.Source, at time.Time, hel
 		if err != nil {
 			return 0, err
 		}
-		readable -= lost
+		if readable >= 0 {
+			readable -= lost
+		}
+	}
+	if readable < 0 {
+		var err error
+		if readable, err = c.readable(ctx, src.ID); err != nil {
+			return 0, err
+		}
 	}
 	_, err := c.f.Write.ExecContext(
 		ctx,
@@ -173,6 +181,39 @@ func (c *room) endSurvey(ctx context.Context, src rows.Source, at time.Time, hel
 		src.ID,
 	)
 	return readable, err
+}
+
+// interrupted tells whether a survey of a source wrote something after the last point in time that was read completely, and did not come to
+// the end: then nobody knows how many copies it had.
+func (c *room) interrupted(ctx context.Context, source copies.SourceID) (is bool, err error) {
+	err = c.f.Reads.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM captures WHERE source_id = ?1 AND NOT complete AND
+		id > (SELECT coalesce(max(id), 0) FROM captures WHERE source_id = ?1 AND complete))`, source).Scan(&is)
+	return is, err
+}
+
+// readable counts the copies of a source that can be read.
+func (c *room) readable(ctx context.Context, source copies.SourceID) (count int64, err error) {
+	c.forgetStore(source)
+	stores, err := c.allStores(ctx)
+	if err != nil || stores[source] == nil {
+		return 0, err
+	}
+	for from := (Position{}); ; {
+		some, err := c.blocksFrom(ctx, source, from)
+		if err != nil || len(some) == 0 {
+			return count, err
+		}
+		for _, b := range some {
+			from = Position{b.folder.id, b.id}
+			for _, spans := range [...][]block.Span{b.now, b.past} {
+				for i := range spans {
+					if _, held := stores[source].HeldIn(spans[i].First, spans[i].Last); held && spans[i].Readable {
+						count++
+					}
+				}
+			}
+		}
+	}
 }
 
 // thin notes which points in time are gone, and counts how many copies cannot be read any more because only they showed them.

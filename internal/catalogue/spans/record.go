@@ -45,6 +45,7 @@ type Capture struct {
 	writing chan error // of the batch being written meanwhile; nil where none is
 	dirs    map[string]int64
 	gone    int64              // spans that ended
+	fresh   int64              // copies that one of several points in time adds to those of its store
 	earlier map[[2]uint64]bool // folders that earlier slices of the survey have read
 }
 
@@ -379,7 +380,7 @@ func (k *Capture) complete(ctx context.Context, w *file.Writing) error {
 		return err
 	}
 	return w.Exec(ctx, "UPDATE sources SET last_capture = (SELECT id FROM captures WHERE source_id = ?1 AND complete ORDER BY at DESC "+
-		"LIMIT 1) WHERE id = ?1", k.source.ID)
+		"LIMIT 1), found = found + ?2 WHERE id = ?1", k.source.ID, k.fresh)
 }
 
 // takePending makes what waited for the end of a point in time known.

@@ -25,6 +25,8 @@ type slice struct {
 	Unread [][]byte  `json:"unread,omitempty"` // folders that could not be read
 	Notes  []string  `json:"notes,omitempty"`
 	N      int       `json:"n"` // slices so far
+
+	Recount bool `json:"recount,omitempty"` // see Difference
 }
 
 // How far slices go on: a store that is at it longer, or more often, is begun anew.
@@ -43,7 +45,7 @@ func (d *Difference) resume() error {
 		return d.dropSlice()
 	}
 	d.slice, d.at, d.seen, d.cursor = s, s.At, s.Seen, s.Cursor
-	d.counts.Fresh, d.counts.Gone = s.Fresh, s.Gone
+	d.counts.Fresh, d.counts.Gone, d.recount = s.Fresh, s.Gone, s.Recount
 	for _, dir := range s.Unread {
 		d.unread = append(d.unread, string(dir))
 	}
@@ -75,7 +77,8 @@ func (d *Difference) Again(cursor []byte, notes []string) error {
 	if d.slice.N > 0 && bytes.Equal(cursor, d.cursor) && d.begun == 0 {
 		return errors.Join(fmt.Errorf("survey %s: it goes on where it was, and no further", d.source.At), d.dropSlice())
 	}
-	next := slice{Cursor: cursor, At: d.at, Seen: d.seen, Fresh: d.counts.Fresh, Notes: notes, N: d.slice.N + 1}
+	next := slice{Cursor: cursor, At: d.at, Seen: d.seen, Fresh: d.counts.Fresh, Notes: notes, N: d.slice.N + 1,
+		Recount: d.recount}
 	if d.held != nil { // points in time are each complete by themselves
 		if err := d.finish(); err != nil {
 			return err
