@@ -50,7 +50,8 @@ FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal
 	internal/source/trash:FuzzParseRecord internal/source/trash:FuzzSizes internal/registry:FuzzPasswd \
 	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/condition:FuzzJPEG internal/core/condition:FuzzSqueeze internal/core/pdf:FuzzStreams internal/core/document:FuzzRead internal/core/stray:FuzzParse \
 	internal/core/sighting:FuzzRef internal/core/remark:FuzzRemark internal/core/exclude:FuzzBy internal/reach:FuzzParseAddress internal/source/archive:FuzzArchives \
-	internal/catalogue/block:FuzzDecode internal/catalogue/names:FuzzUnpackNames internal/catalogue/spans:FuzzUnpackKeys internal/catalogue/rows:FuzzUnpackBatch internal/source/history:FuzzLog internal/core/refs:FuzzRefs internal/core/multistatus:FuzzMultistatus internal/reach/dav:FuzzResources internal/reach/rights:FuzzReadList
+	internal/catalogue/block:FuzzDecode internal/catalogue/names:FuzzUnpackNames internal/catalogue/spans:FuzzUnpackKeys internal/catalogue/rows:FuzzUnpackBatch internal/source/history:FuzzLog internal/core/refs:FuzzRefs internal/core/multistatus:FuzzMultistatus internal/reach/dav:FuzzResources internal/reach/rights:FuzzReadList \
+	internal/core/disk:FuzzFAT internal/core/disk:FuzzExFAT internal/core/disk:FuzzExt
 FUZZTIME := 30s
 .PHONY: fuzz
 fuzz: ## fuzz every parser, FUZZTIME each (30s; 10m before a release)
@@ -62,7 +63,7 @@ screenshots: build ## take the pictures in docs/screenshots anew (needs make dep
 
 .PHONY: deps
 deps: ## install what tests and screenshots need from Debian's packages
-	@missing=; for p in chromium libglib2.0-bin btrfs-progs xvfb xterm imagemagick libarchive-tools xz-utils zstd bzip2 git apache2 apache2-utils litmus cadaver; do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
+	@missing=; for p in chromium libglib2.0-bin btrfs-progs xvfb xterm imagemagick libarchive-tools xz-utils zstd bzip2 git apache2 apache2-utils litmus cadaver mtools dosfstools exfatprogs exfat-fuse e2fsprogs; do dpkg -s $$p >/dev/null 2>&1 || missing="$$missing $$p"; done; \
 	if [ -n "$$missing" ]; then $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends $$missing fonts-dejavu-core >/dev/null; fi
 
 console/node_modules/.package-lock.json: console/package-lock.json
