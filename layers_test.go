@@ -57,6 +57,7 @@ internal/moments          : internal/core… internal/reach internal/source inte
 internal/service          : api internal/core… internal/reach internal/reach/spool internal/reach/system internal/source internal/catalogue internal/safekeeping internal/say internal/apart internal/jobs internal/site internal/contents internal/past internal/choosing internal/drives internal/survey internal/restore internal/restore/steps internal/restore/journal internal/cases internal/moments internal/registry
 internal/cli              : api internal/core…
 internal/demo             : api internal/clouddrive internal/source…
+internal/demo/card        :
 internal/sitetest         : internal/core… internal/reach internal/source… internal/kinds internal/catalogue internal/safekeeping internal/apart internal/site internal/contents internal/past internal/choosing internal/survey internal/restore internal/restore/steps internal/registry
 internal/corpus           :
 internal/servicetest      : api internal/apart internal/demo internal/kinds internal/service

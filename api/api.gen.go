@@ -468,6 +468,36 @@ func (e FolderPart) Valid() bool {
 	}
 }
 
+// Defines values for IntactState.
+const (
+	IntactStateIfInOnePiece IntactState = "if-in-one-piece"
+	IntactStateInPart       IntactState = "in-part"
+	IntactStateOverwritten  IntactState = "overwritten"
+	IntactStateUnread       IntactState = "unread"
+	IntactStateWhole        IntactState = "whole"
+	IntactStateWiped        IntactState = "wiped"
+)
+
+// Valid indicates whether the value is a known member of the IntactState enum.
+func (e IntactState) Valid() bool {
+	switch e {
+	case IntactStateIfInOnePiece:
+		return true
+	case IntactStateInPart:
+		return true
+	case IntactStateOverwritten:
+		return true
+	case IntactStateUnread:
+		return true
+	case IntactStateWhole:
+		return true
+	case IntactStateWiped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for JobKind.
 const (
 	JobKindBringBack JobKind = "bring-back"
@@ -1173,6 +1203,9 @@ type Copy struct {
 	GoneAt *time.Time `json:"gone_at"`
 	Id     string     `json:"id"`
 
+	// Intact Of a trace: worked out from blocks alone; only a digest that is known proves what its content is
+	Intact *Intact `json:"intact,omitempty"`
+
 	// ItemOf The folder copy that it lies in
 	ItemOf *string `json:"item_of,omitempty"`
 
@@ -1186,6 +1219,9 @@ type Copy struct {
 	// Message What they said of it
 	Message *string `json:"message,omitempty"`
 	Name    string  `json:"name"`
+
+	// Nameless True where what it was called is lost; its name is one that its store made up
+	Nameless *bool `json:"nameless,omitempty"`
 
 	// Notes What is wrong with it or was assumed
 	Notes []string `json:"notes"`
@@ -1443,6 +1479,18 @@ type Hints struct {
 	// Without Words that must not
 	Without *[]string `json:"without,omitempty"`
 }
+
+// Intact Of a trace: worked out from blocks alone; only a digest that is known proves what its content is
+type Intact struct {
+	// Share Of its bytes, from 0 to 1
+	Share float64 `json:"share"`
+
+	// State How much of a trace's blocks is still its own: whole, all of it if it lies in one piece, some of it, nothing that the drive could read, zeros only, or all given to others
+	State IntactState `json:"state"`
+}
+
+// IntactState How much of a trace's blocks is still its own: whole, all of it if it lies in one piece, some of it, nothing that the drive could read, zeros only, or all given to others
+type IntactState string
 
 // Job defines model for Job.
 type Job struct {
@@ -2386,9 +2434,21 @@ type FindCopiesParams struct {
 	State *CopyState `form:"state,omitempty" json:"state,omitempty"`
 
 	// Condition What examining the content found, as far as it was examined
-	Condition     *ConditionState `form:"condition,omitempty" json:"condition,omitempty"`
-	GoneSince     *time.Time      `form:"gone_since,omitempty" json:"gone_since,omitempty"`
-	ExpiresBefore *time.Time      `form:"expires_before,omitempty" json:"expires_before,omitempty"`
+	Condition *ConditionState `form:"condition,omitempty" json:"condition,omitempty"`
+
+	// Intact Only traces of which so much is intact; may be repeated
+	Intact *[]IntactState `form:"intact,omitempty" json:"intact,omitempty"`
+
+	// Named True: only what has a name; false: only what has lost it
+	Named *bool `form:"named,omitempty" json:"named,omitempty"`
+
+	// Least At least so many bytes
+	Least *int64 `form:"least,omitempty" json:"least,omitempty"`
+
+	// Most At most so many bytes
+	Most          *int64     `form:"most,omitempty" json:"most,omitempty"`
+	GoneSince     *time.Time `form:"gone_since,omitempty" json:"gone_since,omitempty"`
+	ExpiresBefore *time.Time `form:"expires_before,omitempty" json:"expires_before,omitempty"`
 
 	// Source A kind of source
 	Source *string `form:"source,omitempty" json:"source,omitempty"`
@@ -5106,6 +5166,54 @@ func NewFindCopiesRequest(server string, params *FindCopiesParams) (*http.Reques
 		if params.Condition != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "condition", *params.Condition, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Intact != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "intact", *params.Intact, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Named != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "named", *params.Named, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Least != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "least", *params.Least, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Most != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "most", *params.Most, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -13391,6 +13499,34 @@ func (w *ServerInterfaceWrapper) FindCopies(ctx *echo.Context) error {
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "condition", ctx.QueryParams(), &params.Condition, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
 	if err != nil {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter condition: %s", err))
+	}
+
+	// ------------- Optional query parameter "intact" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "intact", ctx.QueryParams(), &params.Intact, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter intact: %s", err))
+	}
+
+	// ------------- Optional query parameter "named" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "named", ctx.QueryParams(), &params.Named, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter named: %s", err))
+	}
+
+	// ------------- Optional query parameter "least" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "least", ctx.QueryParams(), &params.Least, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter least: %s", err))
+	}
+
+	// ------------- Optional query parameter "most" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "most", ctx.QueryParams(), &params.Most, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter most: %s", err))
 	}
 
 	// ------------- Optional query parameter "gone_since" -------------

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 
+	"humble-rewind/internal/core/disk/scan"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 )
@@ -50,6 +51,9 @@ const (
 	opRefs    op = "refs"
 
 	opMultistatus op = "multistatus"
+
+	opVolumes op = "volumes"
+	opWalk    op = "walk"
 )
 
 type request struct {
@@ -59,8 +63,13 @@ type request struct {
 	Packed string   `json:"packed,omitempty"` // the form as which that is packed
 	Most   int64    `json:"most,omitempty"`   // bytes that are unpacked
 	Last   bool     `json:"last,omitempty"`   // piece of an answer
-	Names  []string `json:"names"`
-	Sizes  []int64  `json:"sizes"`
+
+	// Of a drive.
+	Volume *scan.Volume `json:"volume,omitempty"`
+	Erased bool         `json:"erased,omitempty"`
+
+	Names []string `json:"names"`
+	Sizes []int64  `json:"sizes"`
 	// Sent says that the first piece of the first content, or of the stream, follows at once, unasked: of most it is all of it.
 	Sent bool `json:"sent,omitempty"`
 }

@@ -146,6 +146,7 @@ func (w *worker) answer(r request, first []byte) error {
 		if r.Op == opMembers && r.Form == "tar" {
 			of.of = headPiece // what lies between heads is of no interest
 		}
+		of.renews = r.Op == opWalk
 		if i == 0 && first != nil {
 			of.pieces.Add(0, first)
 		}
@@ -206,6 +207,8 @@ func (w *worker) do(r request, c []Input) (any, error) {
 		return nil, w.refs(refs.Form(r.Form))
 	case r.Op == opMultistatus && len(c) == 0:
 		return w.multistatus(r.Last)
+	case r.Op == opVolumes, r.Op == opWalk:
+		return w.drive(r, c)
 	}
 	return nil, errors.New("not a request")
 }
@@ -274,6 +277,8 @@ type remote struct {
 	size    int64
 	pieces  *simplelru.LRU[int64, []byte] // by their numbers
 	of      int64                         // bytes
+	renews  bool                          // each megabyte that is read lets the child go on
+	fetched int64
 }
 
 // headPiece is how much of a tar is asked for at once.
@@ -314,6 +319,10 @@ func (r *remote) piece(number int64) ([]byte, error) {
 	binary.BigEndian.PutUint32(question[9:], uint32(r.of))
 	if err := errors.Join(writeFrame(r.w.out, frameRead, question), r.w.out.Flush()); err != nil {
 		return nil, err
+	}
+	if r.fetched += r.of; r.renews && r.fetched >= 1<<20 {
+		r.fetched = 0
+		r.w.renew()
 	}
 	var spare []byte
 	if r.pieces.Len() >= keptPieces {

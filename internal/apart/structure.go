@@ -22,6 +22,7 @@ type structure struct {
 	first   []byte                   // of the stream; it goes with the request
 	read    bool                     // it was
 	all     bool                     // of the stream was given
+	faults  bool                     // what of the content cannot be read is missing, and the rest goes on
 	take    func(frame []byte) error // what was found, some at a time
 }
 
@@ -43,7 +44,10 @@ func records[T any](ctx context.Context, p *Pool, s *structure, told any, each f
 }
 
 // recordsReading bounds what a frame of records unpacks to.
-var recordsReading, _ = cbor.DecOptions{MaxArrayElements: 1 << 16, MaxMapPairs: 64, MaxNestedLevels: 4, UTF8: cbor.UTF8DecodeInvalid}.DecMode()
+var recordsReading, _ = cbor.DecOptions{MaxArrayElements: 1 << 16, MaxMapPairs: 64, MaxNestedLevels: 6, UTF8: cbor.UTF8DecodeInvalid}.DecMode()
+
+// recordsWriting keeps times to the nanosecond.
+var recordsWriting, _ = cbor.EncOptions{Time: cbor.TimeRFC3339Nano, TimeTag: cbor.EncTagNone}.EncMode()
 
 // structure asks a child. One that ended while it had nothing to do is none.
 func (p *Pool) structure(ctx context.Context, s *structure, told any) error {
@@ -142,6 +146,9 @@ func (s *structure) give(c *child, frame []byte) error {
 		if err := c.give(frame, s.content, &readErr); err != nil {
 			return errors.Join(readErr, err)
 		}
+		if s.faults {
+			return nil
+		}
 		return readErr
 	}
 	if s.all || len(frame) > 0 {
@@ -181,7 +188,7 @@ func (b *batch[T]) flush() error {
 	if len(b.all) == 0 {
 		return nil
 	}
-	encoded, err := cbor.Marshal(b.all)
+	encoded, err := recordsWriting.Marshal(b.all)
 	if err != nil {
 		return err
 	}

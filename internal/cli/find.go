@@ -5,9 +5,11 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/dustin/go-humanize"
 	"github.com/urfave/cli/v3"
 
 	"humble-rewind/api"
+	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/typedtime"
 )
 
@@ -28,6 +30,14 @@ func (p *Program) findCommand() *cli.Command {
 				Name:  "condition",
 				Usage: "only what was examined and found sound, doubtful or broken, or is unread (`CONDITION`)",
 			},
+			&cli.StringSliceFlag{
+				Name: "intact",
+				Usage: "only traces of which so much is intact: whole, if-in-one-piece, in-part, unread, wiped or overwritten (`STATE`); " +
+					"may be repeated",
+			},
+			&cli.StringFlag{Name: "named", Usage: "yes: only what has a name; no: only what has lost it (`YES|NO`)"},
+			&cli.StringFlag{Name: "least", Usage: "only what has at least so many bytes, such as 50KiB (`SIZE`)"},
+			&cli.StringFlag{Name: "most", Usage: "only what has at most so many bytes (`SIZE`)"},
 			&cli.StringFlag{Name: "gone-since", Usage: "only what was deleted since `TIME`, such as 3d ago or yesterday 17:00"},
 			&cli.StringFlag{Name: "source", Usage: "only from this `KIND` of source"},
 			&cli.BoolFlag{Name: "records", Usage: "also what only the record is left of"},
@@ -42,7 +52,27 @@ func (p *Program) findCommand() *cli.Command {
 				return err
 			}
 			limit, records := int(c.Int("limit")), c.Bool("records")
+			named, err := yesNo(c, "named")
+			if err != nil {
+				return err
+			}
+			least, err := bytesOf(c, "least")
+			if err != nil {
+				return err
+			}
+			most, err := bytesOf(c, "most")
+			if err != nil {
+				return err
+			}
+			var intact *[]api.IntactState
+			for _, state := range c.StringSlice("intact") {
+				if intact == nil {
+					intact = &[]api.IntactState{}
+				}
+				*intact = append(*intact, api.IntactState(state))
+			}
 			return s.find(ctx, api.FindCopiesParams{
+				Intact: intact, Named: named, Least: least, Most: most,
 				Words: set(
 					strings.Join(words, " "),
 				), Machine: set(c.String("machine")), Person: set(c.String("person")), Under: set(c.String("under")),
@@ -140,6 +170,9 @@ func (s *session) showCopies(found api.CopyList) {
 		default:
 			when = "seen " + s.at(&c.LastSeenAt)
 		}
+		if c.Intact != nil {
+			remarks = append(remarks, c.Id+": "+intactWords(*c.Intact))
+		}
 		t.add(c.Id, string(c.State)+conditionWord(&c.Condition.State), c.Source.Kind, when, expires, dash(text(c.Person)), bytes, where)
 		for _, note := range c.Notes {
 			remarks = append(remarks, c.Id+": "+note)
@@ -157,4 +190,48 @@ func (s *session) showCopies(found api.CopyList) {
 	if found.Next != nil {
 		fmt.Fprintf(s.Stdout, "Next page: --cursor %s\n", *found.Next)
 	}
+}
+
+// yesNo reads an option that is yes or no; nil where it was not given.
+func yesNo(c *cli.Command, name string) (*bool, error) {
+	switch word := c.String(name); word {
+	case "":
+		return nil, nil
+	case "yes", "no":
+		yes := word == "yes"
+		return &yes, nil
+	default:
+		return nil, usage("--%s is yes or no, not %q", name, word)
+	}
+}
+
+// intactWords says how much of a trace is intact.
+func intactWords(i api.Intact) string {
+	share := fmt.Sprintf("%.1f %% of its blocks", 100*i.Share)
+	switch i.State {
+	case api.IntactStateWhole:
+		return "All of its blocks are known and nobody else's."
+	case api.IntactStateIfInOnePiece:
+		return "Where it begins is known, and all behind that is free: it is whole if it lies in one piece."
+	case api.IntactStateInPart:
+		return share + " are still its own; the rest was given to others."
+	case api.IntactStateUnread:
+		return "The drive could not read some of it; " + share + " are left."
+	case api.IntactStateWiped:
+		return "There are only zeros where it was: the drive discarded it."
+	}
+	return "All of its blocks were given to others; only this record is left."
+}
+
+// bytesOf reads an option that is a size; nil where it was not given.
+func bytesOf(c *cli.Command, name string) (*int64, error) {
+	if c.String(name) == "" {
+		return nil, nil
+	}
+	bytes, err := humanize.ParseBytes(c.String(name))
+	if err != nil || bytes > 1<<62 {
+		return nil, usage("--%s %s is not a size; write it like 50KiB", name, place.Quote(c.String(name)))
+	}
+	size := int64(bytes)
+	return &size, nil
 }

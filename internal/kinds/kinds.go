@@ -14,6 +14,7 @@ import (
 	"humble-rewind/internal/source/archive"
 	"humble-rewind/internal/source/cloud"
 	"humble-rewind/internal/source/history"
+	"humble-rewind/internal/source/image"
 	"humble-rewind/internal/source/live"
 	"humble-rewind/internal/source/snapshots"
 	"humble-rewind/internal/source/strays"
@@ -52,7 +53,9 @@ func All(rules stray.Rules) source.Kinds {
 		history.Kind,
 		cloud.Kind,
 		archive.Kind,
+		image.Standing,
 		strays.Kind(rules),
+		image.Erased,
 	}
 }
 

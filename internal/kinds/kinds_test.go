@@ -17,6 +17,7 @@ import (
 
 	"humble-rewind/internal/apart"
 	"humble-rewind/internal/clouddrive"
+	"humble-rewind/internal/demo/card"
 	"humble-rewind/internal/reach"
 	"humble-rewind/internal/reach/reachtest"
 	"humble-rewind/internal/source"
@@ -39,10 +40,29 @@ var stores = map[string]struct {
 		"points/2026-03-05T1705/home/ines/Keel.txt":  "oak",
 		"points/2026-03-05T1705/home/ines/Plans/now": "=> ../Keel.txt",
 	}},
-	"archive": {"/papers", map[string]string{"papers/2026-03-04.zip": zipped(map[string]string{"home/ines/Keel.txt": "oak", "Plans/": ""})}},
-	"history": {"/home/ines/Lines", nil},
-	"cloud":   {"/", nil},
-	"strays":  {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Keel.txt~": "larch", "home/ines/Plans/Ribs.svg.bak": "<svg/>"}},
+	"archive":   {"/papers", map[string]string{"papers/2026-03-04.zip": zipped(map[string]string{"home/ines/Keel.txt": "oak", "Plans/": ""})}},
+	"unmounted": {"/images/card.img", map[string]string{"images/card.img": carded()}},
+	"image":     {"/images/card.img", map[string]string{"images/card.img": carded()}},
+	"history":   {"/home/ines/Lines", nil},
+	"cloud":     {"/", nil},
+	"strays":    {"/home", map[string]string{"home/ines/Keel.txt": "oak", "home/ines/Keel.txt~": "larch", "home/ines/Plans/Ribs.svg.bak": "<svg/>"}},
+}
+
+// carded is an image of a card on which something stands, and something was erased.
+func carded() string {
+	c := card.New(4<<20, "TRIALS", time.UTC)
+	at := time.Date(2026, 3, 4, 17, 5, 0, 0, time.UTC)
+	for path, content := range map[string]string{"Keel.txt": "oak", "Plans/Offsets of the Wren.csv": strings.Repeat("1;2;3\n", 2000), "Ribs.svg": "<svg/>"} {
+		if err := c.Put(path, []byte(content), at); err != nil {
+			panic(err)
+		}
+	}
+	for _, path := range []string{"Plans/Offsets of the Wren.csv", "Ribs.svg"} {
+		if err := c.Erase(path); err != nil {
+			panic(err)
+		}
+	}
+	return string(c.Image())
 }
 
 func zipped(files map[string]string) string {
@@ -152,7 +172,9 @@ func TestEveryKindHoldsTheContractOverEveryWay(t *testing.T) {
 					at = drive(t)
 				}
 				if name == atTheTop && lies != "/" {
-					at, lies = filepath.Join(root, lies), "/"
+					if at, lies = filepath.Join(root, lies), "/"; filepath.Ext(at) != "" { // a store that is a file
+						at, lies = filepath.Dir(at), "/"+filepath.Base(at)
+					}
 				}
 				plain, err := Ways(unpacker).Open(t.Context(), at)
 				require.NoError(t, err)

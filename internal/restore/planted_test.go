@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +18,7 @@ import (
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
+	"humble-rewind/internal/demo/card"
 	"humble-rewind/internal/registry"
 	"humble-rewind/internal/restore"
 	"humble-rewind/internal/sitetest"
@@ -69,6 +71,23 @@ func link(target string, paths ...string) func(*testing.T, *sitetest.Site) {
 	}
 }
 
+// carded is an image of a card that somebody made, on which a folder is called as another's; what lies in it was erased or not.
+func carded(erased bool) planting {
+	return planting{
+		source: registry.NewSource{At: "/home/ines/card.img", Maps: []string{"/whole/ada=/home/ada/.ssh"}},
+		plant: func(t *testing.T, s *sitetest.Site, key string) {
+			c := card.New(4<<20, "", time.UTC)
+			require.NoError(t, c.Put("ada/authorized_keys", []byte(key), time.Now()))
+			if erased {
+				require.NoError(t, c.Erase("ada/authorized_keys"))
+			}
+			s.Lay(map[string]string{"/home/ines/card.img": string(c.Image())})
+		},
+		point: link("/root/closed/books.txt", "/home/ines/card.img"),
+		alone: true,
+	}
+}
+
 var plantings = map[string]planting{
 	"live":  {source: registry.NewSource{At: "/home/ines"}, point: link("/root/closed", "/home/ines/closed", "/home/ines/Papers/books.txt")},
 	"cloud": {}, // it has no files on a machine; where they stand is said by a technician's map
@@ -102,6 +121,8 @@ var plantings = map[string]planting{
 		},
 		point: link("/root/closed/books.txt", "/home/ines/books.txt~", "/home/ines/books.txt.bak"),
 	},
+	"unmounted": carded(false),
+	"image":     carded(true),
 	"history": {
 		source: registry.NewSource{At: "/home/ines/all.git", Maps: []string{"/=/"}},
 		plant: func(t *testing.T, s *sitetest.Site, key string) {

@@ -150,12 +150,17 @@ func appendCopy(b []byte, c api.Copy) []byte {
 	b = appendOptional(append(b, `},"expires_at":`...), c.ExpiresAt, appendTime)
 	b = appendOptional(append(b, `,"gone_at":`...), c.GoneAt, appendTime)
 	b = appendText(append(b, `,"id":`...), c.Id)
+	if c.Intact != nil {
+		b = strconv.AppendFloat(append(b, `,"intact":{"share":`...), c.Intact.Share, 'f', -1, 64)
+		b = append(appendText(append(b, `,"state":`...), string(c.Intact.State)), '}')
+	}
 	b = appendIf(b, `,"item_of":`, c.ItemOf, appendText)
 	b = appendTime(append(b, `,"last_seen_at":`...), c.LastSeenAt)
 	b = appendIf(b, `,"lies":`, c.Lies, appendText)
 	b = appendPlace(append(b, `,"lies_at":`...), c.LiesAt)
 	b = appendIf(b, `,"message":`, c.Message, appendText)
 	b = appendText(append(b, `,"name":`...), c.Name)
+	b = appendIf(b, `,"nameless":`, c.Nameless, strconv.AppendBool)
 	b = appendList(append(b, `,"notes":`...), c.Notes, appendText)
 	b = strconv.AppendBool(append(b, `,"origin_known":`...), c.OriginKnown)
 	b = appendIf(b, `,"person":`, c.Person, appendText)

@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/catalogue"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/intact"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
 	"humble-rewind/internal/core/sealed"
@@ -66,7 +67,18 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 		Records: value(
 			p.Records,
 		), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
+	q.Named, q.Least, q.Most = p.Named, value(p.Least), value(p.Most)
+	for _, word := range value(p.Intact) {
+		state, err := intact.Parse(string(word))
+		if err != nil {
+			return q, badRequest(fmt.Sprintf("%q does not say how much of a trace is intact.", word),
+				"Choose whole, if-in-one-piece, in-part, unread, wiped or overwritten.")
+		}
+		q.Intact = append(q.Intact, state)
+	}
 	switch {
+	case p.Least != nil && q.Least < 0, p.Most != nil && q.Most < 1, q.Most > 0 && q.Least > q.Most:
+		return q, badRequest("No size is at least that and at most the other.", "Give sizes in bytes, the smaller one as the least.")
 	case len(q.Words) > 1000:
 		return q, badRequest("More than 1000 bytes of words were given.", "Give a few words that are in the name.")
 	case p.Limit != nil && (q.Limit < 1 || q.Limit > 1000):

@@ -12,6 +12,7 @@ import (
 	"humble-rewind/internal/core/condition"
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/intact"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/plan"
 	"humble-rewind/internal/reach"
@@ -177,6 +178,12 @@ func toCopy(c catalogue.Shown) api.Copy {
 	a.Author, a.Message = optional(c.Author), optional(c.Message)
 	if c.Beside {
 		a.Beside = &c.Beside
+	}
+	if c.Nameless {
+		a.Nameless = &c.Nameless
+	}
+	if c.Intact.Known() {
+		a.Intact = &api.Intact{State: api.IntactState(c.Intact.State.String()), Share: float64(c.Intact.Share) / float64(intact.All)}
 	}
 	if c.Claimed != "" {
 		claimed := toPlace(place.Place{Machine: c.Store.Machine, Path: c.Claimed})

@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/archived"
+	"humble-rewind/internal/core/disk"
+	"humble-rewind/internal/core/disk/scan"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -203,6 +205,10 @@ type Unpacker interface {
 	Zip(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	Tar(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	PackedTar(ctx context.Context, form string, packed io.Reader, most int64, each func(archived.Head) error) (archived.Told, error)
+	// Volumes finds the file systems of a drive of so many bytes; Walk calls each with the files of one, those that stand or those that were
+	// erased, folder by folder until it fails, and note with what was wrong. What of the drive cannot be read is missing.
+	Volumes(ctx context.Context, drive io.ReaderAt, size int64) (scan.Layout, error)
+	Walk(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, erased bool, each func(scan.Trace) error, note func(disk.Note)) error
 	// Refs calls each with what the lines of a text of a git repository name, in their order, until it fails.
 	Refs(ctx context.Context, form refs.Form, text io.Reader, each func(refs.Named) error) error
 }

@@ -1233,6 +1233,20 @@ export interface components {
             state: components["schemas"]["ConditionState"];
             reasons: string[];
         };
+        /**
+         * @description How much of a trace's blocks is still its own: whole, all of it if it lies in one piece, some of it, nothing that the drive could read, zeros only, or all given to others
+         * @enum {string}
+         */
+        IntactState: "whole" | "if-in-one-piece" | "in-part" | "unread" | "wiped" | "overwritten";
+        /** @description Of a trace: worked out from blocks alone; only a digest that is known proves what its content is */
+        Intact: {
+            state: components["schemas"]["IntactState"];
+            /**
+             * Format: double
+             * @description Of its bytes, from 0 to 1
+             */
+            share: number;
+        };
         Copy: {
             id: string;
             place: components["schemas"]["Place"];
@@ -1285,6 +1299,9 @@ export interface components {
             message?: string;
             /** @description True where it stood on no line of its store's points in time: on another branch, or nobody knows when */
             beside?: boolean;
+            /** @description True where what it was called is lost; its name is one that its store made up */
+            nameless?: boolean;
+            intact?: components["schemas"]["Intact"];
             /** @description The folder copy that it lies in */
             item_of?: string;
             sealed?: components["schemas"]["SealedFolder"];
@@ -2759,6 +2776,14 @@ export interface operations {
                 state?: components["schemas"]["CopyState"];
                 /** @description What examining the content found, as far as it was examined */
                 condition?: components["schemas"]["ConditionState"];
+                /** @description Only traces of which so much is intact; may be repeated */
+                intact?: components["schemas"]["IntactState"][];
+                /** @description True: only what has a name; false: only what has lost it */
+                named?: boolean;
+                /** @description At least so many bytes */
+                least?: number;
+                /** @description At most so many bytes */
+                most?: number;
                 gone_since?: string;
                 expires_before?: string;
                 /** @description A kind of source */

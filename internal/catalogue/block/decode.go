@@ -9,6 +9,7 @@ import (
 
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/intact"
 )
 
 // ErrDamaged says that bytes are not what Encode wrote.
@@ -314,5 +315,14 @@ func (r *Reader) rest(flags uint32) {
 	}
 	if has(told) {
 		s.Told = r.instant(0)
+	}
+	s.Nameless = has(nameless)
+	if has(intactTold) {
+		state, share := r.uint(), r.uint()
+		if state > uint64(intact.Overwritten) || share > uint64(intact.All) {
+			r.bad = true
+			return
+		}
+		s.Intact = intact.Intact{State: intact.State(state), Share: intact.Share(share)}
 	}
 }

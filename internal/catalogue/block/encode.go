@@ -162,6 +162,10 @@ func (w *writer) span(s *Span) {
 	if has(told) {
 		w.instant(s.Told, 0)
 	}
+	if has(intactTold) {
+		w.uint(uint64(s.Intact.State))
+		w.uint(uint64(s.Intact.Share))
+	}
 }
 
 func formOf(s *Span) form {
@@ -181,6 +185,7 @@ func formOf(s *Span) form {
 		{inside, m.Inside != 0}, {named, m.Content != entry.ContentID{}}, {placed, s.Place != ""}, {gone, s.Gone.Known},
 		{targeted, s.Target != ""}, {claimed, s.Claimed != ""}, {lies, s.Lies != ""}, {reffed, s.Ref != ""}, {noted, len(s.Notes) > 0},
 		{beside, s.Beside}, {authored, s.Author != ""}, {messaged, s.Message != ""}, {told, s.Told.Known},
+		{nameless, s.Nameless}, {intactTold, s.Intact.Known()},
 		{modeKnown, m.Mode.Known}, {uidKnown, m.UID.Known}, {gidKnown, m.GID.Known},
 	} {
 		if flag.set {

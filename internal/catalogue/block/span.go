@@ -23,7 +23,8 @@
 // of the mark; ± seconds of the change time less those of the write time, nanoseconds; the number of the record; ± seconds of its
 // change time, nanoseconds; ± bytes inside; the kind of the content id and its value; how many bytes the path of the place has in
 // common with the one before and the rest of it; ± seconds and nanoseconds of the deletion; target; claimed; lies; ref; how many notes,
-// and those; author; message; ± seconds and nanoseconds of when its store tells that it became the content. Texts are their length and
+// and those; author; message; ± seconds and nanoseconds of when its store tells that it became the content; how much is intact, as its state and
+// thousandths. Texts are their length and
 // their bytes. What was added later has the last flags, so that blocks written before are read like those written now.
 package block
 
@@ -32,6 +33,7 @@ import (
 
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/intact"
 )
 
 // Open is the last capture of a span that still stands.
@@ -62,6 +64,8 @@ type Span struct {
 	Author      string        // who made it
 	Message     string        // what they said of it
 	Told        entry.Instant // when it became the content, where its store tells
+	Nameless    bool          // what it was called is lost
+	Intact      intact.Intact // of a trace: how much of its blocks is still its own
 }
 
 // Stands tells whether the latest capture still shows it.
@@ -102,6 +106,8 @@ const (
 	authored
 	messaged
 	told
+	nameless
+	intactTold
 	allFlags = 1<<iota - 1
 )
 

@@ -123,7 +123,7 @@ func (r *look) record(l *located) *copies.Copy {
 		Claimed: l.Claimed, Type: l.Type, Size: l.Size, Target: l.Target, Number: l.Number, Mark: l.Mark, Condition: condition.Unread,
 		Written: right(l.Written), Gone: right(l.Gone), Captured: atNanos(l.First), Open: l.Stands(), Readable: l.Readable, Within: l.Within,
 		Beside: l.Beside, At: sighting.Locator{Dir: l.folder.path, Name: l.Name}, OwnRef: sighting.Ref(l.Ref), Lies: l.Lies, Person: l.Person,
-		Author: l.Author, Message: l.Message, Notes: l.Notes}
+		Author: l.Author, Message: l.Message, Notes: l.Notes, Nameless: l.Nameless, Intact: l.Intact}
 	c.First, c.Last = c.Captured, atNanos(r.lastSeen(l))
 	if l.Told.Known && l.Told.Time().Before(c.First) {
 		c.First, c.Told = l.Told.Time().Add(-store.ClockAhead), true

@@ -16,6 +16,7 @@ import (
 	"humble-rewind/internal/core/copies"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/intact"
 	fold "humble-rewind/internal/core/names"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/problem"
@@ -29,8 +30,11 @@ type Query struct {
 	People        map[string][]string // those of these accounts alone, by machine
 	Under         string              // a folder's clean path
 	Class         string
-	State         string // "gone", "present" or "changed"
-	Condition     string // of the content, as far as it was examined
+	State         string         // "gone", "present" or "changed"
+	Condition     string         // of the content, as far as it was examined
+	Intact        []intact.State // of traces: those of one of these states
+	Named         *bool          // what has a name, or has lost it
+	Least, Most   int64          // bytes; Most 0: as many as there are
 	GoneSince     time.Time
 	ExpiresBefore time.Time
 	Kind          string // of source
@@ -215,7 +219,8 @@ func (s *search) filters(ctx context.Context, q Query) error {
 	s.span = func(l *located) bool {
 		gone := instantNanos(l.Gone)
 		return (q.Records || r.readable(l)) && (q.People == nil || slices.Contains(q.People[r.machineOf(l)], l.Person)) && (!q.Whole || !l.Within) &&
-			(q.Class == "" || string(classOf(l)) == q.Class) &&
+			(q.Class == "" || string(classOf(l)) == q.Class) && (len(q.Intact) == 0 || slices.Contains(q.Intact, l.Intact.State)) &&
+			(q.Named == nil || *q.Named != l.Nameless) && (q.Least == 0 || l.Size >= q.Least) && (q.Most == 0 || l.Size >= 0 && l.Size <= q.Most) &&
 			(q.Under == "" || q.Under == "/" || place.Under(place.Folder(l.placePath()), q.Under)) &&
 			(q.GoneSince.IsZero() || gone.Valid && gone.Int64 >= q.GoneSince.UnixNano()) &&
 			(q.ExpiresBefore.IsZero() || gone.Valid && r.retention(l.folder.source) > 0 && r.expiry(l) < q.ExpiresBefore.UnixNano())

@@ -319,7 +319,8 @@ func (m *merge) gone(ctx context.Context, name string) error {
 func (m *merge) add(s *sighting.Sighting, last int64, newName bool) (fresh bool) {
 	x := block.Span{Name: s.At.Name, Type: s.Type, Size: max(s.Size, -1), Written: entry.At(s.Written), Number: s.Number, Mark: s.Mark,
 		First: m.k.at, Last: last, Readable: s.Readable, Within: s.Within, Gone: entry.At(s.GoneAt), Target: s.Target, Lies: s.Lies,
-		Ref: string(s.Ref), Beside: s.Beside, Author: s.Author, Message: s.Message, Told: entry.At(s.Told)}
+		Ref: string(s.Ref), Beside: s.Beside, Author: s.Author, Message: s.Message, Told: entry.At(s.Told),
+		Nameless: s.Nameless, Intact: s.Intact}
 	if !s.From.IsZero() {
 		x.First = s.From.UnixNano()
 	}

@@ -9,6 +9,7 @@ import (
 	"humble-rewind/internal/core/digest"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/fileclass"
+	"humble-rewind/internal/core/intact"
 	"humble-rewind/internal/core/place"
 	"humble-rewind/internal/core/sighting"
 )
@@ -56,6 +57,9 @@ type Copy struct {
 	Author  string           // who made it, where its store tells
 	Message string           // what they said of it
 	Notes   []string         // what is wrong with it or was assumed
+
+	Nameless bool          // what it was called is lost; its name is one that its store made up
+	Intact   intact.Intact // of a trace: how much of its blocks is still its own
 }
 
 // Ref is how the copy's store finds it.

@@ -28,9 +28,9 @@ const (
 
 // Note is one trouble.
 type Note struct {
-	_       struct{} `cbor:",toarray"`
-	Trouble Trouble
-	Folder  string
-	Number  int64
-	Other   int64
+	_      struct{} `cbor:",toarray"`
+	What   Trouble
+	Folder string
+	Number int64
+	Other  int64
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"humble-rewind/internal/core/entry"
+	"humble-rewind/internal/core/intact"
 	"humble-rewind/internal/core/place"
 )
 
@@ -88,6 +89,7 @@ type Sighting struct {
 	Author   string             // who made this version, as the store tells
 	Message  string             // what they said of it
 	Notes    []string           // sentences on what is wrong with it or was assumed
+	Intact   intact.Intact      // of a trace: how much of its blocks is still its own
 
 	// From and Until are the first and the last of the points in time that showed it, of a store that told its whole line at once; a zero
 	// Until: the latest still does.

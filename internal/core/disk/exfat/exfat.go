@@ -225,7 +225,7 @@ func (w *walk) from(begin folder) error {
 			continue
 		}
 		if len(w.visited) >= disk.MostFolders {
-			w.note(disk.Note{Trouble: disk.FoldersMany, Number: disk.MostFolders})
+			w.note(disk.Note{What: disk.FoldersMany, Number: disk.MostFolders})
 			return nil
 		}
 		w.visited[f.runs[0].At] = true
@@ -258,7 +258,7 @@ func (w *walk) folder(f folder) (found []folder, err error) {
 		for at := run.At; at+sizeSlot <= run.At+run.Size; at += sizeSlot {
 			slot, err := w.pages.Bytes(at, sizeSlot)
 			if err != nil {
-				w.note(disk.Note{Trouble: disk.FolderUnread, Folder: f.path})
+				w.note(disk.Note{What: disk.FolderUnread, Folder: f.path})
 				break
 			}
 			kind := slot[0] &^ inUse

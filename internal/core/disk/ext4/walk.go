@@ -32,11 +32,11 @@ type walk struct {
 func (v *Volume) Walk(each func(disk.Entry) error, note func(disk.Note)) error {
 	w := walk{v, each, note, map[int64]bool{}, map[uint32]bool{}}
 	if v.incompat&needsReplay != 0 {
-		note(disk.Note{Trouble: disk.NotUnmounted})
+		note(disk.Note{What: disk.NotUnmounted})
 	}
 	root, err := v.inode(rootInode)
 	if err != nil || root.mode&typeMask != typeFolder {
-		note(disk.Note{Trouble: disk.RootUnread})
+		note(disk.Note{What: disk.RootUnread})
 	} else if err := w.from(folder{"/", root, false}); err != nil {
 		return err
 	}
@@ -71,7 +71,7 @@ func (w *walk) from(begin folder) error {
 		f := queue[0]
 		queue = queue[1:]
 		if len(w.visited) >= disk.MostFolders {
-			w.note(disk.Note{Trouble: disk.FoldersMany, Number: disk.MostFolders})
+			w.note(disk.Note{What: disk.FoldersMany, Number: disk.MostFolders})
 			return nil
 		}
 		found, err := w.folder(f)
@@ -99,7 +99,7 @@ func (w *walk) folder(f folder) (found []folder, err error) {
 	}
 	w.visited[runs[0].At] = true
 	if !whole && !f.erased {
-		w.note(disk.Note{Trouble: disk.FolderBroken, Folder: f.path})
+		w.note(disk.Note{What: disk.FolderBroken, Folder: f.path})
 	}
 	// First what stands in all of its blocks: an entry may have been moved from one to another. Then what stood there.
 	seen := map[key]bool{}
@@ -131,7 +131,7 @@ func (w *walk) blockAt(f folder, at int64, former bool, seen map[key]bool) (foun
 	if taken, _ := w.Taken(disk.Run{At: at, Size: w.Volume.block}); !f.erased || taken == 0 { // else it is somebody else's
 		b, err := w.pages.Bytes(at, int(w.Volume.block))
 		if err != nil {
-			w.note(disk.Note{Trouble: disk.FolderUnread, Folder: f.path})
+			w.note(disk.Note{What: disk.FolderUnread, Folder: f.path})
 		} else if found, err = w.block(f, at, b, former, seen); err != nil {
 			return nil, err
 		}

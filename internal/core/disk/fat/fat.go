@@ -252,7 +252,7 @@ func (w *walk) from(begin folder) error {
 			continue
 		}
 		if len(w.visited) >= disk.MostFolders {
-			w.note(disk.Note{Trouble: disk.FoldersMany, Number: disk.MostFolders})
+			w.note(disk.Note{What: disk.FoldersMany, Number: disk.MostFolders})
 			return nil
 		}
 		w.visited[f.first] = true
@@ -282,7 +282,7 @@ func (w *walk) runs(f folder) []disk.Run {
 	if !f.erased {
 		runs, whole := w.chain(f.first, mostOfFolder/w.cluster)
 		if !whole {
-			w.note(disk.Note{Trouble: disk.FolderBroken, Folder: f.path})
+			w.note(disk.Note{What: disk.FolderBroken, Folder: f.path})
 		}
 		return runs
 	}
@@ -333,7 +333,7 @@ func (w *walk) folder(f folder) (found []folder, err error) {
 		for at := run.At; at < run.At+run.Size; at += sizeSlot {
 			slot, err := w.pages.Bytes(at, sizeSlot)
 			if err != nil {
-				w.note(disk.Note{Trouble: disk.FolderUnread, Folder: f.path})
+				w.note(disk.Note{What: disk.FolderUnread, Folder: f.path})
 				break
 			}
 			switch {

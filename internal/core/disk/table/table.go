@@ -79,7 +79,7 @@ func (t *tables) note(what disk.Trouble, numbers ...int) {
 	if len(t.Notes) >= 20 {
 		return
 	}
-	n := disk.Note{Trouble: what}
+	n := disk.Note{What: what}
 	if len(numbers) > 0 {
 		n.Number = int64(numbers[0])
 	}
