@@ -208,6 +208,9 @@ func yesNo(c *cli.Command, name string) (*bool, error) {
 // intactWords says how much of a trace is intact.
 func intactWords(i api.Intact) string {
 	share := fmt.Sprintf("%.1f %% of its blocks", 100*i.Share)
+	if i.State == api.IntactStateInPart && i.Share == 0 {
+		return "Its blocks are nobody else's, but what lies there does not begin as its name says: it is likely something else by now."
+	}
 	switch i.State {
 	case api.IntactStateWhole:
 		return "All of its blocks are known and nobody else's."

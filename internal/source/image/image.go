@@ -88,7 +88,8 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 		notes = append(notes, "Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as "+
 			"/"+o.layout.Volumes[0].Name+"=/home.")
 	}
-	return source.Described{Notes: notes}, nil
+	forever := 0
+	return source.Described{Notes: notes, KeepsDays: &forever}, nil
 }
 
 // usual are the folders in which images of drives are usually kept.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"sync"
 	"time"
 
@@ -90,7 +91,10 @@ func (s *store) image(ctx context.Context) (*opened, func(), error) {
 		return nil, nil, err
 	}
 	o := &opened{from: f, size: now.Size, written: now.Written}
-	if o.Anywhere, err = reach.ReadAnywhere(ctx, f); err != nil {
+	if o.Anywhere, err = reach.ReadAnywhere(ctx, f); err == nil && !o.Kept { // it is read for others too
+		o.Anywhere, err = reach.ReadAnywhere(context.WithoutCancel(ctx), f)
+	}
+	if err != nil {
 		o.close()
 		return nil, nil, err
 	}
@@ -165,6 +169,21 @@ type ref struct {
 	Size  int64    // of the content
 	Runs  []disk.Run
 	Link  string // where a link points
+	// What its file system says of it: when it was written, unknown where nothing tells; its owner, -1 where nothing does; with that its
+	// permissions.
+	Written entry.Instant
+	UID     int64
+	Mode    uint16
+}
+
+// info is what the file system says of the content.
+func (r ref) info() reach.Info {
+	i := reach.Info{Type: entry.File, Size: r.Size, Written: r.Written.Time()}
+	if r.UID >= 0 {
+		i.UID = entry.Maybe[int64]{Known: true, Value: r.UID}
+		i.Mode = entry.Maybe[fs.FileMode]{Known: true, Value: fs.FileMode(r.Mode & 0o777)}
+	}
+	return i
 }
 
 // refKind tells refs of images from those of other kinds.
@@ -208,9 +227,7 @@ func (s *store) Open(ctx context.Context, from sighting.Ref) (source.Opened, err
 		release()
 		return source.Opened{}, fmt.Errorf("%s had %d bytes, and has %d now: %w", place.Quote(s.At), r.Drive, o.size, problem.ChangedSinceSurvey)
 	}
-	c := &content{of: o, ref: r}
-	info, _ := c.Info(ctx)
-	return source.Opened{Info: info, File: c, Release: release}, nil
+	return source.Opened{Info: r.info(), File: &content{of: o, ref: r}, Release: release}, nil
 }
 
 // content is a file whose pieces lie on an image.
@@ -220,7 +237,7 @@ type content struct {
 }
 
 func (c *content) Info(context.Context) (reach.Info, error) {
-	return reach.Info{Type: entry.File, Size: c.ref.Size}, nil
+	return c.ref.info(), nil
 }
 
 func (c *content) Stream(ctx context.Context) (io.ReadCloser, error) {

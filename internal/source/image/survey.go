@@ -69,7 +69,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 		case t.failed != nil || ctx.Err() != nil:
 			return firstOf(t.failed, ctx.Err())
 		case err != nil:
-			if err := report.Unread("/"+v.Name, err); err != nil {
+			if err := report.Unread(v.Name, err); err != nil {
 				return err
 			}
 		}
@@ -122,7 +122,7 @@ func (t *telling) flush() error {
 	if len(t.some) == 0 {
 		return nil
 	}
-	dir := strings.TrimSuffix("/"+t.volume.Name+t.dir, "/")
+	dir := strings.TrimSuffix(t.volume.Name+t.dir, "/")
 	if t.seen[dir]++; t.seen[dir] > 1 {
 		dir = fmt.Sprintf("%s (%d)", dir, t.seen[dir])
 	}
@@ -190,7 +190,8 @@ func (t *telling) sighting(dir, name string, one scan.Trace) (sighting.Sighting,
 		seen.Notes = append(seen.Notes, "Nothing tells where all of it lies.")
 	}
 	if seen.Readable {
-		r, err := ref{Kind: refKind, Drive: t.of.size, Size: seen.Size, Runs: e.Runs, Link: e.Target}.encoded()
+		r, err := ref{Kind: refKind, Drive: t.of.size, Size: seen.Size, Runs: e.Runs, Link: e.Target, Written: entry.At(seen.Written), UID: e.UID,
+			Mode: e.Mode}.encoded()
 		if err != nil {
 			return seen, false
 		}
