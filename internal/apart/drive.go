@@ -28,6 +28,24 @@ func (p *Pool) Walk(ctx context.Context, drive io.ReaderAt, size int64, v scan.V
 	return err
 }
 
+// Sweep has a child look through so many bytes of what is free on a file system, from an offset of the drive on; next is where to go on, 0 the end.
+func (p *Pool) Sweep(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, from, most int64, each func(scan.Trace) error,
+	note func(disk.Note)) (next int64, err error) {
+	var told swept
+	s := &structure{request: request{Op: opSweep, Volume: &v, From: from, Most: most}, content: []Input{{ReaderAt: drive, Size: size}}, faults: true}
+	err = records(ctx, p, s, &told, each)
+	for _, n := range told.Notes {
+		note(n)
+	}
+	return told.Next, err
+}
+
+// swept is what there is to say of a slice.
+type swept struct {
+	Next  int64
+	Notes []disk.Note
+}
+
 // drive is the child's side.
 func (w *worker) drive(r request, contents []Input) (any, error) {
 	if len(contents) != 1 {
@@ -42,17 +60,21 @@ func (w *worker) drive(r request, contents []Input) (any, error) {
 	}
 	found := batch[scan.Trace]{w: w}
 	notes := []disk.Note{}
-	err := scan.Walk(contents[0], contents[0].Size, *r.Volume, r.Erased, func(t scan.Trace) error {
+	put := func(t scan.Trace) error {
 		return found.put(t, 128+len(t.Entry.Dir)+len(t.Entry.Name)+len(t.Entry.Target)+24*len(t.Entry.Runs))
-	}, func(n disk.Note) {
+	}
+	note := func(n disk.Note) {
 		if len(notes) < mostNotes {
 			notes = append(notes, n)
 		}
-	})
-	if err == nil {
-		err = found.flush()
 	}
-	return notes, err
+	drive, size := contents[0], contents[0].Size
+	if r.Op == opSweep {
+		next, err := scan.Sweep(drive, size, *r.Volume, r.From, r.Most, put, note)
+		return swept{next, notes}, errors.Join(err, found.flush())
+	}
+	err := scan.Walk(drive, size, *r.Volume, r.Erased, put, note)
+	return notes, errors.Join(err, found.flush())
 }
 
 // mostNotes is how many are passed on.

@@ -54,6 +54,7 @@ const (
 
 	opVolumes op = "volumes"
 	opWalk    op = "walk"
+	opSweep   op = "sweep"
 )
 
 type request struct {
@@ -67,6 +68,7 @@ type request struct {
 	// Of a drive.
 	Volume *scan.Volume `json:"volume,omitempty"`
 	Erased bool         `json:"erased,omitempty"`
+	From   int64        `json:"from,omitempty"` // an offset
 
 	Names []string `json:"names"`
 	Sizes []int64  `json:"sizes"`

@@ -146,7 +146,7 @@ func (w *worker) answer(r request, first []byte) error {
 		if r.Op == opMembers && r.Form == "tar" {
 			of.of = headPiece // what lies between heads is of no interest
 		}
-		of.renews = r.Op == opWalk
+		of.renews = r.Op == opWalk || r.Op == opSweep
 		if i == 0 && first != nil {
 			of.pieces.Add(0, first)
 		}
@@ -207,7 +207,7 @@ func (w *worker) do(r request, c []Input) (any, error) {
 		return nil, w.refs(refs.Form(r.Form))
 	case r.Op == opMultistatus && len(c) == 0:
 		return w.multistatus(r.Last)
-	case r.Op == opVolumes, r.Op == opWalk:
+	case r.Op == opVolumes, r.Op == opWalk, r.Op == opSweep:
 		return w.drive(r, c)
 	}
 	return nil, errors.New("not a request")

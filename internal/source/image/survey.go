@@ -1,15 +1,17 @@
 package image
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/cespare/xxhash/v2"
+	"github.com/dustin/go-humanize"
 
 	"humble-rewind/internal/core/disk"
 	"humble-rewind/internal/core/disk/scan"
@@ -28,63 +30,156 @@ const mostPieces = 4096
 // mostTogether is how many entries of a folder are told of together; what there is more of is told as of another folder.
 const mostTogether = 50_000
 
-// Survey tells of one file system after the other, and lets others have their turn between them.
+// sliceBytes is how much of what is free is looked through at once, before others may have their turn.
+const sliceBytes = 1 << 30
+
+// step is how far a survey of what was erased came: first the entries of each file system, then what is free on each.
+type step struct {
+	Volume int
+	Swept  bool  // of the volume the entries were told, and from At on what is free is to be looked through
+	At     int64 // on the drive
+}
+
+// remembered is the image as it was when all of it was read.
+type remembered struct {
+	Size    int64
+	Written entry.Instant
+}
+
+// Survey tells what stood as one point in time, or what was erased, slice by slice.
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
 	o, release, err := s.get(ctx)
 	if err != nil {
 		return fmt.Errorf("read the image at %s: %w", place.Quote(s.At), err)
 	}
 	defer release()
-	point := sighting.Capture{Name: o.written.UTC().Format("2006-01-02T150405.000000000Z"), At: o.written.UTC()}
-	begin, _ := strconv.Atoi(string(known.Cursor()))
-	if !s.erased {
-		read, err := known.Captures(ctx)
-		if err != nil {
-			return err
-		}
-		at, complete := read[point.Name]
-		point.Same = complete && at.Equal(point.At)
-		if err := report.Begin(point); err != nil || point.Same {
-			return err
-		}
-		begin = 0 // a point in time is read in one go
-	}
 	for _, n := range o.layout.Notes {
 		report.Note(words(n))
 	}
-	for n, v := range o.layout.Volumes {
-		if !v.Read || n < begin {
-			continue
+	if !s.erased {
+		return s.surveyStanding(ctx, o, known, report)
+	}
+	memo, err := json.Marshal(remembered{o.size, entry.At(o.written)})
+	if err != nil {
+		return err
+	}
+	if bytes.Equal(memo, known.Memo()) && known.Cursor() == nil { // it takes long to read, and nothing of it changed
+		if err := report.Since(); err != nil {
+			return err
 		}
-		report.Progress(int64(n), int64(len(o.layout.Volumes)), v.Name)
-		t := telling{store: s, ctx: ctx, known: known, report: report, of: o, volume: v, seen: map[string]int{}}
-		if !s.erased {
-			t.capture = point.Name
+		report.Remember(memo)
+		return nil
+	}
+	var at step
+	if known.Cursor() != nil && json.Unmarshal(known.Cursor(), &at) != nil {
+		at = step{}
+	}
+	for more := true; more; {
+		if more, err = s.erasedStep(ctx, o, &at, known, report); err != nil {
+			return err
 		}
-		err := s.Unpacker.Walk(ctx, o, o.size, v, s.erased, t.take, func(n disk.Note) { report.Note(v.Name + ": " + words(n)) })
-		if err == nil {
-			err = t.flush()
-		}
-		switch {
-		case t.failed != nil || ctx.Err() != nil:
-			return firstOf(t.failed, ctx.Err())
-		case err != nil:
-			if err := report.Unread(v.Name, err); err != nil {
+		if more && report.Due() {
+			cursor, err := json.Marshal(at)
+			if err != nil {
 				return err
 			}
+			return report.Again(cursor)
 		}
-		if s.erased && report.Due() && n < len(o.layout.Volumes)-1 {
-			return report.Again([]byte(strconv.Itoa(n + 1)))
+	}
+	report.Remember(memo)
+	return nil
+}
+
+// surveyStanding tells what stands there, of each file system.
+func (s *store) surveyStanding(ctx context.Context, o *opened, known source.Known, report source.Reporter) error {
+	point := sighting.Capture{Name: o.written.UTC().Format("2006-01-02T150405.000000000Z"), At: o.written.UTC()}
+	read, err := known.Captures(ctx)
+	if err != nil {
+		return err
+	}
+	at, complete := read[point.Name]
+	point.Same = complete && at.Equal(point.At)
+	if err := report.Begin(point); err != nil || point.Same {
+		return err
+	}
+	for _, v := range o.layout.Volumes {
+		if !v.Read {
+			continue
+		}
+		t := s.telling(ctx, o, v, known, report)
+		t.capture = point.Name
+		err := s.Unpacker.Walk(ctx, o, o.size, v, false, t.take, t.note)
+		if err := t.end(err); err != nil {
+			return err
 		}
 	}
 	return nil
 }
 
-func firstOf(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
+// erasedStep does the next step, and tells whether there are more.
+func (s *store) erasedStep(ctx context.Context, o *opened, at *step, known source.Known, report source.Reporter) (more bool, err error) {
+	volumes := o.layout.Volumes
+	for at.Volume < len(volumes) && !volumes[at.Volume].Read {
+		at.Volume++
+	}
+	if at.Volume >= len(volumes) {
+		if at.Swept {
+			return false, nil
 		}
+		*at = step{Swept: true}
+		return true, nil
+	}
+	v := volumes[at.Volume]
+	t := s.telling(ctx, o, v, known, report)
+	report.Progress(min(at.At, o.size), o.size, v.Name)
+	if !at.Swept {
+		err := s.Unpacker.Walk(ctx, o, o.size, v, true, t.take, t.note)
+		at.Volume++
+		return true, t.end(err)
+	}
+	from := max(at.At, v.At)
+	next, err := s.Unpacker.Sweep(ctx, o, o.size, v, from, sliceBytes, t.swept, t.note)
+	if err == nil {
+		err = t.flush()
+	}
+	if err == nil {
+		t.dir, t.some = "/?by content from "+humanize.IBytes(uint64(from-v.At)), t.loose
+	}
+	if at.At = next; next <= from {
+		at.Volume, at.At = at.Volume+1, 0
+	}
+	return true, t.end(err)
+}
+
+// telling makes what tells of a file system.
+func (s *store) telling(ctx context.Context, o *opened, v scan.Volume, known source.Known, report source.Reporter) *telling {
+	return &telling{store: s, ctx: ctx, known: known, report: report, of: o, volume: v, seen: map[string]int{}}
+}
+
+// note passes on what was wrong with a file system.
+func (t *telling) note(n disk.Note) { t.report.Note(t.volume.Name + ": " + words(n)) }
+
+// swept takes what a sweep found: contents together, in the end, and folders as they come.
+func (t *telling) swept(one scan.Trace) error {
+	if one.Entry.Lost == disk.All {
+		t.loose = append(t.loose, one)
+		return nil
+	}
+	return t.take(one)
+}
+
+// end reports what is left, or that a file system could not be read.
+func (t *telling) end(err error) error {
+	if err == nil {
+		err = t.flush()
+	}
+	switch {
+	case t.failed != nil:
+		return t.failed
+	case t.ctx.Err() != nil:
+		return t.ctx.Err()
+	case err != nil:
+		return t.report.Unread(t.volume.Name, err)
 	}
 	return nil
 }
@@ -100,6 +195,7 @@ type telling struct {
 	capture string
 	dir     string
 	some    []scan.Trace
+	loose   []scan.Trace   // contents of a sweep
 	seen    map[string]int // folders, and how often they were told of: one may have had another's name before
 	failed  error          // of the reporter
 }

@@ -191,10 +191,11 @@ func (v *Volume) Walk(each func(disk.Entry) error, note func(disk.Note)) error {
 	return w.from(folder{path: "/", runs: root})
 }
 
-// Lost walks a folder whose own place nothing tells, by where it begins.
+// Lost reads a folder whose own place nothing tells, by where it begins; those in it are found by themselves.
 func (v *Volume) Lost(at int64, each func(disk.Entry) error, note func(disk.Note)) error {
 	w := walk{v, each, note, map[int64]bool{}}
-	return w.from(folder{fmt.Sprintf("/?%d", (at-v.heap)/v.cluster+2), []disk.Run{{At: at, Size: v.cluster}}, true})
+	_, err := w.folder(folder{fmt.Sprintf("/?%d", (at-v.heap)/v.cluster+2), []disk.Run{{At: at, Size: v.cluster}}, true})
+	return err
 }
 
 // IsFolder tells whether a cluster begins as a folder does that holds something: with a set of entries that its checksum proves.

@@ -233,6 +233,12 @@ func (v *Volume) IsFolder(at int64, head []byte) bool {
 		head[43]&isFolder != 0 && v.first(head) == uint32((at-v.data)/v.cluster)+2
 }
 
+// Above is where the folder begins that a folder lies in, by what its beginning says; false where that is the top one.
+func (v *Volume) Above(head []byte) (at int64, ok bool) {
+	c := v.first(head[sizeSlot:])
+	return v.of(c), v.has(c)
+}
+
 type walk struct {
 	*Volume
 	each    func(disk.Entry) error
