@@ -2794,6 +2794,8 @@ type ClientInterface interface {
 
 	// FindCopies Copies by words and filters
 	//
+	// Traces of a drive that have lost their names are left out, unless source, shape, named or intact is given
+	//
 	// Corresponds with GET /copies (the `FindCopies` operationId).
 	FindCopies(ctx context.Context, params *FindCopiesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
@@ -3431,6 +3433,8 @@ func (c *Client) ExaminePlace(ctx context.Context, params *ExaminePlaceParams, r
 }
 
 // FindCopies Copies by words and filters
+//
+// # Traces of a drive that have lost their names are left out, unless source, shape, named or intact is given
 //
 // Corresponds with GET /copies (the `FindCopies` operationId).
 func (c *Client) FindCopies(ctx context.Context, params *FindCopiesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -7228,6 +7232,8 @@ type ClientWithResponsesInterface interface {
 
 	// FindCopiesWithResponse Copies by words and filters
 	//
+	// Traces of a drive that have lost their names are left out, unless source, shape, named or intact is given
+	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /copies (the `FindCopies` operationId).
@@ -10479,6 +10485,8 @@ func (c *ClientWithResponses) ExaminePlaceWithResponse(ctx context.Context, para
 }
 
 // FindCopiesWithResponse Copies by words and filters
+//
+// # Traces of a drive that have lost their names are left out, unless source, shape, named or intact is given
 //
 // Returns a wrapper object for the known response body format(s).
 //

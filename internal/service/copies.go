@@ -68,6 +68,7 @@ func (s *Service) query(ctx context.Context, p api.FindCopiesParams) (catalogue.
 			p.Records,
 		), Whole: value(p.Whole), Sort: catalogue.Sort(value(p.Sort)), Limit: value(p.Limit), Cursor: value(p.Cursor)}
 	q.Named, q.Least, q.Most = p.Named, value(p.Least), value(p.Most)
+	q.NoLoose = p.Source == nil && p.Shape == nil && p.Named == nil && p.Intact == nil // thousands of them would hide what has a name
 	for _, word := range value(p.Intact) {
 		state, err := intact.Parse(string(word))
 		if err != nil {

@@ -392,7 +392,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Copies by words and filters */
+        /**
+         * Copies by words and filters
+         * @description Traces of a drive that have lost their names are left out, unless source, shape, named or intact is given
+         */
         get: operations["findCopies"];
         put?: never;
         post?: never;

@@ -73,6 +73,13 @@ export function Filters() {
         change={change("condition")}
         options={["sound", "doubtful", "broken", "unread"]}
       />
+      <Choice
+        label="Intact, of traces"
+        value={value("intact")}
+        change={change("intact")}
+        options={["whole", "if-in-one-piece", "in-part", "unread", "wiped", "overwritten"]}
+      />
+      <Choice label="With a name" value={value("named")} change={change("named")} options={["yes", "no"]} />
       <Choice label="Found in" value={value("source")} change={change("source")} options={kinds(data)} />
       <Since value={value("gone_since")} change={change("gone_since")} />
       <label>

@@ -40,12 +40,15 @@ const filters = ["words", "machine", "person", "under", "type", "state", "condit
 export function FindPage() {
   const [params] = useSearchParams();
   const query = useMemo(() => {
-    const q: Record<string, string | boolean> = {};
+    const q: Record<string, string | boolean | string[]> = {};
     for (const name of filters) {
       const value = params.get(name);
       if (value) q[name] = value;
     }
     if (params.get("records")) q.records = true;
+    if (params.get("named")) q.named = params.get("named") === "yes";
+    const intact = params.getAll("intact");
+    if (intact.length > 0) q.intact = intact;
     return q as FindQuery;
   }, [params]);
   const { data, error, isPending, hasNextPage, fetchNextPage, isFetchingNextPage, refetch } = useInfiniteQuery(copiesQuery(query));

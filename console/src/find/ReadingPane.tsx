@@ -4,6 +4,7 @@ import styled from "styled-components";
 import type { Copy } from "../api/client";
 import { origins } from "../api/queries";
 import { Care, Key, Quiet } from "../parts/controls";
+import { Intact } from "../parts/Intact";
 import { Notice } from "../parts/Notice";
 import { Peek } from "../parts/Peek";
 import { PlaceText } from "../parts/PlaceText";
@@ -101,6 +102,14 @@ function Ways({ copy: c }: { copy: Copy }) {
 function Condition({ copy: c }: { copy: Copy }) {
   return (
     <>
+      {c.intact && (
+        <>
+          <dt>Intact</dt>
+          <dd>
+            <Intact intact={c.intact} />
+          </dd>
+        </>
+      )}
       <dt>Condition</dt>
       <dd>
         {c.condition.state} <Quiet>{c.condition.reasons.join(" ")}</Quiet>
