@@ -28,7 +28,7 @@ import (
 const mostPieces = 4096
 
 // mostTogether is how many entries of a folder are told of together; what there is more of is told as of another folder.
-const mostTogether = 50_000
+const mostTogether = 20_000
 
 // sliceBytes is how much of what is free is looked through at once, before others may have their turn.
 const sliceBytes = 1 << 30

@@ -290,7 +290,7 @@ func (w *walk) runs(f folder) []disk.Run {
 		if !whole {
 			w.note(disk.Note{What: disk.FolderBroken, Folder: f.path})
 		}
-		return runs
+		return w.own(runs)
 	}
 	// Of an erased one, those that follow its first one, as long as they look like it.
 	var runs []disk.Run
@@ -307,6 +307,21 @@ func (w *walk) runs(f folder) []disk.Run {
 		}
 	}
 	return runs
+}
+
+// own cuts off what another folder has already: chains can be made to lead into one another.
+func (w *walk) own(runs []disk.Run) (own []disk.Run) {
+	for n, r := range runs {
+		for at := r.At; at < r.At+r.Size; at += w.cluster {
+			c := uint32((at-w.data)/w.cluster) + 2
+			if w.visited[c] && (n > 0 || at > r.At) {
+				return own
+			}
+			w.visited[c] = true
+			own = disk.Append(own, disk.Run{At: at, Size: w.cluster})
+		}
+	}
+	return own
 }
 
 // plausible tells whether all of a cluster looks like entries of a folder.

@@ -11,33 +11,35 @@ import (
 // claims tells which blocks of what was erased were given to something that came later and was erased too: then the file system calls them free,
 // and they hold the later one. What is of the same time, so that nobody can tell which came later, has none of what both claim.
 type claims struct {
-	of    disk.Volume
-	base  int64
-	unit  int64 // bytes
-	all   []claim
-	runs  int
-	work  int64
-	later map[int64]int64 // bytes lost to later ones, by where the entry is told of
+	of   disk.Volume
+	base int64
+	unit int64 // bytes
+	all  []claim
+	runs []disk.Run // of all of them
+	work int64
 }
 
+// claim is what an entry claims: so many pieces, from one on. Most drives have few, and some a million.
 type claim struct {
-	at   int64 // of the entry
+	at   int64 // where the entry is told of
 	when int64
-	runs []disk.Run
+	from uint32
+	runs uint32
+	lost int64 // bytes, to later ones
 }
 
 // mostWork is how many blocks are looked at in all: entries may claim far more than there is. Of what is left then nothing is promised.
-const mostWork = 400_000_000
+const mostWork = 100_000_000
 
-// mostClaimed is how many pieces are held against one another; of what is told beyond them less is promised.
-const mostClaimed = 2_000_000
+// mostClaimed is how many pieces are held against one another. Of what is told beyond them nothing is promised.
+const mostClaimed = 250_000
 
 func newClaims(v Volume, of disk.Volume) *claims {
 	unit := of.Unit()
 	for v.Size/unit > 1<<28 { // so that a bit for each takes 32 MiB at the most
 		unit *= 2
 	}
-	return &claims{of: of, base: of.Base(), unit: unit, later: map[int64]int64{}}
+	return &claims{of: of, base: of.Base(), unit: unit}
 }
 
 // when something came: what was written at a time came then, or was copied later.
@@ -56,11 +58,10 @@ func (c *claims) add(e disk.Entry) error {
 	if !e.Erased || e.Folder || len(e.Runs) == 0 {
 		return nil
 	}
-	if c.runs += len(e.Runs); c.runs > mostClaimed {
-		c.later[e.At] = e.Size
-		return nil
+	if len(c.runs)+len(e.Runs) <= mostClaimed {
+		c.all = append(c.all, claim{at: e.At, when: when(&e), from: uint32(len(c.runs)), runs: uint32(len(e.Runs))})
+		c.runs = append(c.runs, e.Runs...)
 	}
-	c.all = append(c.all, claim{e.At, when(&e), e.Runs})
 	return nil
 }
 
@@ -81,10 +82,14 @@ func (c *claims) units(runs []disk.Run, each func(u int64)) bool {
 	return true
 }
 
+// pieces are those of a claim.
+func (c *claims) pieces(one *claim) []disk.Run { return c.runs[one.from : one.from+one.runs] }
+
 // settle works it out, from the latest back.
 func (c *claims) settle() {
 	slices.SortFunc(c.all, func(a, b claim) int {
-		return cmp.Or(cmp.Compare(b.when, a.when), cmp.Compare(a.runs[0].At, b.runs[0].At), cmp.Compare(a.runs[0].Size, b.runs[0].Size), cmp.Compare(a.at, b.at))
+		first, other := c.runs[a.from], c.runs[b.from]
+		return cmp.Or(cmp.Compare(b.when, a.when), cmp.Compare(first.At, other.At), cmp.Compare(first.Size, other.Size), cmp.Compare(a.at, b.at))
 	})
 	held, twice := bitmap{}, bitmap{}
 	for n := 0; n < len(c.all); {
@@ -94,45 +99,47 @@ func (c *claims) settle() {
 		}
 		group := c.all[n:end]
 		now := bitmap{}
-		for i, one := range group {
-			if i > 0 && slices.Equal(one.runs, group[i-1].runs) {
+		for i := range group {
+			if i > 0 && slices.Equal(c.pieces(&group[i]), c.pieces(&group[i-1])) {
 				continue // the same, told of twice
 			}
-			c.units(one.runs, func(u int64) {
+			c.units(c.pieces(&group[i]), func(u int64) {
 				if now.has(u) {
 					twice.set(u)
 				}
 				now.set(u)
 			})
 		}
-		for _, one := range group {
+		for i := range group {
 			lost := int64(0)
-			told := c.units(one.runs, func(u int64) {
+			told := c.units(c.pieces(&group[i]), func(u int64) {
 				if held.has(u) || twice.has(u) {
 					lost++
 				}
 			})
-			switch {
-			case !told:
-				c.later[one.at] = disk.Sum(one.runs)
-			case lost > 0:
-				c.later[one.at] = lost * c.unit
+			if group[i].lost = lost * c.unit; !told {
+				group[i].lost = disk.Sum(c.pieces(&group[i]))
 			}
 		}
 		held.join(now)
 		clear(twice)
 		n = end
 	}
-	c.all = nil
+	c.runs = nil
+	slices.SortFunc(c.all, func(a, b claim) int { return cmp.Compare(a.at, b.at) })
 }
 
 // taken is how many bytes of an entry somebody else has, by the file system or by a later claim.
 func (c *claims) taken(e *disk.Entry) int64 {
-	taken := e.Taken
-	if later := c.later[e.At]; later > 0 {
-		taken = max(taken, min(e.Size, taken+later))
+	taken := max(e.Taken, 0)
+	if e.Erased && !e.Folder && len(e.Runs) > 0 {
+		i, known := slices.BinarySearchFunc(c.all, e.At, func(one claim, at int64) int { return cmp.Compare(one.at, at) })
+		if !known {
+			return e.Size
+		}
+		taken += c.all[i].lost
 	}
-	return min(max(taken, 0), max(e.Size, 0))
+	return min(taken, max(e.Size, 0))
 }
 
 // bitmap is a set of units, of which those that lie far apart take no more room than those beside one another.

@@ -3,6 +3,7 @@ package scan
 
 import (
 	"bytes"
+	"errors"
 	"io"
 	"strings"
 
@@ -160,26 +161,19 @@ func Walk(drive io.ReaderAt, size int64, v Volume, erased bool, each func(Trace)
 	var later *claims
 	if erased {
 		later = newClaims(v, of)
-		if err := of.Walk(func(e disk.Entry) error { return later.add(e) }, func(disk.Note) {}); err != nil {
+		if err := bounded(of, later.add, func(disk.Note) {}); err != nil {
 			return err
 		}
 		later.settle()
 	}
-	count := 0
 	troubles := map[disk.Trouble]int{}
 	noted := func(n disk.Note) {
 		if troubles[n.What]++; troubles[n.What] <= 10 {
 			note(n)
 		}
 	}
-	return of.Walk(func(e disk.Entry) error {
+	return bounded(of, func(e disk.Entry) error {
 		if e.Erased != erased {
-			return nil
-		}
-		if count++; count > Most {
-			if count == Most+1 {
-				noted(disk.Note{What: disk.EntriesMany, Number: Most})
-			}
 			return nil
 		}
 		t := Trace{Entry: e}
@@ -190,6 +184,24 @@ func Walk(drive io.ReaderAt, size int64, v Volume, erased bool, each func(Trace)
 		}
 		return each(t)
 	}, noted)
+}
+
+var errMany = errors.New("there are too many entries")
+
+// bounded walks a file system for so many entries at the most: folders can be made to hold one another.
+func bounded(of disk.Volume, each func(disk.Entry) error, note func(disk.Note)) error {
+	count := 0
+	err := of.Walk(func(e disk.Entry) error {
+		if count++; count > Most {
+			return errMany
+		}
+		return each(e)
+	}, note)
+	if errors.Is(err, errMany) {
+		note(disk.Note{What: disk.EntriesMany, Number: Most})
+		return nil
+	}
+	return err
 }
 
 // looked is how much of a content's beginning, and of its end, is looked at.

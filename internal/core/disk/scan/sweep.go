@@ -36,7 +36,7 @@ func Sweep(drive io.ReaderAt, size int64, v Volume, from, most int64, each func(
 	s := sweep{pages: pages, drive: drive, of: of, each: each, note: note, begin: from, left: most, led: map[int64]bool{}, told: map[int64]bool{},
 		buffer: make([]byte, chunk)}
 	s.folders, _ = of.(folders)
-	if err := of.Walk(s.known, func(disk.Note) {}); err != nil {
+	if err := bounded(of, s.known, func(disk.Note) {}); err != nil {
 		return 0, err
 	}
 	if s.at = from; s.at < of.Base() {
