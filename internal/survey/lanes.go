@@ -27,9 +27,12 @@ func laneOf(src catalogue.Source) lane {
 // maxMachines is how many machines are surveyed side by side: more than are expected to hang at the same time.
 const maxMachines = 16
 
-// patience is how long one source of the service's own host is waited for before the next begins beside it: one after the other is best for a
-// drive, and for what is remembered of both.
-const patience = 20 * time.Second
+// How long one source is waited for before the next begins beside it: one after the other is best for a drive, and for what is remembered of
+// both. A machine over the network is waited for only to keep the order where nothing is to be done.
+const (
+	patience    = 20 * time.Second
+	farPatience = 5 * time.Second
+)
 
 // How long a slice of a survey takes: where somebody else waits for the lane, and where nobody does. What it found is shown then.
 const (
@@ -50,19 +53,22 @@ func newLanes() *lanes {
 	return &lanes{most: turns.New(maxMachines), all: map[lane]*turns.Turns{}, slow: map[string]int{}}
 }
 
-// wait waits for the survey of a source of the service's own host to end, not for long, and not at all for a machine that had not come to the
-// end of another by then.
-func (l *lanes) wait(ctx context.Context, machine string, done <-chan struct{}) {
+// wait waits for the survey of a source to end, not for long, and not at all for a machine that had not come to the end of another by then.
+func (l *lanes) wait(ctx context.Context, machine string, far bool, done <-chan struct{}) {
 	l.mu.Lock()
 	slow := l.slow[machine] > 0
 	l.mu.Unlock()
 	if !slow {
+		least := patience
+		if far {
+			least = farPatience
+		}
 		select {
 		case <-done:
 			return
 		case <-ctx.Done():
 			return
-		case <-time.After(patience):
+		case <-time.After(least):
 		}
 	}
 	l.count(machine, 1)

@@ -110,9 +110,7 @@ func (w *worker) do(ctx context.Context, task *jobs.Task) error {
 			defer close(done)
 			r.survey(ctx, n, src)
 		})
-		if !w.reader.Site.Far(ctx, src.AtMachine) { // a machine over the network costs nobody else anything, however slow it is
-			w.lanes.wait(ctx, src.AtMachine, done)
-		}
+		w.lanes.wait(ctx, src.AtMachine, w.reader.Site.Far(ctx, src.AtMachine), done)
 	}
 	all.Wait()
 	if err := ctx.Err(); err != nil {

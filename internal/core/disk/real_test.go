@@ -24,10 +24,11 @@ import (
 
 // drive is an image with a real file system, made and written by the system's own tools.
 type drive struct {
-	t     *testing.T
-	image string
-	dir   string // where it is mounted; "" for mtools and debugfs
-	ext   bool
+	t      *testing.T
+	image  string
+	dir    string // where it is mounted; "" for mtools and debugfs
+	ext    bool
+	device string // a loop device that it is; "" for none
 }
 
 func run(t *testing.T, name string, args ...string) {
@@ -65,7 +66,8 @@ func (d *drive) mount(how ...string) {
 			d.t.Skipf("this system has no loop devices: %s", err)
 		}
 		device = strings.TrimSpace(string(out))
-		d.t.Cleanup(func() { _ = exec.Command("losetup", "--detach", device).Run() })
+		d.device = device
+		d.t.Cleanup(d.detach)
 	}
 	args := append(append([]string{}, how[1:]...), device, d.dir)
 	if out, err := exec.Command(how[0], args...).CombinedOutput(); err != nil {
@@ -83,9 +85,21 @@ func (d *drive) unmount() {
 			}
 			time.Sleep(100 * time.Millisecond)
 		}
-		time.Sleep(200 * time.Millisecond) // FUSE writes on after it
 		d.dir = ""
+		d.detach()
 	}
+}
+
+// detach lets go of a device that the image is, with all that was written to it.
+func (d *drive) detach() {
+	if d.device == "" {
+		return
+	}
+	time.Sleep(200 * time.Millisecond) // FUSE writes on after it was unmounted
+	run(d.t, "sync")
+	_ = exec.Command("losetup", "--detach", d.device).Run() // at the latest once nobody has it open
+	run(d.t, "sync")
+	d.device = ""
 }
 
 func (d *drive) write(path string, content []byte) {

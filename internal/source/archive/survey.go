@@ -4,6 +4,11 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
 	"humble-rewind/internal/core/datedname"
 	"humble-rewind/internal/core/entry"
 	"humble-rewind/internal/core/exclude"
@@ -12,10 +17,6 @@ import (
 	"humble-rewind/internal/core/sighting"
 	"humble-rewind/internal/core/zonetime"
 	"humble-rewind/internal/source"
-	"slices"
-	"strconv"
-	"strings"
-	"time"
 )
 
 // captureName is what a revision of an archive is called as a point in time.

@@ -70,23 +70,23 @@ func (k kind) Describe(ctx context.Context, setup source.Setup) (source.Describe
 		return refuse(err)
 	}
 	defer release()
-	read := 0
+	first := ""
 	notes := []string{}
 	for _, v := range o.layout.Volumes {
-		if v.Read {
-			read++
+		if v.Read && first == "" {
+			first = v.Name
 		}
 		notes = append(notes, said(v))
 	}
 	for _, n := range o.layout.Notes {
 		notes = append(notes, words(n))
 	}
-	if read == 0 {
+	if first == "" {
 		return refuse(fmt.Errorf("there is no file system on it that is read (%s): %w", strings.Join(notes, " "), problem.Unsupported))
 	}
 	if len(setup.Maps) == 0 {
 		notes = append(notes, "Nothing tells where on the machine its files came from, so they are found by name alone. Say it with a map, such as "+
-			"/"+o.layout.Volumes[0].Name+"=/home.")
+			"/"+first+"=/home.")
 	}
 	forever := 0
 	return source.Described{Notes: notes, KeepsDays: &forever}, nil

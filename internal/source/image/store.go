@@ -36,6 +36,7 @@ type opened struct {
 	from    reach.File
 	size    int64
 	written time.Time
+	changed time.Time
 	layout  scan.Layout
 	known   bool // the layout is
 	users   int
@@ -76,7 +77,7 @@ func (s *store) image(ctx context.Context) (*opened, func(), error) {
 		return nil, nil, err
 	}
 	s.mu.Lock()
-	if o := s.open; o != nil && o.size == now.Size && o.written.Equal(now.Written) {
+	if o := s.open; o != nil && o.size == now.Size && o.written.Equal(now.Written) && o.changed.Equal(now.Changed) {
 		defer s.mu.Unlock()
 		return o, s.use(o), nil
 	}
@@ -90,7 +91,7 @@ func (s *store) image(ctx context.Context) (*opened, func(), error) {
 	if err != nil {
 		return nil, nil, err
 	}
-	o := &opened{from: f, size: now.Size, written: now.Written}
+	o := &opened{from: f, size: now.Size, written: now.Written, changed: now.Changed}
 	if o.Anywhere, err = reach.ReadAnywhere(ctx, f); err == nil && !o.Kept { // it is read for others too
 		o.Anywhere, err = reach.ReadAnywhere(context.WithoutCancel(ctx), f)
 	}

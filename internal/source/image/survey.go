@@ -40,11 +40,16 @@ type step struct {
 	At     int64 // on the drive
 }
 
-// remembered is the image as it was when all of it was read.
+// remembered is the image as it was when all of it was read, and how much was known then of reading it.
 type remembered struct {
+	Reads   int
 	Size    int64
 	Written entry.Instant
+	Changed entry.Instant // which whoever may write it cannot put back
 }
+
+// reads is counted up when more is read of an image than before.
+const reads = 1
 
 // Survey tells what stood as one point in time, or what was erased, slice by slice.
 func (s *store) Survey(ctx context.Context, known source.Known, report source.Reporter) error {
@@ -59,7 +64,7 @@ func (s *store) Survey(ctx context.Context, known source.Known, report source.Re
 	if !s.erased {
 		return s.surveyStanding(ctx, o, known, report)
 	}
-	memo, err := json.Marshal(remembered{o.size, entry.At(o.written)})
+	memo, err := json.Marshal(remembered{reads, o.size, entry.At(o.written), entry.At(o.changed)})
 	if err != nil {
 		return err
 	}
