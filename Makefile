@@ -51,7 +51,7 @@ FUZZ := internal/core/entry:FuzzParseMark internal/core/place:FuzzPlace internal
 	internal/core/datedname:FuzzInfer internal/core/userdirs:FuzzParse internal/core/diff:FuzzOf internal/core/compare:FuzzOf internal/core/condition:FuzzExamine internal/core/condition:FuzzJPEG internal/core/condition:FuzzSqueeze internal/core/pdf:FuzzStreams internal/core/document:FuzzRead internal/core/stray:FuzzParse \
 	internal/core/sighting:FuzzRef internal/core/remark:FuzzRemark internal/core/exclude:FuzzBy internal/reach:FuzzParseAddress internal/source/archive:FuzzArchives \
 	internal/catalogue/block:FuzzDecode internal/catalogue/names:FuzzUnpackNames internal/catalogue/spans:FuzzUnpackKeys internal/catalogue/rows:FuzzUnpackBatch internal/source/history:FuzzLog internal/core/refs:FuzzRefs internal/core/multistatus:FuzzMultistatus internal/reach/dav:FuzzResources internal/reach/rights:FuzzReadList \
-	internal/core/disk:FuzzFAT internal/core/disk:FuzzExFAT internal/core/disk:FuzzExt internal/core/disk/table:FuzzTable
+	internal/core/disk:FuzzFAT internal/core/disk:FuzzExFAT internal/core/disk:FuzzExt internal/core/disk/table:FuzzTable internal/core/signature:FuzzLength
 FUZZTIME := 30s
 .PHONY: fuzz
 fuzz: ## fuzz every parser, FUZZTIME each (30s; 10m before a release)

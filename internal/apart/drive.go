@@ -16,8 +16,8 @@ func (p *Pool) Volumes(ctx context.Context, drive io.ReaderAt, size int64) (scan
 	return layout, records(ctx, p, s, &layout, func(struct{}) error { return nil })
 }
 
-// Walk has a child tell of the files of a file system: each is called with those that stand, or those that were erased, until it fails; note with
-// what was wrong.
+// Walk has a child tell of the files of a file system: each is called with those that stand, or those that were erased, until it fails;
+// note with what was wrong.
 func (p *Pool) Walk(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, erased bool, each func(scan.Trace) error, note func(disk.Note)) error {
 	var notes []disk.Note
 	s := &structure{request: request{Op: opWalk, Volume: &v, Erased: erased}, content: []Input{{ReaderAt: drive, Size: size}}, faults: true}
@@ -28,7 +28,8 @@ func (p *Pool) Walk(ctx context.Context, drive io.ReaderAt, size int64, v scan.V
 	return err
 }
 
-// Sweep has a child look through so many bytes of what is free on a file system, from an offset of the drive on; next is where to go on, 0 the end.
+// Sweep has a child look through so many bytes of what is free on a file system, from an offset of the drive on; next is where to go on, 0
+// the end.
 func (p *Pool) Sweep(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, from, most int64, each func(scan.Trace) error,
 	note func(disk.Note)) (next int64, err error) {
 	var told swept

@@ -209,7 +209,7 @@ func yesNo(c *cli.Command, name string) (*bool, error) {
 func intactWords(i api.Intact) string {
 	share := fmt.Sprintf("%.1f %% of its blocks", 100*i.Share)
 	if i.State == api.IntactStateInPart && i.Share == 0 {
-		return "Its blocks are nobody else's, but what lies there does not begin as its name says: it is likely something else by now."
+		return "Nobody has its blocks now, but nothing is promised of them: what lies there is likely something else."
 	}
 	switch i.State {
 	case api.IntactStateWhole:

@@ -18,8 +18,8 @@ import (
 	"humble-rewind/internal/sitetest"
 )
 
-// A trace of the name, size and time of a snapshot's version, and nothing that was given away since, holds other bytes all the same: it is not taken
-// for that version, neither before it is read nor after.
+// A trace of the name, size and time of a snapshot's version, and nothing that was given away since, holds other bytes all the same: it is
+// not taken for that version, neither before it is read nor after.
 func TestATraceIsNoVersionByItsSizeAndTime(t *testing.T) {
 	s := sitetest.New(t)
 	zone, err := time.LoadLocation("Europe/Lisbon")

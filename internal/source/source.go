@@ -205,12 +205,12 @@ type Unpacker interface {
 	Zip(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	Tar(ctx context.Context, at io.ReaderAt, size int64, each func(archived.Head) error) (archived.Told, error)
 	PackedTar(ctx context.Context, form string, packed io.Reader, most int64, each func(archived.Head) error) (archived.Told, error)
-	// Volumes finds the file systems of a drive of so many bytes; Walk calls each with the files of one, those that stand or those that were
-	// erased, folder by folder until it fails, and note with what was wrong. What of the drive cannot be read is missing.
+	// Volumes finds the file systems of a drive of so many bytes; Walk calls each with the files of one, those that stand or those that
+	// were erased, folder by folder until it fails, and note with what was wrong. What of the drive cannot be read is missing.
 	Volumes(ctx context.Context, drive io.ReaderAt, size int64) (scan.Layout, error)
 	Walk(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, erased bool, each func(scan.Trace) error, note func(disk.Note)) error
-	// Sweep calls each with what begins in so many bytes of what is free on a file system, from an offset of the drive on, by its own structure.
-	// next is where to go on; 0 is the end.
+	// Sweep calls each with what begins in so many bytes of what is free on a file system, from an offset of the drive on, by its own
+	// structure. next is where to go on; 0 is the end.
 	Sweep(ctx context.Context, drive io.ReaderAt, size int64, v scan.Volume, from, most int64, each func(scan.Trace) error, note func(disk.Note)) (next int64, err error)
 	// Refs calls each with what the lines of a text of a git repository name, in their order, until it fails.
 	Refs(ctx context.Context, form refs.Form, text io.Reader, each func(refs.Named) error) error

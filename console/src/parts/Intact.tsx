@@ -34,7 +34,7 @@ export function meaning(state: Schemas["IntactState"], share: number): string {
       return "Where it begins is known, and all behind that is free: it is whole if it lies in one piece.";
     case "in-part":
       return share === 0
-        ? "Its blocks are nobody else’s, but what lies there does not begin as its name says: it is likely something else by now."
+        ? "Nobody has its blocks now, but nothing is promised of them: what lies there is likely something else."
         : `${percent} are still its own; the rest was given to others.`;
     case "unread":
       return `The drive could not read some of it; ${percent} are left.`;

@@ -16,16 +16,15 @@
 // as in package entry: file 1, folder 2, link 3, other 4; 0 is none), the mode, ± user and ± group of the mark, and the person, as its
 // length and its bytes.
 //
-// A span is, in this order: how many bytes its name has in common with the one before, how many more there are, and those; its form;
-// ± its number less that of the span before and 1; the numbers of the captures that first and last showed it, 0 for one that still
-// stands; then, each only where its form's flags say so: size; ± seconds of the write time less those before, nanoseconds; ± the
-// number of its file less the one before; ± size of the mark; ± seconds and nanoseconds of the write time of the mark; the file number
-// of the mark; ± seconds of the change time less those of the write time, nanoseconds; the number of the record; ± seconds of its
-// change time, nanoseconds; ± bytes inside; the kind of the content id and its value; how many bytes the path of the place has in
-// common with the one before and the rest of it; ± seconds and nanoseconds of the deletion; target; claimed; lies; ref; how many notes,
-// and those; author; message; ± seconds and nanoseconds of when its store tells that it became the content; how much is intact, as its state and
-// thousandths. Texts are their length and
-// their bytes. What was added later has the last flags, so that blocks written before are read like those written now.
+// A span is, in this order: how many bytes its name has in common with the one before, how many more there are, and those; its form; ± its
+// number less that of the span before and 1; the numbers of the captures that first and last showed it, 0 for one that still stands; then,
+// each only where its form's flags say so: size; ± seconds of the write time less those before, nanoseconds; ± the number of its file less
+// the one before; ± size of the mark; ± seconds and nanoseconds of the write time of the mark; the file number of the mark; ± seconds of
+// the change time less those of the write time, nanoseconds; the number of the record; ± seconds of its change time, nanoseconds; ± bytes
+// inside; the kind of the content id and its value; how many bytes the path of the place has in common with the one before and the rest of
+// it; ± seconds and nanoseconds of the deletion; target; claimed; lies; ref; how many notes, and those; author; message; ± seconds and
+// nanoseconds of when its store tells that it became the content; how much is intact, as its state and thousandths. Texts are their length
+// and their bytes. What was added later has the last flags, so that blocks written before are read like those written now.
 package block
 
 import (

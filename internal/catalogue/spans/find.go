@@ -221,7 +221,8 @@ func (s *search) filters(ctx context.Context, q Query) error {
 		gone := instantNanos(l.Gone)
 		return (q.Records || r.readable(l)) && (q.People == nil || slices.Contains(q.People[r.machineOf(l)], l.Person)) && (!q.Whole || !l.Within) &&
 			(q.Class == "" || string(classOf(l)) == q.Class) && (len(q.Intact) == 0 || slices.Contains(q.Intact, l.Intact.State)) &&
-			(q.Named == nil || *q.Named != l.Nameless) && !(q.NoLoose && l.Nameless && l.Intact.Known()) && (q.Least == 0 || l.Size >= q.Least) && (q.Most == 0 || l.Size >= 0 && l.Size <= q.Most) &&
+			(q.Named == nil || *q.Named != l.Nameless) && !(q.NoLoose && l.Nameless && l.Intact.Known()) &&
+			(q.Least == 0 || l.Size >= q.Least) && (q.Most == 0 || l.Size >= 0 && l.Size <= q.Most) &&
 			(q.Under == "" || q.Under == "/" || place.Under(place.Folder(l.placePath()), q.Under)) &&
 			(q.GoneSince.IsZero() || gone.Valid && gone.Int64 >= q.GoneSince.UnixNano()) &&
 			(q.ExpiresBefore.IsZero() || gone.Valid && r.retention(l.folder.source) > 0 && r.expiry(l) < q.ExpiresBefore.UnixNano())

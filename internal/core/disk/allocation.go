@@ -6,16 +6,14 @@ import (
 	"github.com/hashicorp/golang-lru/v2/simplelru"
 )
 
-// Allocation is which units of a file system (clusters, blocks) belong to something. It is read from the drive page by page, of which 4 MiB are
-// kept at the most: that of a large drive is far larger. What cannot be read counts as taken, which promises nothing.
+// Allocation is which units of a file system (clusters, blocks) belong to something. It is read from the drive page by page, of which 4 MiB
+// are kept at the most: that of a large drive is far larger. What cannot be read counts as taken, which promises nothing.
 type Allocation struct {
 	units int64
 	per   int64                                  // units of a page
 	read  func(page int64, taken []uint64) error // sets the bits of the units of a page that are taken
 	pages *simplelru.LRU[int64, []uint64]
 	count map[int64]int32 // taken units, by page
-	// Unread is how many pages could not be read.
-	Unread int
 }
 
 // NewAllocation returns the allocation of so many units, numbered from 0, which is read in pages of so many, a multiple of 64.
@@ -30,7 +28,6 @@ func (a *Allocation) page(n int64) []uint64 {
 	}
 	p := make([]uint64, a.per/64)
 	if err := a.read(n, p); err != nil {
-		a.Unread++
 		for i := range p {
 			p[i] = ^uint64(0)
 		}

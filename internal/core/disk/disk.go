@@ -1,6 +1,6 @@
-// Package disk is what reading the raw bytes of a drive comes to, as values: pieces of it, and what the file systems on it say of files, those
-// that stand and those that were erased. The packages below it read one structure each, over anything that can be read at any offset. They
-// believe nothing that they read: whoever owned the drive could write every byte of it.
+// Package disk is what reading the raw bytes of a drive comes to, as values: pieces of it, and what the file systems on it say of files,
+// those that stand and those that were erased. The packages below it read one structure each, over anything that can be read at any offset.
+// They believe nothing that they read: whoever owned the drive could write every byte of it.
 package disk
 
 import (
@@ -76,7 +76,6 @@ type Entry struct {
 	Folder bool
 	Target string // of a link
 	Erased bool
-	Proved bool // checksums show that what is said belongs together
 	Known  bool // where its pieces lie; else they are assumed to be one
 	Size   int64
 	Runs   []Run // of the content; nil where nothing tells where it lies
@@ -91,10 +90,11 @@ type Entry struct {
 
 // Volume is a file system on a drive.
 type Volume interface {
-	// Walk calls each with what the file system tells of, folder by folder, until it fails. What cannot be read is noted, and the rest goes on.
+	// Walk calls each with what the file system tells of, folder by folder, until it fails. What cannot be read is noted, and the rest goes
+	// on.
 	Walk(each func(Entry) error, note func(Note)) error
 	// Taken tells how many bytes of a piece belong to something that stands.
-	Taken(r Run) (int64, error)
+	Taken(r Run) int64
 	// Free calls each with the pieces that belong to nothing, in their order, until it fails.
 	Free(each func(Run) error) error
 	// Unit is the size in bytes of what is given out; contents begin at a multiple of it after Base.

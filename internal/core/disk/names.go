@@ -2,11 +2,8 @@ package disk
 
 import "strings"
 
-// A folder that a file system tells of may lie as deep, and be called as long, as whoever wrote it liked.
-const (
-	MostPath    = 4096      // bytes of the path of a folder
-	MostFolders = 1_000_000 // that are walked
-)
+// MostPath is how long the path of a folder may be, in bytes: whoever wrote it could make it as long as he liked.
+const MostPath = 4096
 
 // Clean makes a name one that can be a file's: what no name may hold is "_".
 func Clean(name string) string {

@@ -18,9 +18,8 @@ const (
 	FolderUnread     Trouble = "folder-unread" // some of it: Folder
 	RootUnread       Trouble = "root-unread"   // the top folder
 	NotUnmounted     Trouble = "not-unmounted" // its journal was not carried out
-	TableUnread      Trouble = "table-unread"  // of which blocks are free: Number pages
 	EntriesMany      Trouble = "entries-many"  // more than Number
-	ManyTroubles     Trouble = "many-troubles" // more of the same
+	PiecesMany       Trouble = "pieces-many"   // more than Number, so that nobody can tell which was written over which
 	VolumeUnread     Trouble = "volume-unread" // a file system of the kind Folder that is known but not read, or cannot be
 	VolumeOlder      Trouble = "volume-older"  // below the present one there was another, of the kind Folder
 	NothingHere      Trouble = "nothing-here"  // no file system is recognised

@@ -264,10 +264,9 @@ func TestErasedFilesOfRealFileSystems(t *testing.T) {
 			}
 			free := int64(0)
 			require.NoError(t, v.Free(func(r disk.Run) error {
-				taken, err := v.Taken(r)
-				assert.Zero(t, taken)
+				assert.Zero(t, v.Taken(r))
 				free += r.Size
-				return err
+				return nil
 			}))
 			assert.Greater(t, free, c.mib<<20/2)
 		})

@@ -1,5 +1,5 @@
-// Package intact says how much of what a drive still tells of a content is still there. It is worked out from blocks alone, before anything is
-// promised: what is read of a content afterwards may only lower it, and a digest that is known is the only proof.
+// Package intact says how much of what a drive still tells of a content is still there. It is worked out from blocks alone, before anything
+// is promised: what is read of a content afterwards may only lower it, and a digest that is known is the only proof.
 package intact
 
 import (
@@ -72,8 +72,8 @@ func (i Intact) Known() bool { return i.State != None }
 // Readable tells whether there is anything to be read.
 func (i Intact) Readable() bool { return i.State != Overwritten && i.State != Wiped }
 
-// Of works it out: of a content of so many bytes some were given to others, some could not be read by the drive, and all that was looked at is
-// zeros or not. known says that it is known where its pieces lie.
+// Of works it out: of a content of so many bytes some were given to others, some could not be read by the drive, and all that was looked at
+// is zeros or not. known says that it is known where its pieces lie.
 func Of(size, taken, unread int64, zeros, known bool) Intact {
 	left := size - taken - unread
 	switch {

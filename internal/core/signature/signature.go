@@ -47,7 +47,7 @@ var Types = []Type{
 	{"rw2", []string{"rw2"}, prefix("IIU\x00")},
 	{"bmp", []string{"bmp"}, prefix("BM")},
 	{"webp", []string{"webp"}, both(prefix("RIFF"), at(8, "WEBP"))},
-	{"heic", []string{"heic", "heif", "avif", "cr3"}, at(4, "ftyp")},
+	{"heic", []string{"heic", "heif", "avif", "cr3"}, at(4, "ftyphei", "ftyphevc", "ftypmif1", "ftypmsf1", "ftypavi", "ftypcrx ")},
 	{"pdf", []string{"pdf"}, func(head []byte) bool { return bytes.Contains(head[:min(len(head), 1024)], []byte("%PDF-")) }},
 	{"zip", []string{"zip", "odt", "ods", "odp", "odg", "odf", "ott", "ots", "docx", "xlsx", "pptx", "dotx", "epub", "jar", "fcstd", "3mf", "kmz"},
 		prefix("PK\x03\x04", "PK\x05\x06", "PK\x07\x08")},

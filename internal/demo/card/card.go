@@ -1,8 +1,8 @@
-// Package card writes the card of a made-up camera: a small FAT16 file system, onto which files are put, from which they are erased, and which
-// is formatted, as cameras and machines do.
+// Package card writes the card of a made-up camera: a small FAT16 file system, onto which files are put, from which they are erased, and
+// which is formatted, as cameras and machines do.
 //
-// It follows Microsoft's "FAT: General Overview of On-Disk Format", 1.03, and writes no more of it than the sample world needs: one partition
-// without a table, clusters of 512 bytes to 4 KiB, names of any length, folders one level deep in the root.
+// It follows Microsoft's "FAT: General Overview of On-Disk Format", 1.03, and writes no more of it than the sample world needs: one
+// partition without a table, clusters of 512 bytes to 4 KiB, names of any length, folders one level deep in the root.
 package card
 
 import (
@@ -246,7 +246,8 @@ func (c *Card) entry(at int, short string, attributes byte, first, size int, whe
 	binary.LittleEndian.PutUint32(b[28:], uint32(size))
 }
 
-// Erase removes a file, "NAME" or "FOLDER/NAME": the first byte of its entry and of the parts of its name is overwritten, its chain is freed.
+// Erase removes a file, "NAME" or "FOLDER/NAME": the first byte of its entry and of the parts of its name is overwritten, its chain is
+// freed.
 func (c *Card) Erase(path string) error {
 	dir, name, found := strings.Cut(path, "/")
 	in := 0

@@ -1,8 +1,9 @@
 // Package image reads images of drives, byte for byte as the drive has them: raw files, sparse or not. Two kinds look at the same bytes.
 //
-// "image" tells of what was erased: the directory entries that the file systems still hold, each with how much of its content is intact, worked
-// out from blocks alone. What it holds may be another's by now, so that nothing of it is believed by its name, size and time (traits.Unproved).
-// "unmounted" tells of the files that stand there, as they were when the image was taken: a dying drive needs those first.
+// "image" tells of what was erased: the directory entries that the file systems still hold, each with how much of its content is intact,
+// worked out from blocks alone. What it holds may be another's by now, so that nothing of it is believed by its name, size and time
+// (traits.Unproved). "unmounted" tells of the files that stand there, as they were when the image was taken: a dying drive needs those
+// first.
 //
 //	file system     clock                                owner    where an erased content lies
 //	FAT12/16/32     2 s of a wall clock without a zone   none     its first cluster is known; one piece is assumed
@@ -10,8 +11,8 @@
 //	ext2            1 s, UTC                             numbers  its inode, where that was left
 //	ext3, ext4      1 ns, UTC                            numbers  older copies of its inode in the journal
 //
-// NTFS, btrfs, XFS and LUKS are recognised, and said not to be read by entries. All structures are taken apart by children, see source.Unpacker:
-// whoever owned the drive could write every byte. A ref holds the pieces of a content, so that opening it parses nothing.
+// NTFS, btrfs, XFS and LUKS are recognised, and said not to be read by entries. All structures are taken apart by children, see
+// source.Unpacker: whoever owned the drive could write every byte. A ref holds the pieces of a content, so that opening it parses nothing.
 package image
 
 import (

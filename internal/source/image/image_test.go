@@ -53,8 +53,8 @@ func read(t *testing.T, s *sitetest.Site, c catalogue.Shown) []byte {
 	return b
 }
 
-// A card that was formatted after the trials: folders and what was in them are found by themselves, contents without a name by their own structure,
-// in slices as in one go, and looking at it again changes nothing.
+// A card that was formatted after the trials: folders and what was in them are found by themselves, contents without a name by their own
+// structure, in slices as in one go, and looking at it again changes nothing.
 func TestACardThatWasFormatted(t *testing.T) {
 	c := card.New(8<<20, "TRIALS", time.UTC)
 	log := bytes.Repeat([]byte("heel;3.2;knots;7.1\n"), 100)

@@ -318,7 +318,8 @@ func (t *telling) moment(at time.Time, wall bool) time.Time {
 	return entry.Bounded(at.UTC())
 }
 
-// origin is where on the machine a file came from: where a map says, or where its own path leads if that is in a home; "" where nothing tells.
+// origin is where on the machine a file came from: where a map says, or where its own path leads if that is in a home; "" where nothing
+// tells.
 func (t *telling) origin(path string) string {
 	in := "/" + t.volume.Name + path
 	for _, m := range t.Maps {

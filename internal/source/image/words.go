@@ -41,6 +41,8 @@ func words(n disk.Note) string {
 		return fmt.Sprintf("There are more than %d logical partitions; the rest is left out.", n.Number)
 	case disk.FoldersMany:
 		return fmt.Sprintf("There are more than %d folders; the rest is left out.", n.Number)
+	case disk.PiecesMany:
+		return fmt.Sprintf("What was erased lies in more than %d pieces, so that it cannot be told what was written over what: nothing is promised of any.", n.Number)
 	case disk.EntriesMany:
 		return fmt.Sprintf("There are more than %d entries; the rest is left out.", n.Number)
 	case disk.FolderBroken:

@@ -8,8 +8,8 @@
 //	    cluster at 20, u64 size at 24
 //	0xC1 name: 15 units at 2; 0x81 allocation bitmap and 0x83 label: as the specification says
 //
-// Erasing clears the highest bit of each entry's type. With it put back, the checksum proves that a set of entries belongs together; the flag
-// for one piece, which most files have, says where the content lies.
+// Erasing clears the highest bit of each entry's type. With it put back, the checksum proves that a set of entries belongs together; the
+// flag for one piece, which most files have, says where the content lies.
 package exfat
 
 import (
@@ -25,7 +25,6 @@ import (
 // Volume is an exFAT file system.
 type Volume struct {
 	pages    *disk.Pages
-	at       int64
 	table    int64
 	heap     int64
 	cluster  int64
@@ -67,7 +66,7 @@ func open(drive *disk.Pages, at, from int64) (*Volume, error) {
 	if !bytes.Equal(b[3:11], []byte("EXFAT   ")) || b[510] != 0x55 || b[511] != 0xaa || sector < 9 || sector > 12 || int(sector)+int(per) > 25 {
 		return nil, fmt.Errorf("exFAT: %w: its boot sector is not one", disk.ErrNone)
 	}
-	v := &Volume{pages: drive, at: at, table: at + u32(80)<<sector, heap: at + u32(88)<<sector, cluster: 1 << (sector + per), root: uint32(u32(96))}
+	v := &Volume{pages: drive, table: at + u32(80)<<sector, heap: at + u32(88)<<sector, cluster: 1 << (sector + per), root: uint32(u32(96))}
 	count := min(u32(92), (u32(84)<<sector)/4-2)
 	if count <= 0 || count > 1<<32-11 {
 		return nil, fmt.Errorf("exFAT: %w: its table does not fit it", disk.ErrNone)
@@ -140,8 +139,8 @@ func (v *Volume) Unit() int64 { return v.cluster }
 func (v *Volume) Base() int64 { return v.heap }
 
 // Taken tells how many bytes of a piece belong to something.
-func (v *Volume) Taken(r disk.Run) (int64, error) {
-	return disk.TakenOf(v.taken, r, v.heap, v.cluster), nil
+func (v *Volume) Taken(r disk.Run) int64 {
+	return disk.TakenOf(v.taken, r, v.heap, v.cluster)
 }
 
 // Free calls each with the pieces that belong to nothing.
@@ -215,44 +214,21 @@ type walk struct {
 }
 
 func (w *walk) from(begin folder) error {
-	var later []folder
-	for queue := []folder{begin}; len(queue) > 0 || len(later) > 0; {
-		if len(queue) == 0 {
-			queue, later = later, nil
-		}
-		f := queue[0]
-		queue = queue[1:]
-		if len(f.runs) == 0 || w.visited[f.runs[0].At] {
-			continue
-		}
-		if len(w.visited) >= disk.MostFolders {
-			w.note(disk.Note{What: disk.FoldersMany, Number: disk.MostFolders})
-			return nil
-		}
-		w.visited[f.runs[0].At] = true
-		found, err := w.folder(f)
-		if err != nil {
-			return err
-		}
-		for _, sub := range found {
-			if sub.erased {
-				later = append(later, sub)
-			} else {
-				queue = append(queue, sub)
-			}
-		}
-	}
-	return nil
+	return disk.Breadth(begin, func(f folder) bool { return f.erased }, w.folder, w.note)
 }
 
 // folder reads a folder set by set.
 func (w *walk) folder(f folder) (found []folder, err error) {
+	if len(f.runs) == 0 || w.visited[f.runs[0].At] {
+		return nil, nil
+	}
+	w.visited[f.runs[0].At] = true
 	var set []byte
 	var begun int64
 	want := 0
 	for _, run := range f.runs {
 		if f.erased {
-			if taken, _ := w.Taken(run); taken > 0 {
+			if taken := w.Taken(run); taken > 0 {
 				return found, nil // somebody else has it
 			}
 		}
@@ -328,7 +304,7 @@ func (w *walk) entry(f folder, set []byte, at int64) (e disk.Entry, sub folder, 
 			units = append(units, set[n+2:n+sizeSlot]...)
 		}
 	}
-	e = disk.Entry{Dir: f.path, Name: disk.Clean(text(units, int(s[3]))), Folder: set[4]&isFolder != 0, Erased: f.erased || set[0]&inUse == 0, Proved: true, Wall: true,
+	e = disk.Entry{Dir: f.path, Name: disk.Clean(text(units, int(s[3]))), Folder: set[4]&isFolder != 0, Erased: f.erased || set[0]&inUse == 0, Wall: true,
 		Size: int64(binary.LittleEndian.Uint64(s[24:])), UID: -1, At: at}
 	e.Made, _ = moment(binary.LittleEndian.Uint32(set[8:]), set[20], set[22])
 	var zoned bool
@@ -358,8 +334,7 @@ func (w *walk) entry(f folder, set []byte, at int64) (e disk.Entry, sub folder, 
 	}
 	if e.Erased {
 		for _, r := range e.Runs {
-			taken, _ := w.Taken(r)
-			e.Taken += taken
+			e.Taken += w.Taken(r)
 		}
 		e.Taken += max(0, e.Size-disk.Sum(e.Runs))
 	}

@@ -1,4 +1,5 @@
-// Package ext4 reads ext2, ext3 and ext4 (Linux kernel documentation, "ext4 Data Structures and Algorithms"), what stands and what was erased.
+// Package ext4 reads ext2, ext3 and ext4 (Linux kernel documentation, "ext4 Data Structures and Algorithms"), what stands and what was
+// erased.
 //
 //	superblock at 1024: u32 inodes at 0, u32 blocks at 4, u32 first block at 20, u32 log2 of a block in KiB at 24, u32 blocks of a group at 32,
 //	    u32 inodes of a group at 40, u16 magic 0xEF53 at 56, u32 first inode of its own at 84, u16 inode's size at 88, u32 features at 92, 96
@@ -6,8 +7,8 @@
 //	group descriptor: u32 block bitmap at 0, u32 inode table at 8, u16 flags at 18; upper halves at 32 and 40
 //	inode, extent, directory entry, journal: at their readers
 //
-// Removing a file unlinks its name and leaves it in the slack of its folder's block, with the number of its inode. Of the inode ext2 leaves the
-// blocks, ext3 and ext4 do not; but older copies of it lie in the journal, which their checksum proves.
+// Removing a file unlinks its name and leaves it in the slack of its folder's block, with the number of its inode. Of the inode ext2 leaves
+// the blocks, ext3 and ext4 do not; but older copies of it lie in the journal, which their checksum proves.
 package ext4
 
 import (
@@ -163,8 +164,8 @@ func (v *Volume) Unit() int64 { return v.block }
 func (v *Volume) Base() int64 { return v.at + v.firstAt*v.block }
 
 // Taken tells how many bytes of a piece belong to something.
-func (v *Volume) Taken(r disk.Run) (int64, error) {
-	return disk.TakenOf(v.taken, r, v.Base(), v.block), nil
+func (v *Volume) Taken(r disk.Run) int64 {
+	return disk.TakenOf(v.taken, r, v.Base(), v.block)
 }
 
 // Free calls each with the pieces that belong to nothing.
@@ -230,7 +231,8 @@ func (v *Volume) hasSuper(group int64) bool {
 	return false
 }
 
-// bitmap reads which blocks of a group are taken. Of one that was never written to there is none: all is free in it but what describes groups.
+// bitmap reads which blocks of a group are taken. Of one that was never written to there is none: all is free in it but what describes
+// groups.
 func (v *Volume) bitmap(group int64, taken []uint64) error {
 	d, err := v.descriptor(group)
 	if err != nil {

@@ -113,8 +113,8 @@ func (v *Volume) old(c copied) []byte {
 	return b
 }
 
-// former finds what an inode was before it was removed: the latest copy that still tells where a content lies, and how many bytes it had. Where
-// the file system has checksums only one that is proved by its own counts. now is what the inode is now, which may be somebody else.
+// former finds what an inode was before it was removed: the latest copy that still tells where a content lies, and how many bytes it had.
+// Where the file system has checksums only one that is proved by its own counts. now is what the inode is now, which may be somebody else.
 func (v *Volume) former(now *inode, is func(*inode) bool) *inode {
 	v.readJournal()
 	block, within, err := v.place(now.number)
@@ -135,7 +135,8 @@ func (v *Volume) former(now *inode, is func(*inode) bool) *inode {
 	return nil
 }
 
-// dirBefore looks in the journal for the number of the inode that a name in a folder's block had, before it became the block's first unused one.
+// dirBefore looks in the journal for the number of the inode that a name in a folder's block had, before it became the block's first unused
+// one.
 func (v *Volume) dirBefore(at int64, within int, name []byte) (inode uint32) {
 	v.readJournal()
 	for _, c := range v.journal[(at-v.at)/v.block] {

@@ -63,30 +63,7 @@ func (v *Volume) IsFolder(_ int64, head []byte) bool {
 }
 
 func (w *walk) from(begin folder) error {
-	var later []folder
-	for queue := []folder{begin}; len(queue) > 0 || len(later) > 0; {
-		if len(queue) == 0 {
-			queue, later = later, nil
-		}
-		f := queue[0]
-		queue = queue[1:]
-		if len(w.visited) >= disk.MostFolders {
-			w.note(disk.Note{What: disk.FoldersMany, Number: disk.MostFolders})
-			return nil
-		}
-		found, err := w.folder(f)
-		if err != nil {
-			return err
-		}
-		for _, sub := range found {
-			if sub.erased {
-				later = append(later, sub)
-			} else {
-				queue = append(queue, sub)
-			}
-		}
-	}
-	return nil
+	return disk.Breadth(begin, func(f folder) bool { return f.erased }, w.folder, w.note)
 }
 
 // mostOfFolder is how many bytes of a folder are read.
@@ -125,10 +102,10 @@ type key struct {
 	name  string
 }
 
-// blockAt reads a block of a folder, and where that is asked for what it was before: newer systems wipe a name that is removed, but the journal
-// has the block as it stood.
+// blockAt reads a block of a folder, and where that is asked for what it was before: newer systems wipe a name that is removed, but the
+// journal has the block as it stood.
 func (w *walk) blockAt(f folder, at int64, former bool, seen map[key]bool) (found []folder, err error) {
-	if taken, _ := w.Taken(disk.Run{At: at, Size: w.Volume.block}); !f.erased || taken == 0 { // else it is somebody else's
+	if taken := w.Taken(disk.Run{At: at, Size: w.Volume.block}); !f.erased || taken == 0 { // else it is somebody else's
 		b, err := w.pages.Bytes(at, int(w.Volume.block))
 		if err != nil {
 			w.note(disk.Note{What: disk.FolderUnread, Folder: f.path})
@@ -290,7 +267,7 @@ func kindOf(mode uint16) byte {
 
 // fill takes what an inode tells.
 func (w *walk) fill(e *disk.Entry, of *inode) {
-	e.Size, e.UID, e.Mode, e.Written, e.Made, e.Proved = of.size, of.uid, of.mode&0o7777, of.written, of.made, of.proved
+	e.Size, e.UID, e.Mode, e.Written, e.Made = of.size, of.uid, of.mode&0o7777, of.written, of.made
 	switch of.mode & typeMask {
 	case typeFolder:
 		e.Folder, e.Size = true, 0
@@ -318,8 +295,7 @@ func (w *walk) fill(e *disk.Entry, of *inode) {
 	}
 	for _, r := range e.Runs {
 		if of.flags&inlineData == 0 {
-			taken, _ := w.Taken(r)
-			e.Taken += taken
+			e.Taken += w.Taken(r)
 		}
 	}
 	if !e.Known {

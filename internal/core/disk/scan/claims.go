@@ -8,15 +8,15 @@ import (
 	"humble-rewind/internal/core/disk"
 )
 
-// claims tells which blocks of what was erased were given to something that came later and was erased too: then the file system calls them free,
-// and they hold the later one. What is of the same time, so that nobody can tell which came later, has none of what both claim.
+// claims tells which blocks of what was erased were given to something that came later and was erased too: then the file system calls them
+// free, and they hold the later one. What is of the same time, so that nobody can tell which came later, has none of what both claim.
 type claims struct {
-	of   disk.Volume
 	base int64
 	unit int64 // bytes
 	all  []claim
 	runs []disk.Run // of all of them
 	work int64
+	many bool // there are more than are held against one another: any content may be one of those
 }
 
 // claim is what an entry claims: so many pieces, from one on. Most drives have few, and some a million.
@@ -31,7 +31,7 @@ type claim struct {
 // mostWork is how many blocks are looked at in all: entries may claim far more than there is. Of what is left then nothing is promised.
 const mostWork = 100_000_000
 
-// mostClaimed is how many pieces are held against one another. Of what is told beyond them nothing is promised.
+// mostClaimed is how many pieces are held against one another. Where there are more, nothing is promised of any.
 const mostClaimed = 250_000
 
 func newClaims(v Volume, of disk.Volume) *claims {
@@ -39,7 +39,7 @@ func newClaims(v Volume, of disk.Volume) *claims {
 	for v.Size/unit > 1<<28 { // so that a bit for each takes 32 MiB at the most
 		unit *= 2
 	}
-	return &claims{of: of, base: of.Base(), unit: unit}
+	return &claims{base: of.Base(), unit: unit}
 }
 
 // when something came: what was written at a time came then, or was copied later.
@@ -58,10 +58,12 @@ func (c *claims) add(e disk.Entry) error {
 	if !e.Erased || e.Folder || len(e.Runs) == 0 {
 		return nil
 	}
-	if len(c.runs)+len(e.Runs) <= mostClaimed {
-		c.all = append(c.all, claim{at: e.At, when: when(&e), from: uint32(len(c.runs)), runs: uint32(len(e.Runs))})
-		c.runs = append(c.runs, e.Runs...)
+	if c.many = c.many || len(c.runs)+len(e.Runs) > mostClaimed; c.many {
+		c.all, c.runs = nil, nil
+		return nil
 	}
+	c.all = append(c.all, claim{at: e.At, when: when(&e), from: uint32(len(c.runs)), runs: uint32(len(e.Runs))})
+	c.runs = append(c.runs, e.Runs...)
 	return nil
 }
 
@@ -132,11 +134,8 @@ func (c *claims) settle() {
 // taken is how many bytes of an entry somebody else has, by the file system or by a later claim.
 func (c *claims) taken(e *disk.Entry) int64 {
 	taken := max(e.Taken, 0)
-	if e.Erased && !e.Folder && len(e.Runs) > 0 {
-		i, known := slices.BinarySearchFunc(c.all, e.At, func(one claim, at int64) int { return cmp.Compare(one.at, at) })
-		if !known {
-			return e.Size
-		}
+	i, known := slices.BinarySearchFunc(c.all, e.At, func(one claim, at int64) int { return cmp.Compare(one.at, at) })
+	if known {
 		taken += c.all[i].lost
 	}
 	return min(taken, max(e.Size, 0))

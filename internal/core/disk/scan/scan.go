@@ -165,6 +165,9 @@ func Walk(drive io.ReaderAt, size int64, v Volume, erased bool, each func(Trace)
 			return err
 		}
 		later.settle()
+		if later.many {
+			note(disk.Note{What: disk.PiecesMany, Number: mostClaimed})
+		}
 	}
 	troubles := map[disk.Trouble]int{}
 	noted := func(n disk.Note) {
@@ -180,6 +183,9 @@ func Walk(drive io.ReaderAt, size int64, v Volume, erased bool, each func(Trace)
 		if erased {
 			t.Entry.Taken = later.taken(&e)
 			i := judge(pages, t.Entry)
+			if later.many {
+				i = i.Lower(intact.Intact{State: intact.InPart})
+			}
 			t.State, t.Share = i.State, i.Share
 		}
 		return each(t)

@@ -17,8 +17,8 @@ type plain struct{ disk.Volume }
 func (plain) Unit() int64 { return 4096 }
 func (plain) Base() int64 { return 0 }
 
-// An erased file whose blocks were given to one that came later, and was erased too, has lost them, though the file system calls them free. Of two
-// of the same time neither is believed.
+// An erased file whose blocks were given to one that came later, and was erased too, has lost them, though the file system calls them free.
+// Of two of the same time neither is believed.
 func TestBlocksOfWhatCameLaterAreItsOwn(t *testing.T) {
 	day := time.Date(2026, 3, 4, 17, 5, 0, 0, time.UTC)
 	entry := func(at, from, blocks int64, written time.Time) disk.Entry {
@@ -58,4 +58,15 @@ func TestClaimsThatAreTooManyPromiseNothing(t *testing.T) {
 	e := huge
 	e.At = 1
 	assert.EqualValues(t, 1<<40, c.taken(&e))
+}
+
+// Where more was erased than can be held against one another, any of it may have been written over: none is promised.
+func TestMorePiecesThanAreComparedPromiseNothing(t *testing.T) {
+	c := newClaims(Volume{Size: 1 << 40}, plain{})
+	for n := range int64(mostClaimed + 1) {
+		require.False(t, c.many)
+		require.NoError(t, c.add(disk.Entry{Erased: true, Size: 1, Runs: []disk.Run{{At: n * 4096, Size: 1}}, At: n}))
+	}
+	assert.True(t, c.many)
+	c.settle()
 }

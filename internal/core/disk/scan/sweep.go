@@ -24,16 +24,16 @@ const (
 
 var errEnough = errors.New("the slice is at its end")
 
-// Sweep reads what is free on a file system, from an offset of the drive on and so many bytes, and calls each with the contents that begin there
-// by their type's own structure, and with the files of folders whose own place is lost. What an erased entry leads to already is left out, and so
-// is what lies inside another content. next is where to go on; 0 is the end.
+// Sweep reads what is free on a file system, from an offset of the drive on and so many bytes, and calls each with the contents that begin
+// there by their type's own structure, and with the files of folders whose own place is lost. What an erased entry leads to already is left
+// out, and so is what lies inside another content. next is where to go on; 0 is the end.
 func Sweep(drive io.ReaderAt, size int64, v Volume, from, most int64, each func(Trace) error, note func(disk.Note)) (next int64, err error) {
 	pages := disk.NewPages(drive, size)
 	of, err := open(pages, v.At)
 	if err != nil {
 		return 0, err
 	}
-	s := sweep{pages: pages, drive: drive, of: of, each: each, note: note, begin: from, left: most, led: map[int64]bool{}, told: map[int64]bool{},
+	s := sweep{pages: pages, drive: drive, of: of, each: each, note: note, left: most, led: map[int64]bool{}, told: map[int64]bool{},
 		buffer: make([]byte, chunk)}
 	s.folders, _ = of.(folders)
 	if err := bounded(of, s.known, func(disk.Note) {}); err != nil {
@@ -56,7 +56,6 @@ type sweep struct {
 	folders folders // nil where it has none that are known so
 	each    func(Trace) error
 	note    func(disk.Note)
-	begin   int64
 	at      int64          // what comes before it was looked at
 	left    int64          // bytes of the slice
 	led     map[int64]bool // where contents begin that an erased entry leads to
@@ -100,7 +99,7 @@ func (s *sweep) free(r disk.Run) error {
 			}
 			return nil
 		}
-		next := at + int64(n)
+		next := at + (int64(n)+unit-1)/unit*unit // also behind what the drive could not read
 		for off := int64(0); off < int64(n); off += unit {
 			b := s.buffer[off:min(int64(n), off+head)]
 			if zeros(b[:min(16, len(b))]) || s.led[at+off] {
@@ -114,9 +113,6 @@ func (s *sweep) free(r disk.Run) error {
 				next = r.At + (to-r.At+unit-1)/unit*unit
 				break
 			}
-		}
-		if unit > int64(n) {
-			next = at + unit
 		}
 		s.left -= next - at
 		at = next
@@ -136,8 +132,7 @@ func (s *sweep) within(b []byte) bool {
 	if !ok {
 		return false
 	}
-	taken, err := s.of.Taken(disk.Run{At: at, Size: 1})
-	if err != nil || taken > 0 {
+	if s.of.Taken(disk.Run{At: at, Size: 1}) > 0 {
 		return false
 	}
 	above, err := s.pages.Bytes(at, head)

@@ -1,5 +1,5 @@
-// Package table reads how a drive is divided. It reads MBR with logical partitions (the chain of extended boot records), GPT with its backup
-// (UEFI Specification 2.10, chapter 5), and none at all; and it recognises file systems by what their first blocks say.
+// Package table reads how a drive is divided. It reads MBR with logical partitions (the chain of extended boot records), GPT with its
+// backup (UEFI Specification 2.10, chapter 5), and none at all; and it recognises file systems by what their first blocks say.
 //
 //	MBR at 0: at 446 four entries of 16 bytes (1 type at 4, u32 first sector at 8, u32 sectors at 12), 0x55AA at 510
 //	GPT header in sector 1 and in the last: "EFI PART", u32 header size at 12, CRC-32 at 16 (of the header, its own field zero),
@@ -53,7 +53,8 @@ const (
 	smallestSize = 512
 )
 
-// Read reads how a drive of so many bytes is divided. Nothing that it cannot read is an error: what is known without it is returned, with a note.
+// Read reads how a drive of so many bytes is divided. Nothing that it cannot read is an error: what is known without it is returned, with a
+// note.
 func Read(drive io.ReaderAt, size int64) Layout {
 	t := tables{drive: drive, size: size}
 	for sector := int64(smallestSize); sector <= largestSize; sector *= 2 {
